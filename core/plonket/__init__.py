@@ -1,0 +1,1 @@
+"""Plonket's core: the computation behind tracked effect shots, without server or screens."""

@@ -1,0 +1,63 @@
+"""Between 8-bit sRGB-coded values and linear light, compiled and table-driven."""
+
+from __future__ import annotations
+
+import numba
+import numpy as np
+from numpy.typing import NDArray
+
+from plonket.conventions import F32, U8
+
+
+def decode(coded: NDArray[np.floating]) -> NDArray[np.float64]:
+    """sRGB-coded values in [0, 1] to linear (IEC 61966-2-1)."""
+    v = np.asarray(coded, np.float64)
+    return np.where(v <= 0.04045, v / 12.92, ((np.maximum(v, 0) + 0.055) / 1.055) ** 2.4)
+
+
+def encode(linear: NDArray[np.floating]) -> NDArray[np.float64]:
+    """Linear values to sRGB-coded ones (IEC 61966-2-1)."""
+    v = np.asarray(linear, np.float64)
+    return np.where(v <= 0.0031308, v * 12.92, 1.055 * np.maximum(v, 1e-12) ** (1 / 2.4) - 0.055)
+
+
+LINEAR_OF_8BIT: F32 = decode(np.arange(256) / 255).astype(np.float32)
+
+# Encoding by table: 16 bits of linear light are finer than any 8-bit step, even in the darks
+# (the steepest sRGB step is 12.92 / 65535 * 255 = 0.05 of a code).
+_STEPS = 65535
+_CODE_OF_LINEAR: U8 = np.clip(encode(np.arange(_STEPS + 1) / _STEPS) * 255 + 0.5, 0, 255).astype(np.uint8)
+
+
+@numba.njit(parallel=True, cache=True)  # type: ignore[misc]
+def _look_up(flat: U8, table: F32, out: F32) -> None:
+    for i in numba.prange(flat.shape[0]):
+        out[i] = table[flat[i]]
+
+
+@numba.njit(parallel=True, cache=True, fastmath=True)  # type: ignore[misc]
+def _code(flat: F32, table: U8, out: U8) -> None:
+    for i in numba.prange(flat.shape[0]):
+        v = flat[i]
+        if v <= 0.0:
+            out[i] = table[0]
+        elif v >= 1.0:
+            out[i] = table[65535]
+        else:
+            out[i] = table[int(v * 65535.0 + 0.5)]
+
+
+def linear_from_8bit(coded: U8) -> F32:
+    """8-bit sRGB-coded values to linear float32, any shape."""
+    flat = np.ascontiguousarray(coded).reshape(-1)
+    out = np.empty(flat.shape, np.float32)
+    _look_up(flat, LINEAR_OF_8BIT, out)
+    return out.reshape(coded.shape)
+
+
+def encode_8bit(linear: F32) -> U8:
+    """Linear float32 to 8-bit sRGB codes, rounded and clipped, any shape."""
+    flat = np.ascontiguousarray(linear, np.float32).reshape(-1)
+    out = np.empty(flat.shape, np.uint8)
+    _code(flat, _CODE_OF_LINEAR, out)
+    return out.reshape(linear.shape)

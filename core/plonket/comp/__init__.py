@@ -1,0 +1,1 @@
+"""Compositing: pictures in linear premultiplied light, layers, rendering."""

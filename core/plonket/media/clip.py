@@ -1,0 +1,206 @@
+"""Exact frame access, both ways, to a video, a folder of pictures or a still."""
+
+from __future__ import annotations
+
+import threading
+from bisect import bisect_right
+from collections import OrderedDict
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Protocol
+
+import av
+import av.video.frame
+import cv2
+import numpy as np
+from av.video.reformatter import Colorspace
+
+from plonket.conventions import F32, U8
+from plonket.errors import BadInput, MediaError
+from plonket.media.failures import media_errors
+from plonket.media.hdr import hdr_to_sdr
+from plonket.media.info import ClipInfo
+from plonket.media.probe import folder_pictures, probe, probe_video
+
+
+class Clip(Protocol):
+    """A clip at one constant rate, upright; frames count from 0.
+
+    ``rgb(i)`` is 8-bit sRGB-coded (h, w, 3); ``rgba(i)`` straight alpha (h, w, 4); ``luma(i)``
+    8-bit (h, w). Frames are shared: do not write into them.
+    """
+
+    info: ClipInfo
+
+    def rgb(self, frame: int) -> U8: ...
+    def rgba(self, frame: int) -> U8: ...
+    def luma(self, frame: int) -> U8: ...
+    def close(self) -> None: ...
+
+
+def open_clip(path: Path | str, *, cache: int = 24) -> Clip:
+    """Open a clip for reading; `cache` decoded frames are kept. Raises `MediaError`."""
+    path = Path(path)
+    if path.is_dir() or (path.exists() and probe_is_still(path)):
+        return PictureClip(path)
+    return VideoClip(path, cache=cache)
+
+
+def probe_is_still(path: Path) -> bool:
+    from plonket.media.probe import PICTURES
+
+    return path.suffix.lower() in PICTURES
+
+
+def rgb_chunks(clip: Clip, start: int, stop: int) -> Iterator[tuple[int, U8]]:
+    """Frames start..stop-1 in order."""
+    for i in range(start, stop):
+        yield i, clip.rgb(i)
+
+
+def _check_frame(info: ClipInfo, frame: int) -> None:
+    if not 0 <= frame < info.frames:
+        raise BadInput("frame.range", f"Frame {frame} is outside the clip, which has frames 0 to {info.frames - 1}.")
+
+
+class PictureClip:
+    """A folder of numbered pictures, or one still."""
+
+    def __init__(self, path: Path) -> None:
+        self.info = probe(path)
+        self.files = folder_pictures(path) if path.is_dir() else [path]
+
+    def rgba(self, frame: int) -> U8:
+        """Straight-alpha RGBA, 8-bit."""
+        _check_frame(self.info, frame)
+        picture = cv2.imread(str(self.files[frame]), cv2.IMREAD_UNCHANGED)
+        if picture is None:
+            raise MediaError("media.unreadable", f"{self.files[frame].name} cannot be read as a picture.")
+        if picture.dtype == np.uint16:
+            picture = (picture // 257).astype(np.uint8)
+        if picture.ndim == 2:
+            picture = cv2.cvtColor(picture, cv2.COLOR_GRAY2BGR)
+        if picture.shape[2] == 3:
+            return np.asarray(cv2.cvtColor(picture, cv2.COLOR_BGR2RGBA), np.uint8)
+        return np.asarray(cv2.cvtColor(picture, cv2.COLOR_BGRA2RGBA), np.uint8)
+
+    def rgb(self, frame: int) -> U8:
+        return np.ascontiguousarray(self.rgba(frame)[..., :3])
+
+    def luma(self, frame: int) -> U8:
+        return np.asarray(cv2.cvtColor(self.rgb(frame), cv2.COLOR_RGB2GRAY), np.uint8)
+
+    def close(self) -> None:
+        """Nothing is held open."""
+
+
+class VideoClip:
+    """A video file. Safe to use from several threads (calls take turns)."""
+
+    def __init__(self, path: Path, *, cache: int = 24) -> None:
+        self.path = path
+        self.info, self._index = probe_video(path)
+        self._lock = threading.Lock()
+        self._cache: OrderedDict[int, av.video.frame.VideoFrame] = OrderedDict()
+        self._room = max(2, cache)
+        with media_errors(path):
+            self._container = av.open(str(path))
+            self._stream = self._container.streams.video[0]
+            if self.info.has_alpha and self.info.codec in ("vp9", "vp8"):
+                raise MediaError("media.codec", f"{path.name}: VP9 with alpha is not read yet. Export ProRes 4444.")
+            self._stream.thread_type = "AUTO"
+        self._frames: Iterator[av.video.frame.VideoFrame] | None = None
+        self._next = -1
+
+    def rgb(self, frame: int) -> U8:
+        """8-bit sRGB-coded RGB (h, w, 3), upright. HDR is brought to SDR."""
+        if self.info.transfer != "sdr":
+            return hdr_to_sdr(self._array(frame, "rgb48le"), self.info.transfer)
+        return self._array(frame, "rgb24")
+
+    def rgba(self, frame: int) -> U8:
+        if self.info.has_alpha:
+            return self._array(frame, "rgba")
+        rgb = self.rgb(frame)
+        return np.dstack([rgb, np.full(rgb.shape[:2], 255, np.uint8)])
+
+    def luma(self, frame: int) -> U8:
+        """8-bit luma (h, w), upright, as stored: full decoding speed, no colour conversion."""
+        return self._array(frame, "gray")
+
+    def close(self) -> None:
+        with self._lock:
+            self._frames = None
+            self._cache.clear()
+            self._container.close()
+
+    def _array(self, frame: int, layout: str) -> U8:
+        _check_frame(self.info, frame)
+        with self._lock, media_errors(self.path):
+            decoded = self._decoded(self._index.time_map.source[frame])
+            if layout == "gray" and decoded.format.name in _PLANAR_8:
+                # The luma plane is the first one: no conversion at all.
+                plane = decoded.planes[0]
+                out = np.frombuffer(plane, np.uint8).reshape(-1, plane.line_size)
+                out = out[: decoded.height, : decoded.width].copy()
+            else:
+                out = to_array(decoded, layout)
+        if self.info.rotation:
+            out = np.ascontiguousarray(np.rot90(out, k=-self.info.rotation // 90))
+        return out
+
+    def _decoded(self, index: int) -> av.video.frame.VideoFrame:
+        if index in self._cache:
+            self._cache.move_to_end(index)
+            return self._cache[index]
+        stamps, keys = self._index.stamps, self._index.keys
+        want = stamps[index]
+        key = keys[max(0, bisect_right(keys, want) - 1)]
+        # Read on when the frame lies ahead in the same group of pictures; otherwise seek to its key.
+        if self._frames is None or not (0 <= self._next <= index and stamps[self._next] >= key):
+            self._container.seek(key, stream=self._stream)
+            self._frames = iter(self._container.decode(self._stream))
+            self._next = -1
+        for decoded in self._frames:
+            if decoded.pts is None:
+                continue
+            at = bisect_right(stamps, decoded.pts) - 1
+            if at < 0:
+                continue
+            self._cache[at] = decoded
+            self._next = at + 1
+            while len(self._cache) > self._room:
+                self._cache.popitem(last=False)
+            if at >= index:
+                if at == index:
+                    return decoded
+                break
+        self._frames = None
+        self._next = -1
+        near = max((k for k in self._cache if k <= index), default=None)
+        if near is None:
+            raise MediaError(
+                "media.cut_off", f"{self.path.name}: frame {index} cannot be decoded. The file may be cut off."
+            )
+        return self._cache[near]
+
+
+_PLANAR_8 = {"yuv420p", "yuvj420p", "yuv422p", "yuvj422p", "yuv444p", "yuvj444p", "gray", "yuva420p", "nv12"}
+
+
+def to_array(frame: av.video.frame.VideoFrame, layout: str) -> U8:
+    """A decoded frame as an array, with the colour matrix the stream states (BT.709 if none, for HD)."""
+    spaces = {1: Colorspace.ITU709, 5: Colorspace.ITU601, 6: Colorspace.ITU601, 9: Colorspace.ITU709}
+    default = Colorspace.ITU709 if frame.height >= 720 or frame.width >= 1280 else Colorspace.ITU601
+    space = spaces.get(int(frame.colorspace), default)
+    if frame.format.name.startswith(("rgb", "gbr", "bgr", "argb", "abgr", "gray")):
+        return np.asarray(frame.to_ndarray(format=layout))
+    turned = frame.reformat(format=layout, src_colorspace=space, dst_colorspace=space)
+    return np.asarray(turned.to_ndarray())
+
+
+def as_linear(rgb: U8) -> F32:
+    """8-bit sRGB-coded values to linear float32 of the same shape."""
+    from plonket.colour import linear_from_8bit
+
+    return linear_from_8bit(rgb)

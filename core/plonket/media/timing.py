@@ -1,0 +1,83 @@
+"""Frame times: from what a phone stored to one constant rate."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+
+import numpy as np
+
+from plonket.conventions import F64
+
+STANDARD_RATES = [
+    Fraction(24000, 1001),
+    *(Fraction(r) for r in (10, 12, 15, 24, 25)),
+    Fraction(30000, 1001),
+    *(Fraction(r) for r in (30, 48, 50)),
+    Fraction(60000, 1001),
+    *(Fraction(r) for r in (60, 90, 100, 120, 240)),
+]
+UNEVEN_S = 0.0006
+"""Frame times further than this from an even grid make a clip variable (half a clock tick is less)."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TimeMap:
+    """Which stored frame each conformed frame shows.
+
+    Attributes
+    ----------
+    rate : the constant rate. start : time of conformed frame 0 in the stored time line, seconds.
+    source : for each conformed frame the index of the stored frame nearest in time.
+    variable : whether stored times are uneven.
+    """
+
+    rate: Fraction
+    start: Fraction
+    source: tuple[int, ...]
+    variable: bool
+
+
+def conform_times(times: list[Fraction], stated: Fraction | None) -> TimeMap:
+    """Choose a constant rate for presentation times and map frames to it.
+
+    Parameters
+    ----------
+    times : sorted presentation times in seconds, one per stored frame.
+    stated : the average rate the container states, used when the times agree with it.
+
+    Notes
+    -----
+    The rate is the stated one if stored times lie on its grid, else the standard rate within 1 %
+    of the measured average, else the average itself. Each conformed frame shows the stored frame
+    nearest in time, so dropped frames are held and doubled ones skipped.
+    """
+    n = len(times)
+    if n == 1:
+        return TimeMap(rate=stated or Fraction(25), start=times[0], source=(0,), variable=False)
+    span = times[-1] - times[0]
+    if span <= 0:
+        rate = stated or Fraction(25)
+        return TimeMap(rate=rate, start=times[0], source=tuple(range(n)), variable=True)
+    seconds = np.array([float(t - times[0]) for t in times])
+    if stated and _on_grid(seconds, stated):
+        return TimeMap(rate=stated, start=times[0], source=tuple(range(n)), variable=False)
+    average = Fraction(n - 1) / span
+    near = min(STANDARD_RATES, key=lambda r: abs(float(r) / float(average) - 1))
+    rate = near if abs(float(near) / float(average) - 1) < 0.01 else average.limit_denominator(1001)
+    if _on_grid(seconds, rate):
+        return TimeMap(rate=rate, start=times[0], source=tuple(range(n)), variable=False)
+    # The grid's phase is the median offset, so that jitter on the first frame shifts nothing.
+    offset = float(np.median(seconds - np.round(seconds * float(rate)) / float(rate)))
+    count = int(round((seconds[-1] - offset) * float(rate))) + 1
+    grid = np.arange(count) / float(rate) + offset
+    right = np.clip(np.searchsorted(seconds, grid), 1, n - 1)
+    source = np.where(grid - seconds[right - 1] <= seconds[right] - grid, right - 1, right)
+    start = times[0] + Fraction(offset).limit_denominator(90000)
+    return TimeMap(rate=rate, start=start, source=tuple(int(s) for s in source), variable=True)
+
+
+def _on_grid(seconds: F64, rate: Fraction) -> bool:
+    grid = np.arange(len(seconds)) / float(rate)
+    # Containers with millisecond clocks round; half a millisecond on either side is still even.
+    return bool(np.abs(seconds - grid).max() <= UNEVEN_S)

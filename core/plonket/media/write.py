@@ -1,0 +1,165 @@
+"""Writing videos: frames in order, with sound, and joining segments without coding them again."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+from types import TracebackType
+
+import av
+import numpy as np
+from av.video.reformatter import ColorRange, Colorspace
+
+from plonket.conventions import U8
+from plonket.errors import BadInput
+from plonket.media.failures import media_errors
+from plonket.media.sound import Sound
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Coding:
+    """How pictures are coded: x264's constant quality, speed preset, frames between keys."""
+
+    crf: float = 17.0
+    preset: str = "fast"
+    key_every: int = 60
+    pixels: str = "yuv420p"
+    b_frames: int = 2
+
+
+WORKING = Coding(crf=9.0, preset="superfast", key_every=1, b_frames=0)
+"""Conformed clips: every frame a key, so that any frame is one decode away, in either direction."""
+
+
+class VideoWriter:
+    """Writes one H.264 MP4 file; use as a context manager.
+
+    Parameters
+    ----------
+    path : the file, written to completion or removed when an error passes through.
+    size : (width, height); odd sizes are coded in 4:4:4.
+    rate : frames per second.
+    sound : laid under the picture from frame 0.
+    """
+
+    def __init__(
+        self,
+        path: Path,
+        size: tuple[int, int],
+        rate: Fraction,
+        *,
+        coding: Coding | None = None,
+        sound: Sound | None = None,
+    ) -> None:
+        coding = coding or Coding()
+        self.path, self.size, self.sound = path, size, sound
+        self.frames = 0
+        odd = size[0] % 2 or size[1] % 2
+        with media_errors(path, "written"):
+            self._container = av.open(str(path), "w", format="mp4", options={"movflags": "+faststart"})
+            stream = self._container.add_stream("libx264", rate=rate)
+            stream.width, stream.height = size
+            stream.pix_fmt = "yuv444p" if odd else coding.pixels
+            stream.time_base = 1 / rate
+            stream.gop_size = coding.key_every
+            context = stream.codec_context
+            context.max_b_frames = coding.b_frames
+            context.color_primaries = context.color_trc = context.colorspace = 1
+            context.color_range = 1
+            stream.options = {"crf": str(coding.crf), "preset": coding.preset, "bf": str(coding.b_frames)}
+            self._stream = stream
+            self._audio = None
+            if sound is not None:
+                self._audio = self._container.add_stream("aac", rate=sound.rate, layout="stereo")
+                self._audio.bit_rate = 192_000
+
+    def write(self, rgb: U8, pts: int | None = None) -> None:
+        """Append one 8-bit sRGB-coded frame (height, width, 3)."""
+        if rgb.shape[:2] != (self.size[1], self.size[0]):
+            raise BadInput("write.size", f"A frame of {rgb.shape[1]} x {rgb.shape[0]} does not fit {self.size}.")
+        with media_errors(self.path, "written"):
+            frame = av.VideoFrame.from_ndarray(np.ascontiguousarray(rgb), format="rgb24")
+            frame = frame.reformat(
+                format=self._stream.pix_fmt,
+                src_colorspace=Colorspace.ITU709,
+                dst_colorspace=Colorspace.ITU709,
+                src_color_range=ColorRange.JPEG,
+                dst_color_range=ColorRange.MPEG,
+            )
+            frame.pts = self.frames if pts is None else pts
+            frame.time_base = self._stream.time_base
+            for packet in self._stream.encode(frame):
+                self._container.mux(packet)
+        self.frames += 1
+
+    def close(self) -> None:
+        """Finish the file."""
+        with media_errors(self.path, "written"):
+            for packet in self._stream.encode(None):
+                self._container.mux(packet)
+            if self.sound is not None:
+                mux_sound(self._container, self._audio, self.sound)
+            self._container.close()
+
+    def __enter__(self) -> VideoWriter:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, tb: TracebackType | None) -> None:
+        if kind is None:
+            self.close()
+            return
+        try:
+            self._container.close()
+        finally:
+            self.path.unlink(missing_ok=True)
+
+
+def mux_sound(container: object, stream: object, sound: Sound) -> None:
+    """Encode `sound` into an open container's AAC `stream`."""
+    step = 1024
+    for at in range(0, len(sound.samples), step):
+        piece = np.ascontiguousarray(sound.samples[at : at + step]).reshape(1, -1)
+        frame = av.AudioFrame.from_ndarray(piece, format="s16", layout="stereo")
+        frame.sample_rate = sound.rate
+        frame.time_base = Fraction(1, sound.rate)
+        frame.pts = at
+        for packet in stream.encode(frame):  # type: ignore[attr-defined]
+            container.mux(packet)  # type: ignore[attr-defined]
+    for packet in stream.encode(None):  # type: ignore[attr-defined]
+        container.mux(packet)  # type: ignore[attr-defined]
+
+
+def join_segments(segments: list[Path], out: Path, rate: Fraction, sound: Sound | None) -> None:
+    """Join H.264 segments written with one `Coding` into one MP4, without coding them again.
+
+    Every segment starts with a key frame, so packets can be copied with their stamps moved on.
+    """
+    with media_errors(out, "written"), av.open(str(out), "w", format="mp4", options={"movflags": "+faststart"}) as box:
+        target = None
+        audio = None
+        done = Fraction(0)
+        for path in segments:
+            with av.open(str(path)) as part:
+                source = part.streams.video[0]
+                if target is None:
+                    target = box.add_stream_from_template(source)
+                    target.time_base = source.time_base
+                    if sound is not None:
+                        audio = box.add_stream("aac", rate=sound.rate, layout="stereo")
+                        audio.bit_rate = 192_000
+                base = source.time_base or Fraction(1, 90000)
+                shift = round(done / rate / base)
+                count = 0
+                for packet in part.demux(source):
+                    if packet.size == 0 or packet.pts is None:
+                        continue
+                    packet.pts += shift
+                    if packet.dts is not None:
+                        packet.dts += shift
+                    packet.stream = target
+                    box.mux(packet)
+                    count += 1
+                done += count
+        if sound is not None:
+            mux_sound(box, audio, sound)

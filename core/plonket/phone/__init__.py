@@ -1,0 +1,1 @@
+"""The simulated phone: films made-up miniature sets and writes footage with exact truth."""

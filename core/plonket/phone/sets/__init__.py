@@ -1,0 +1,1 @@
+"""The miniature sets of the Small Lights workshop; each module builds one."""
