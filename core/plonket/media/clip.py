@@ -6,6 +6,7 @@ import threading
 from bisect import bisect_right
 from collections import OrderedDict
 from collections.abc import Iterator
+from fractions import Fraction
 from pathlib import Path
 from typing import Protocol
 
@@ -61,6 +62,29 @@ def rgb_chunks(clip: Clip, start: int, stop: int) -> Iterator[tuple[int, U8]]:
 def _check_frame(info: ClipInfo, frame: int) -> None:
     if not 0 <= frame < info.frames:
         raise BadInput("frame.range", f"Frame {frame} is outside the clip, which has frames 0 to {info.frames - 1}.")
+
+
+class ArrayClip:
+    """Frames in memory, 8-bit RGB (h, w, 3): for tests and generated pictures."""
+
+    def __init__(self, frames: list[U8], rate: Fraction = Fraction(30)) -> None:
+        h, w = frames[0].shape[:2]
+        self.frames = frames
+        self.info = ClipInfo(kind="folder", width=w, height=h, rate=rate, frames=len(frames))
+
+    def rgb(self, frame: int) -> U8:
+        _check_frame(self.info, frame)
+        return self.frames[frame]
+
+    def rgba(self, frame: int) -> U8:
+        rgb = self.rgb(frame)
+        return np.dstack([rgb, np.full(rgb.shape[:2], 255, np.uint8)])
+
+    def luma(self, frame: int) -> U8:
+        return np.asarray(cv2.cvtColor(self.rgb(frame), cv2.COLOR_RGB2GRAY), np.uint8)
+
+    def close(self) -> None:
+        """Nothing is held open."""
 
 
 class PictureClip:

@@ -1,0 +1,209 @@
+"""The core's command line: ``bin/plonket probe | track-points | render | film``."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from plonket.context import Work
+from plonket.errors import BadInput, PlonketError
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Run one command; returns the exit code."""
+    parser = _parser()
+    options = parser.parse_args(arguments)
+    try:
+        run: Callable[[argparse.Namespace], None] = options.run
+        run(options)
+    except PlonketError as error:
+        print(f"plonket: {error.message}", file=sys.stderr)
+        return 1
+    except KeyboardInterrupt:
+        print("plonket: stopped.", file=sys.stderr)
+        return 130
+    except OSError as error:
+        print(f"plonket: {error.strerror or error}: {error.filename or ''}".rstrip(": "), file=sys.stderr)
+        return 1
+    return 0
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(prog="plonket", description="Tracked effect shots from handheld footage.")
+    commands = parser.add_subparsers(required=True, metavar="COMMAND")
+
+    one = commands.add_parser("probe", help="facts about a clip as JSON")
+    one.add_argument("clip", type=Path, metavar="CLIP", help="a video, a folder of numbered pictures, or a still")
+    one.set_defaults(run=_probe)
+
+    one = commands.add_parser("track-points", help="follow points through a clip, to CSV")
+    one.add_argument("clip", type=Path, metavar="CLIP")
+    one.add_argument("--point", action="append", required=True, metavar="NAME=FRAME,X,Y",
+                     help="a point put by hand; the same name again is a stake on another frame")  # fmt: skip
+    one.add_argument("--out", type=Path, required=True, metavar="points.csv")
+    one.add_argument("--pattern", type=float, default=23, metavar="PX", help="size of the detail (default 23)")
+    one.add_argument("--reach", type=float, default=40, metavar="PX", help="how far it is looked for (default 40)")
+    one.add_argument("--change", choices=["shift", "similar", "affine"], default="similar",
+                     help="how the pattern may change: shift, turn and grow (default), or skew too")  # fmt: skip
+    one.add_argument("--channel", choices=["luma", "red", "green", "blue"], default="luma")
+    one.add_argument("--direction", choices=["forward", "backward", "both"], default="both")
+    one.add_argument("--range", metavar="A:B", help="frames A to B-1 only")
+    one.set_defaults(run=_track_points)
+
+    one = commands.add_parser("render", help="render a shot file to a video or folder")
+    one.add_argument("shot", type=Path, metavar="SHOT.json")
+    one.add_argument("--out", type=Path, required=True, metavar="OUT", help=".mp4, .mov or a folder for PNG files")
+    one.add_argument("--range", metavar="A:B", help="frames A to B-1 (default: the shot's own range)")
+    one.add_argument("--scale", type=float, default=None, metavar="S", help="of full size, such as 0.5")
+    one.set_defaults(run=_render)
+
+    one = commands.add_parser("film", help="film a demo set with the simulated phone")
+    one.add_argument("set", metavar="SET", help="workshop, harbour or keeper")
+    one.add_argument("--out", type=Path, required=True, metavar="FOLDER")
+    one.add_argument("--scale", type=float, default=1.0, help="of 1280 x 720 (default 1)")
+    one.add_argument("--samples", type=int, default=9, help="light paths per pixel, a square number (default 9)")
+    one.set_defaults(run=_film)
+
+    one = commands.add_parser("elements", help="draw the demo shelf's elements")
+    one.add_argument("--out", type=Path, required=True, metavar="FOLDER")
+    one.set_defaults(run=_elements)
+
+    one = commands.add_parser("bench", help="measure speed against plain library calls, in one run")
+    one.add_argument("--clip", type=Path, help="a clip to use instead of the workshop demo")
+    one.set_defaults(run=_bench)
+    return parser
+
+
+def parse_point(text: str) -> tuple[str, int, float, float]:
+    """``NAME=FRAME,X,Y`` to its parts."""
+    name, _, rest = text.partition("=")
+    parts = rest.split(",")
+    try:
+        if not name.strip() or len(parts) != 3:
+            raise ValueError
+        return name.strip(), int(parts[0]), float(parts[1]), float(parts[2])
+    except ValueError:
+        raise BadInput("cli.point", f"{text!r} is not a point. Write NAME=FRAME,X,Y such as lamp=0,512,300.") from None
+
+
+def parse_range(text: str | None, frames: int) -> tuple[int, int]:
+    """``A:B`` to (A, B); either may be left out."""
+    if text is None:
+        return 0, frames
+    a, colon, b = text.partition(":")
+    try:
+        if not colon:
+            raise ValueError
+        start, stop = int(a or 0), int(b or frames)
+    except ValueError:
+        raise BadInput("cli.range", f"{text!r} is not a range. Write A:B such as 10:50.") from None
+    if not 0 <= start < stop <= frames:
+        raise BadInput("cli.range", f"The range {text} does not lie within 0:{frames}.")
+    return start, stop
+
+
+def terminal_work(what: str) -> Work:
+    """Progress on stderr: a line that is rewritten on a terminal, now and then a line otherwise."""
+    state = {"shown": 0.0, "start": time.monotonic()}
+
+    def show(done: int, total: int) -> None:
+        now = time.monotonic()
+        if now - state["shown"] < (0.1 if sys.stderr.isatty() else 5) and done < total:
+            return
+        state["shown"] = now
+        left = (now - state["start"]) / max(done, 1) * (total - done)
+        end = "\r" if sys.stderr.isatty() and done < total else "\n"
+        print(f"{what} {done}/{total}, {left:.0f} s left ", end=end, file=sys.stderr, flush=True)
+
+    return Work(on_progress=show)
+
+
+def _probe(options: argparse.Namespace) -> None:
+    from plonket.media import probe
+
+    print(json.dumps(probe(options.clip).to_json(), indent=1))
+
+
+def _track_points(options: argparse.Namespace) -> None:
+    from plonket.formats.points_csv import write_points
+    from plonket.media import open_clip
+    from plonket.motion.points.measure import measure_points
+    from plonket.motion.points.settings import Given, PointMotion, TrackPoint
+
+    given: dict[str, list[Given]] = {}
+    for text in options.point:
+        name, frame, x, y = parse_point(text)
+        given.setdefault(name, []).append(Given(frame=max(frame, 0), x=x, y=y))
+    if not 7 <= options.pattern <= 201 or not 4 <= options.reach <= 400:
+        raise BadInput("cli.pattern", "--pattern must be from 7 to 201 and --reach from 4 to 400 pixels.")
+    points = []
+    for k, (name, at) in enumerate(given.items()):
+        frames = {g.frame: g for g in at}
+        points.append(
+            TrackPoint(id=f"p{k + 1}", name=name, pattern_px=options.pattern, reach_px=options.reach,
+                       given=[frames[f] for f in sorted(frames)])
+        )  # fmt: skip
+    motion = PointMotion(
+        id="points", name="Points", points=points, channel=options.channel, change=options.change
+    )
+    clip = open_clip(options.clip)
+    start, stop = parse_range(options.range, clip.info.frames)
+    tracks = measure_points(
+        motion, clip, direction=options.direction, start=start, stop=stop, work=terminal_work("Frames")
+    )
+    options.out.write_text(write_points(tracks))
+
+
+def _render(options: argparse.Namespace) -> None:
+    from plonket.deliver import deliver, delivery_size
+    from plonket.formats.shot_file import read_shot_file
+    from plonket.media.sound import read_sound
+    from plonket.pool import MediaPool, ShotSources
+
+    file = read_shot_file(options.shot)
+    if file.shot.footage is None:
+        raise BadInput("shot.no_footage", f"{options.shot.name} has no footage.")
+    footage = file.shot.footage
+    start, stop = footage.in_frame, footage.out_frame + 1
+    if options.range is not None:
+        start, stop = parse_range(options.range, footage.frames)
+
+    def path_of(digest: str) -> Path:
+        if digest not in file.media:
+            raise BadInput("shot_file.media", f"{options.shot.name} names no media file for the asset {digest[:12]}.")
+        return file.media[digest]
+
+    pool = MediaPool(path_of, lambda digest: file.measurements[digest])
+    plate = path_of(footage.asset)
+    sound = read_sound(plate) if plate.is_file() and pool.clip(footage.asset).info.has_audio else None
+    scale = options.scale if options.scale is not None else delivery_size(file.shot)[1]
+    deliver(
+        file.shot, ShotSources(file.shot, pool), options.out, start=start, stop=stop, scale=scale, sound=sound,
+        work=terminal_work("Frames"),
+    )  # fmt: skip
+
+
+def _film(options: argparse.Namespace) -> None:
+    from plonket.phone.demo import film
+
+    film(options.set, options.out, scale=options.scale, samples=options.samples, work=terminal_work("Pictures"))
+
+
+def _elements(options: argparse.Namespace) -> None:
+    from plonket.elements.shelf import write_elements
+
+    write_elements(options.out)
+
+
+def _bench(options: argparse.Namespace) -> None:
+    from plonket.bench import bench
+
+    bench(options.clip)
+
+
+if __name__ == "__main__":
+    sys.exit(main())

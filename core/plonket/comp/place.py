@@ -1,0 +1,95 @@
+"""Placing a still in the frame: exact sub-pixel resampling, in linear premultiplied light."""
+
+from __future__ import annotations
+
+import numba
+import numpy as np
+
+from plonket.comp.picture import CLEAR, Picture, StillSource
+from plonket.conventions import F32, F64, PIXEL_CENTRE
+
+
+def place_still(source: StillSource, frame_from_still: F64, size: tuple[int, int]) -> Picture:
+    """Resample a still into the frame.
+
+    Parameters
+    ----------
+    frame_from_still : (3, 3) from the still's pixels to the frame's pixels.
+    size : (width, height) of the frame; the result's window lies within it.
+
+    Notes
+    -----
+    The halved level whose pixels are nearest to the frame's is resampled with Catmull-Rom, so
+    reductions do not shimmer and 1:1 placement is exact. The lookup is in float64: no 1/32-pixel
+    steps, which would be seen as swim.
+    """
+    corners = np.array(
+        [[-1, -1, 1], [source.width + 1, -1, 1], [source.width + 1, source.height + 1, 1], [-1, source.height + 1, 1]],
+        dtype=np.float64,
+    )
+    at = corners @ frame_from_still.T
+    if (at[:, 2] <= 1e-9).any():
+        return CLEAR
+    at = at[:, :2] / at[:, 2:]
+    x0, y0 = np.maximum(np.floor(at.min(axis=0)) - 1, 0).astype(int)
+    x1 = min(size[0], int(np.ceil(at[:, 0].max())) + 1)
+    y1 = min(size[1], int(np.ceil(at[:, 1].max())) + 1)
+    if x1 <= x0 or y1 <= y0:
+        return CLEAR
+    linear = frame_from_still[:2, :2] - np.outer(at.mean(axis=0), frame_from_still[2, :2])
+    area = abs(np.linalg.det(linear))
+    if area < 1e-12:
+        return CLEAR
+    levels = source.levels
+    level = int(np.clip(np.floor(-0.5 * np.log2(area) + 0.35), 0, len(levels) - 1))
+    still_from_frame = np.linalg.inv(frame_from_still)
+    # Level pixels: scaled by 2**-level, moved by the clear border; index = pixel - 0.5.
+    k = 2.0**-level
+    index_from_still = np.array([[k, 0, 1 - PIXEL_CENTRE], [0, k, 1 - PIXEL_CENTRE], [0, 0, 1.0]])
+    out = np.empty((y1 - y0, x1 - x0, 4), np.float32)
+    _resample(levels[level], index_from_still @ still_from_frame, float(x0), float(y0), out)
+    return Picture(rgba=out, x=int(x0), y=int(y0))
+
+
+@numba.njit(cache=True, fastmath=True, inline="always")  # type: ignore[misc]
+def _weights(u: float, w: F32) -> None:
+    """Catmull-Rom weights of the four neighbours for the fraction u."""
+    w[0] = u * (-0.5 + u * (1.0 - 0.5 * u))
+    w[1] = 1.0 + u * u * (-2.5 + 1.5 * u)
+    w[2] = u * (0.5 + u * (2.0 - 1.5 * u))
+    w[3] = u * u * (-0.5 + 0.5 * u)
+
+
+@numba.njit(parallel=True, cache=True, fastmath=True)  # type: ignore[misc]
+def _resample(source: F32, m: F64, x0: float, y0: float, out: F32) -> None:
+    height, width = out.shape[:2]
+    sh, sw = source.shape[:2]
+    for y in numba.prange(height):
+        wx = np.empty(4, np.float32)
+        wy = np.empty(4, np.float32)
+        for x in range(width):
+            px, py = x0 + x + 0.5, y0 + y + 0.5
+            d = m[2, 0] * px + m[2, 1] * py + m[2, 2]
+            qx = (m[0, 0] * px + m[0, 1] * py + m[0, 2]) / d
+            qy = (m[1, 0] * px + m[1, 1] * py + m[1, 2]) / d
+            r = g = b = a = np.float32(0.0)
+            if -1.0 < qx < sw and -1.0 < qy < sh:
+                ix, iy = int(np.floor(qx)), int(np.floor(qy))
+                _weights(qx - ix, wx)
+                _weights(qy - iy, wy)
+                for j in range(4):
+                    yy = iy + j - 1
+                    if 0 <= yy < sh:
+                        for i in range(4):
+                            xx = ix + i - 1
+                            if 0 <= xx < sw:
+                                w = wx[i] * wy[j]
+                                r += w * source[yy, xx, 0]
+                                g += w * source[yy, xx, 1]
+                                b += w * source[yy, xx, 2]
+                                a += w * source[yy, xx, 3]
+            # The sharpening lobes may leave the valid range at hard edges.
+            out[y, x, 3] = min(max(a, np.float32(0.0)), np.float32(1.0))
+            out[y, x, 0] = max(r, np.float32(0.0))
+            out[y, x, 1] = max(g, np.float32(0.0))
+            out[y, x, 2] = max(b, np.float32(0.0))

@@ -1,0 +1,94 @@
+"""Rendering: a frame is a pure function of the document, its media and measurements."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Literal
+
+import cv2
+import numpy as np
+
+from plonket.colour import encode_8bit, linear_from_8bit
+from plonket.comp.blend import lay_over
+from plonket.comp.kinds import LAYERS
+from plonket.comp.sources import Sources
+from plonket.context import Work
+from plonket.conventions import F32, U8
+from plonket.errors import BadInput
+from plonket.shot import Shot
+
+View = Literal["final", "plate", "matte"]
+
+
+def scaled_size(size: tuple[int, int], scale: float) -> tuple[int, int]:
+    """A picture's size at `scale`, at least one pixel a side."""
+    return max(1, round(size[0] * scale)), max(1, round(size[1] * scale))
+
+
+def render_frame(shot: Shot, sources: Sources, frame: int, *, view: View = "final", scale: float = 1.0) -> U8:
+    """One frame, 8-bit sRGB-coded RGB (h, w, 3).
+
+    Parameters
+    ----------
+    frame : conformed frame number (not counted from the in point).
+    view : ``final``; ``plate``, the footage without the stack; ``matte``, the stack's coverage in grey.
+    scale : of full resolution, in (0, 1].
+
+    Raises
+    ------
+    BadInput
+        When the shot has no footage or the frame lies outside the clip.
+    """
+    footage = shot.footage
+    if footage is None:
+        raise BadInput("shot.no_footage", "This shot has no footage yet. Bring in a clip first.")
+    if not 0 <= frame < footage.frames:
+        raise BadInput("frame.range", f"Frame {frame} is outside the clip, which has frames 0 to {footage.frames - 1}.")
+    size = scaled_size((footage.width, footage.height), scale)
+    shown = [layer for layer in shot.stack if layer.shown]
+    if view == "matte":
+        canvas = np.zeros((size[1], size[0], 4), np.float32)
+    elif view == "plate" or not shown:
+        return _reduced(sources.plate(footage.asset, frame), size)
+    else:
+        canvas = _plate(sources.plate(footage.asset, frame), size)
+    # Layers are drawn at the picture's true scale, which rounding makes differ slightly from `scale`.
+    true_scale = size[0] / footage.width
+    for layer in reversed(shown):
+        picture = LAYERS.get(layer.kind).run(layer, sources, frame, size, true_scale)
+        lay_over(canvas, picture, layer.blend if view == "final" else "normal")
+    if view == "matte":
+        grey = np.clip(canvas[..., 3] * 255 + 0.5, 0, 255).astype(np.uint8)
+        return np.repeat(grey[..., None], 3, axis=2)
+    return encode_8bit(np.ascontiguousarray(canvas[..., :3]))
+
+
+def render_range(
+    shot: Shot, sources: Sources, start: int, stop: int, *, scale: float = 1.0, work: Work | None = None
+) -> Iterator[tuple[int, U8]]:
+    """Frames start..stop-1 in order, with progress."""
+    work = work or Work()
+    for done, frame in enumerate(range(start, stop)):
+        work.check_cancelled()
+        yield frame, render_frame(shot, sources, frame, scale=scale)
+        work.progress(done + 1, stop - start)
+
+
+def _reduced(rgb: U8, size: tuple[int, int]) -> U8:
+    if (rgb.shape[1], rgb.shape[0]) == size:
+        return rgb
+    return encode_8bit(_resized(linear_from_8bit(rgb), size))
+
+
+def _plate(rgb: U8, size: tuple[int, int]) -> F32:
+    light = linear_from_8bit(rgb)
+    if (rgb.shape[1], rgb.shape[0]) != size:
+        light = _resized(light, size)
+    canvas = np.empty((size[1], size[0], 4), np.float32)
+    canvas[..., :3] = light
+    canvas[..., 3] = 1
+    return canvas
+
+
+def _resized(light: F32, size: tuple[int, int]) -> F32:
+    return np.asarray(cv2.resize(light, size, interpolation=cv2.INTER_AREA), np.float32)

@@ -1,0 +1,1 @@
+"""Ready-made elements of the shelf, drawn by code."""

@@ -1,0 +1,1 @@
+"""Open formats: files that leave Plonket and come back."""

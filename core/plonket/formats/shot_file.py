@@ -1,0 +1,107 @@
+"""Shot files: a shot document with its media and measurements named by path.
+
+.. code-block:: json
+
+    {"plonket": 1,
+     "media": {"clip": "harbour.mp4", "flare": "flare.png"},
+     "measurements": {"lamp": "lamp.csv"},
+     "shot": {"name": "...", "footage": {"asset": "clip"}, "motions": [], "stack": []}}
+
+Inside the shot, assets and measurements may be given by those names; paths are relative to the
+file. Footage needs only its asset: size, rate, length and range are filled in from the clip.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from plonket.errors import BadInput, FormatError
+from plonket.formats.points_csv import read_points
+from plonket.media.probe import probe
+from plonket.motion.points.tracks import PointTracks
+from plonket.shot import Shot, read_shot
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ShotFile:
+    """A shot with the places of what it refers to, by content hash."""
+
+    shot: Shot
+    media: dict[str, Path]
+    measurements: dict[str, PointTracks]
+
+
+def read_shot_file(path: Path) -> ShotFile:
+    """Read and validate a shot file. Raises `FormatError`, `MediaError` or `BadInput`."""
+    if not path.exists():
+        raise BadInput("shot_file.missing", f"{path.name} was not found.")
+    try:
+        data = json.loads(path.read_text())
+    except (UnicodeDecodeError, json.JSONDecodeError) as error:
+        raise FormatError("shot_file.json", f"{path.name} is not a shot file: {error}.") from error
+    if not isinstance(data, dict) or data.get("plonket") != 1 or not isinstance(data.get("shot"), dict):
+        raise FormatError("shot_file.shape", f'{path.name} is not a shot file: it needs "plonket": 1 and a "shot".')
+    shot: dict[str, Any] = data["shot"]
+    media: dict[str, Path] = {}
+    names: dict[str, str] = {}
+    for name, place in dict(data.get("media", {})).items():
+        file = (path.parent / str(place)).resolve()
+        if not file.exists():
+            raise BadInput("shot_file.media", f"{path.name} refers to {place}, which was not found.")
+        names[name] = file_digest(file)
+        media[names[name]] = file
+    measurements: dict[str, PointTracks] = {}
+    for name, place in dict(data.get("measurements", {})).items():
+        file = (path.parent / str(place)).resolve()
+        if not file.exists():
+            raise BadInput("shot_file.measurement", f"{path.name} refers to {place}, which was not found.")
+        names[name] = file_digest(file)
+        raw = file.read_bytes()
+        measurements[names[name]] = (
+            read_points(raw.decode("utf-8", "replace")) if file.suffix.lower() == ".csv" else PointTracks.from_bytes(raw)
+        )
+    _name_to_digest(shot, names)
+    _fill_in(shot, media)
+    return ShotFile(shot=read_shot(shot), media=media, measurements=measurements)
+
+
+def file_digest(path: Path) -> str:
+    """SHA-256 of a file, or of a folder's names and files."""
+    if path.is_file():
+        with path.open("rb") as f:
+            return hashlib.file_digest(f, "sha256").hexdigest()
+    digest = hashlib.sha256()
+    for file in sorted(p for p in path.iterdir() if p.is_file()):
+        digest.update(file.name.encode())
+        digest.update(file_digest(file).encode())
+    return digest.hexdigest()
+
+
+def _name_to_digest(shot: dict[str, Any], names: dict[str, str]) -> None:
+    for holder in [shot.get("footage"), *shot.get("stack", [])]:
+        if isinstance(holder, dict) and holder.get("asset") in names:
+            holder["asset"] = names[holder["asset"]]
+    for motion in shot.get("motions", []):
+        if isinstance(motion, dict) and motion.get("measurement") in names:
+            motion["measurement"] = names[motion["measurement"]]
+
+
+def _fill_in(shot: dict[str, Any], media: dict[str, Path]) -> None:
+    footage = shot.get("footage")
+    if isinstance(footage, dict) and footage.get("asset") in media:
+        info = probe(media[footage["asset"]])
+        footage.setdefault("name", media[footage["asset"]].stem)
+        footage.setdefault("width", info.width)
+        footage.setdefault("height", info.height)
+        footage.setdefault("rate", f"{info.rate.numerator}/{info.rate.denominator}")
+        footage.setdefault("frames", info.frames)
+        footage.setdefault("in_frame", 0)
+        footage.setdefault("out_frame", info.frames - 1)
+    for layer in shot.get("stack", []):
+        if isinstance(layer, dict) and layer.get("asset") in media and "width" not in layer:
+            info = probe(media[layer["asset"]])
+            layer["width"], layer["height"] = info.width, info.height

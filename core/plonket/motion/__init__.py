@@ -1,0 +1,1 @@
+"""Motions: measured movements that other things may follow."""

@@ -1,0 +1,1 @@
+"""Point motion: small details followed to a fraction of a pixel."""

@@ -1,0 +1,151 @@
+"""The phone's fast path for tests: textured flat surfaces, exact pinhole, no path tracing."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+import numba
+import numpy as np
+
+from plonket.conventions import F32, F64
+from plonket.phone.camera import PhoneCamera
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Surface:
+    """A flat textured surface.
+
+    Attributes
+    ----------
+    corners : (4, 3) metres, clockwise from top left, or a function of time that gives them.
+    texture : linear RGB or RGBA (straight), float32 (h, w, 3 or 4); its corners lie on `corners`.
+    """
+
+    name: str
+    corners: F64 | Callable[[float], F64]
+    texture: F32
+
+    def at(self, t: float) -> F64:
+        return np.asarray(self.corners(t) if callable(self.corners) else self.corners, np.float64)
+
+
+def quick_light(
+    surfaces: list[Surface],
+    camera: PhoneCamera,
+    times: F64,
+    *,
+    samples: int = 3,
+    light: Callable[[float], float] | None = None,
+    background: tuple[float, float, float] = (0.05, 0.05, 0.06),
+) -> Iterator[F32]:
+    """Linear light of each frame, float32 (h, w, 3).
+
+    Parameters
+    ----------
+    surfaces : nearest last where they cross at equal depth; otherwise sorted by depth per ray.
+    samples : samples a side per pixel; each is taken at its own instant of the exposure.
+    light : brightness factor as a function of time.
+    """
+    textures = []
+    for s in surfaces:
+        tex = np.ascontiguousarray(s.texture, np.float32)
+        if tex.shape[2] == 3:
+            tex = np.dstack([tex, np.ones(tex.shape[:2], np.float32)])
+        textures.append(tex)
+    heights = np.array([t.shape[0] for t in textures])
+    widths = np.array([t.shape[1] for t in textures])
+    starts = np.concatenate([[0], np.cumsum(heights * widths)[:-1]])
+    flat = np.concatenate([t.reshape(-1, 4) for t in textures])
+    width, height = camera.size
+    n = samples * samples
+    order = np.random.default_rng(1).permutation(n)
+    for t in times:
+        out = np.zeros((height, width, 3), np.float32)
+        nodes = 9 if camera.readout_s else 2
+        eye = np.empty((nodes, n, 3))
+        rot = np.empty((nodes, n, 3, 3))
+        frames = np.empty((nodes, n, len(surfaces), 3, 3))
+        for k in range(nodes):
+            row = height * k / (nodes - 1)
+            for s in range(n):
+                lag = ((order[s] + 0.5) / n - 0.5) * camera.exposure_s
+                when = float(camera.row_time(float(t), row)) + lag
+                eye[k, s], rot[k, s] = camera.pose(when)
+                for j, surface in enumerate(surfaces):
+                    c = surface.at(when)
+                    frames[k, s, j] = c[0], c[1] - c[0], c[3] - c[0]
+        _trace(flat, starts, widths, heights, eye, rot, frames, camera.focal_px, samples,
+               np.array(background, np.float32), out)  # fmt: skip
+        yield out * np.float32(light(float(t)) if light else 1.0)
+
+
+@numba.njit(parallel=True, cache=True, fastmath=True)  # type: ignore[misc]
+def _trace(flat, starts, widths, heights, eye, rot, frames, focal, samples, background, out):  # type: ignore[no-untyped-def]
+    height, width = out.shape[:2]
+    nodes, n = eye.shape[:2]
+    count = starts.shape[0]
+    cx, cy = width / 2.0, height / 2.0
+    for y in numba.prange(height):
+        at = (y + 0.5) / height * (nodes - 1)
+        k = min(int(at), nodes - 2)
+        f = at - k
+        depth = np.empty(count)
+        us = np.empty(count)
+        vs = np.empty(count)
+        e = np.empty(3)
+        r = np.empty((3, 3))
+        for s in range(n):
+            sx = ((s % samples) + 0.5) / samples
+            sy = ((s // samples) + 0.5) / samples
+            e[:] = eye[k, s] * (1 - f) + eye[k + 1, s] * f
+            r[:] = rot[k, s] * (1 - f) + rot[k + 1, s] * f
+            surf = frames[k, s] * (1 - f) + frames[k + 1, s] * f
+            for x in range(width):
+                lx, ly, lz = (x + sx - cx) / focal, -(y + sy - cy) / focal, -1.0
+                dx = r[0, 0] * lx + r[0, 1] * ly + r[0, 2] * lz
+                dy = r[1, 0] * lx + r[1, 1] * ly + r[1, 2] * lz
+                dz = r[2, 0] * lx + r[2, 1] * ly + r[2, 2] * lz
+                for j in range(count):
+                    depth[j] = np.inf
+                    ax, ay, az = surf[j, 1, 0], surf[j, 1, 1], surf[j, 1, 2]
+                    bx, by, bz = surf[j, 2, 0], surf[j, 2, 1], surf[j, 2, 2]
+                    nx, ny, nz = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
+                    den = nx * dx + ny * dy + nz * dz
+                    if abs(den) < 1e-12:
+                        continue
+                    ox, oy, oz = surf[j, 0, 0] - e[0], surf[j, 0, 1] - e[1], surf[j, 0, 2] - e[2]
+                    d = (nx * ox + ny * oy + nz * oz) / den
+                    if d <= 0:
+                        continue
+                    hx, hy, hz = d * dx - ox, d * dy - oy, d * dz - oz
+                    aa, bb, ab = ax * ax + ay * ay + az * az, bx * bx + by * by + bz * bz, ax * bx + ay * by + az * bz
+                    ha, hb = hx * ax + hy * ay + hz * az, hx * bx + hy * by + hz * bz
+                    det = aa * bb - ab * ab
+                    u, v = (ha * bb - hb * ab) / det, (hb * aa - ha * ab) / det
+                    if 0 <= u < 1 and 0 <= v < 1:
+                        depth[j], us[j], vs[j] = d, u, v
+                keep = 1.0
+                for _ in range(count):
+                    j = int(np.argmin(depth))
+                    if depth[j] == np.inf or keep < 0.004:
+                        break
+                    depth[j] = np.inf
+                    tw, th = widths[j], heights[j]
+                    px, py = us[j] * tw - 0.5, vs[j] * th - 0.5
+                    ix, iy = int(np.floor(px)), int(np.floor(py))
+                    fx, fy = px - ix, py - iy
+                    x0, x1 = min(max(ix, 0), tw - 1), min(max(ix + 1, 0), tw - 1)
+                    y0, y1 = min(max(iy, 0), th - 1), min(max(iy + 1, 0), th - 1)
+                    base = starts[j]
+                    w00, w10 = (1 - fx) * (1 - fy), fx * (1 - fy)
+                    w01, w11 = (1 - fx) * fy, fx * fy
+                    p00, p10 = base + y0 * tw + x0, base + y0 * tw + x1
+                    p01, p11 = base + y1 * tw + x0, base + y1 * tw + x1
+                    alpha = (w00 * flat[p00, 3] + w10 * flat[p10, 3] + w01 * flat[p01, 3] + w11 * flat[p11, 3])
+                    for c in range(3):
+                        value = w00 * flat[p00, c] + w10 * flat[p10, c] + w01 * flat[p01, c] + w11 * flat[p11, c]
+                        out[y, x, c] += keep * alpha * value / n
+                    keep *= 1 - alpha
+                for c in range(3):
+                    out[y, x, c] += keep * background[c] / n

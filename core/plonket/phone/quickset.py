@@ -1,0 +1,109 @@
+"""Small truth shots for tests and the bench: the chart on the wall, filmed by the fast path."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from fractions import Fraction
+from functools import cache
+
+import numpy as np
+
+from plonket.conventions import F32, F64, U8
+from plonket.phone import texture as tx
+from plonket.phone.camera import PhoneCamera
+from plonket.phone.path import HandheldPath
+from plonket.phone.quick import Surface, quick_light
+from plonket.phone.sensor import Sensor
+
+CHART = (0.60, 0.42)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class QuickShot:
+    """A filmed truth shot.
+
+    Attributes
+    ----------
+    frames : upright 8-bit pictures. camera, times : what filmed them. rate : frames per second.
+    """
+
+    frames: list[U8]
+    camera: PhoneCamera
+    times: F64
+    rate: Fraction
+
+    def on_chart(self, u: float, v: float) -> F64:
+        """Exact pixels (n, 2) of the chart spot at fractions (u right, v down) of its sides."""
+        spot = np.array([[(u - 0.5) * CHART[0], (0.5 - v) * CHART[1], 0.0]])
+        return np.array([self.camera.project(float(t), spot)[0] for t in self.times])
+
+
+@cache
+def _wall() -> F32:
+    rows = [tx.wood((1600, 110), seed=900 + k) for k in range(8)]
+    return np.concatenate(rows)
+
+
+@cache
+def _chart() -> F32:
+    return tx.sea_chart((1200, 840))
+
+
+def quad(centre: tuple[float, float, float], width: float, height: float) -> F64:
+    """Corners (4, 3) of an upright rectangle facing +z, clockwise from top left."""
+    x, y, z = centre
+    w, h = width / 2, height / 2
+    return np.array([[x - w, y + h, z], [x + w, y + h, z], [x + w, y - h, z], [x - w, y - h, z]])
+
+
+def chart_shot(
+    *,
+    size: tuple[int, int] = (640, 360),
+    frames: int = 60,
+    seed: int = 3,
+    eyes: list[tuple[float, float, float]] | None = None,
+    shake: float = 1.0,
+    exposure_s: float = 0.0,
+    readout_s: float = 0.0,
+    samples: int = 3,
+    sensor: Sensor | None = None,
+    hand: Callable[[float], F64] | None = None,
+    light: Callable[[float], float] | None = None,
+    rate: Fraction = Fraction(30),
+    focal: float = 0.82,
+) -> QuickShot:
+    """The chart on a plank wall, handheld.
+
+    Parameters
+    ----------
+    eyes : way-points of the camera. shake : factor on the hand shake.
+    hand : corners (4, 3) in metres of a plain dark card that passes before the wall, by time.
+    light : brightness factor by time.
+    """
+    path = HandheldPath(
+        eyes=np.array(eyes or [(-0.06, 0.02, 0.92), (0.05, -0.02, 0.88)]),
+        targets=np.array([[0.0, 0.0, 0.0]]),
+        seconds=max(frames / float(rate), 0.1),
+        seed=seed,
+        shake_m=0.004 * shake,
+        shake_deg=0.35 * shake,
+        tremor_deg=0.03 * shake,
+    )
+    camera = PhoneCamera(
+        size=size, focal_px=focal * size[0], pose=path.pose, exposure_s=exposure_s, readout_s=readout_s
+    )
+    surfaces = [
+        Surface(name="wall", corners=quad((0, 0, -0.02), 2.6, 1.45), texture=_wall()),
+        Surface(name="chart", corners=quad((0, 0, 0), *CHART), texture=_chart()),
+    ]
+    if hand is not None:
+        card = tx.plaster((200, 200), colour="#3d2a22", seed=4)
+        surfaces.append(Surface(name="hand", corners=hand, texture=card))
+    times = np.arange(frames) / float(rate)
+    sensor = sensor or Sensor()
+    rng = np.random.default_rng(seed)
+    pictures = [
+        sensor.photograph(x, rng) for x in quick_light(surfaces, camera, times, samples=samples, light=light)
+    ]
+    return QuickShot(frames=pictures, camera=camera, times=times, rate=rate)

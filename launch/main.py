@@ -1,0 +1,58 @@
+"""The command ``bin/plonket``."""
+
+from __future__ import annotations
+
+import os
+import sys
+
+from launch import install
+from launch.places import ROOT, VENV
+from launch.say import Stop, say
+
+USAGE = """usage: plonket COMMAND ...
+
+  start         set up what is missing, start Plonket, print its address
+  test [NAME]   run the tests
+  bench         measure speed against plain library calls
+
+Commands of the core, without server or database:
+  probe         facts about a clip as JSON
+  track-points  follow points through a clip, to CSV
+  render        render a shot file to a video or folder
+  film          film a demo set with the simulated phone
+
+`plonket COMMAND --help` explains each."""
+
+
+def main(arguments: list[str]) -> int:
+    if not arguments or arguments[0] in ("-h", "--help", "help"):
+        print(USAGE)
+        return 0 if arguments else 2
+    command, rest = arguments[0], arguments[1:]
+    try:
+        if command == "start":
+            from launch.start import main as start
+
+            return start(rest)
+        if command == "test":
+            from launch.tests import main as test
+
+            return test(rest)
+        return core(command, rest)
+    except Stop as stop:
+        say(f"plonket: {stop}")
+        return 1
+    except KeyboardInterrupt:
+        return 130
+
+
+def core(command: str, rest: list[str]) -> int:
+    """Hand over to the core's own command line in the virtual environment."""
+    if command == "film":
+        install.llvm()
+    install.python("film" if command == "film" else "core")
+    env = dict(os.environ, PYTHONPATH=str(ROOT / "core"))
+    env.setdefault("NUMBA_CACHE_DIR", str(ROOT / "var" / "numba"))
+    python = str(VENV / "bin" / "python")
+    sys.stdout.flush()
+    os.execve(python, [python, "-m", "plonket.cli", command, *rest], env)
