@@ -16,7 +16,10 @@ from launch.places import ROOT, STAMPS, VENV, WEB
 from launch.say import Stop, say
 
 # What must be there -> the Debian package that brings it.
-SERVICES = {"mariadbd": "mariadb-server-core", "mariadb-install-db": "mariadb-server-core", "redis-server": "redis-server"}
+SERVICES = {
+    "mariadbd": "mariadb-server", "my_print_defaults": "mariadb-server", "mariadb-install-db": "mariadb-server",
+    "redis-server": "redis-server",
+}
 BUILD = {"gcc": "gcc", "pkg-config": "pkg-config", "mariadb_config": "libmariadb-dev"}
 BROWSER = {"chromium": "chromium"}
 LLVM = "libllvm19"

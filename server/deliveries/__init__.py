@@ -1,0 +1,1 @@
+"""Finished videos."""

@@ -1,0 +1,1 @@
+"""Frames as pictures for the browser."""

@@ -1,0 +1,187 @@
+"""Frames by (picture hash, view, scale, frame): immutable, cacheable, rendered on demand."""
+
+from __future__ import annotations
+
+import asyncio
+import functools
+import struct
+import threading
+import uuid
+from collections import OrderedDict
+from collections.abc import AsyncIterator, Callable
+
+import cv2
+from asgiref.sync import sync_to_async
+from django.http import HttpRequest, HttpResponse, HttpResponseBase, JsonResponse, StreamingHttpResponse
+from django.views.decorators.http import require_safe
+
+from library.assets import find_asset
+from plonket.comp.render import View, render_frame, scaled_size
+from plonket.conventions import U8
+from plonket.errors import BadInput, PlonketError
+from plonket.pool import ShotSources
+from plonket.shot import Shot as Document
+from plonket.shot import read_shot
+from plonket_server import store
+from plonket_server.pool import pool
+from plonket_server.problems import NotHere
+from plonket_server.ranges import ranged_file
+from shots.models import Revision
+
+IMMUTABLE = "private, max-age=31536000, immutable"
+PERCENTS = (10, 25, 50, 100)
+VIEWS: dict[str, View] = {"final": "final", "plate": "plate", "matte": "matte"}
+CACHE_BYTES = 384 * 1024**2
+AHEAD = 3
+
+
+class _JpegCache:
+    """Encoded frames in memory, the least recently used dropped first."""
+
+    def __init__(self, room: int) -> None:
+        self._room, self._used = room, 0
+        self._items: OrderedDict[tuple[object, ...], bytes] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def get(self, key: tuple[object, ...], make: Callable[[], bytes]) -> bytes:
+        with self._lock:
+            if key in self._items:
+                self._items.move_to_end(key)
+                return self._items[key]
+        made = make()
+        with self._lock:
+            if key not in self._items:
+                self._items[key] = made
+                self._used += len(made)
+            while self._used > self._room:
+                _, old = self._items.popitem(last=False)
+                self._used -= len(old)
+        return made
+
+
+_cache = _JpegCache(CACHE_BYTES)
+
+
+@functools.lru_cache(maxsize=64)
+def _document(shot_id: uuid.UUID, digest: str) -> Document:
+    found = Revision.objects.filter(shot=shot_id, picture=digest).order_by("-number").first()
+    if found is None:
+        raise NotHere("version of the shot")
+    return read_shot(found.document)
+
+
+def _jpeg(rgb: U8) -> bytes:
+    quality = [cv2.IMWRITE_JPEG_QUALITY, 90, cv2.IMWRITE_JPEG_SAMPLING_FACTOR, cv2.IMWRITE_JPEG_SAMPLING_FACTOR_444]
+    done, data = cv2.imencode(".jpg", cv2.cvtColor(rgb, cv2.COLOR_RGB2BGR), quality)
+    if not done:
+        raise BadInput("frame.encode", "This frame could not be written as a picture.")
+    return bytes(data)
+
+
+def _shot_jpeg(shot_id: uuid.UUID, digest: str, view: str, percent: int, number: int) -> bytes:
+    if percent not in PERCENTS or view not in VIEWS:
+        raise NotHere("frame")
+    document = _document(shot_id, digest)
+    if document.footage is None:
+        raise BadInput("shot.no_footage", "This shot has no footage yet.")
+    # The plate does not change with the stack: all versions share its pictures.
+    key = (document.footage.asset if view == "plate" else digest, view, percent, number)
+
+    def make() -> bytes:
+        sources = ShotSources(document, pool())
+        return _jpeg(render_frame(document, sources, number, view=VIEWS[view], scale=percent / 100))
+
+    return _cache.get(key, make)
+
+
+def _clip_jpeg(digest: str, percent: int, number: int) -> bytes:
+    if percent not in PERCENTS:
+        raise NotHere("frame")
+    store.checked(digest)
+
+    def make() -> bytes:
+        rgb = pool().clip(digest).rgb(number)
+        size = scaled_size((rgb.shape[1], rgb.shape[0]), percent / 100)
+        return _jpeg(rgb if percent == 100 else cv2.resize(rgb, size, interpolation=cv2.INTER_AREA))  # type: ignore[arg-type]
+
+    return _cache.get((digest, "plate", percent, number), make)
+
+
+def _problem(error: PlonketError) -> HttpResponse:
+    status = 404 if isinstance(error, NotHere) else 400
+    return JsonResponse({"code": error.code, "message": error.message, "details": error.details}, status=status)
+
+
+@require_safe
+def frame(
+    request: HttpRequest, shot_id: uuid.UUID, digest: str, view: str, percent: int, number: int
+) -> HttpResponseBase:
+    """One frame of a shot as JPEG."""
+    try:
+        data = _shot_jpeg(shot_id, digest, view, percent, number)
+    except PlonketError as error:
+        return _problem(error)
+    return HttpResponse(data, content_type="image/jpeg", headers={"Cache-Control": IMMUTABLE})
+
+
+@require_safe
+def clip_frame(request: HttpRequest, digest: str, percent: int, number: int) -> HttpResponseBase:
+    """One frame of a clip as JPEG."""
+    try:
+        data = _clip_jpeg(digest, percent, number)
+    except PlonketError as error:
+        return _problem(error)
+    return HttpResponse(data, content_type="image/jpeg", headers={"Cache-Control": IMMUTABLE})
+
+
+async def frame_range(
+    request: HttpRequest, shot_id: uuid.UUID, digest: str, view: str, percent: int
+) -> HttpResponseBase:
+    """Frames ``start`` to ``stop - 1`` as one stream: each a header of two little-endian 32-bit
+    numbers (frame, length of the JPEG) and the JPEG. The next ones are rendered while one is sent."""
+    try:
+        start, stop = int(request.GET["start"]), int(request.GET["stop"])
+        document = await sync_to_async(_document)(shot_id, digest)
+        frames = document.footage.frames if document.footage else 0
+        if not 0 <= start < stop <= frames:
+            raise BadInput("frame.range", f"Frames {start} to {stop} do not lie within the clip.")
+    except (KeyError, ValueError):
+        return _problem(BadInput("frame.range", "Say which frames: start and stop."))
+    except PlonketError as error:
+        return _problem(error)
+
+    async def pieces() -> AsyncIterator[bytes]:
+        make = sync_to_async(_shot_jpeg, thread_sensitive=False)
+        ahead = [asyncio.create_task(make(shot_id, digest, view, percent, n)) for n in range(start, min(start + AHEAD, stop))]
+        try:
+            for number in range(start, stop):
+                data = await ahead.pop(0)
+                if number + AHEAD < stop:
+                    ahead.append(asyncio.create_task(make(shot_id, digest, view, percent, number + AHEAD)))
+                yield struct.pack("<II", number, len(data)) + data
+        finally:
+            for task in ahead:
+                task.cancel()
+
+    return StreamingHttpResponse(
+        pieces(), content_type="application/octet-stream", headers={"Cache-Control": "no-store"}
+    )
+
+
+MEDIA = {"original": None, "sound.wav": "audio/wav", "strip.jpg": "image/jpeg"}
+TYPES = {".png": "image/png", ".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".webp": "image/webp"}
+
+
+@require_safe
+def media_file(request: HttpRequest, digest: str, what: str) -> HttpResponseBase:
+    """A still's own file, or a clip's sound or filmstrip."""
+    try:
+        asset = find_asset(digest)
+    except PlonketError as error:
+        return _problem(error)
+    if what == "original" and asset.kind == "still" and asset.ending in TYPES:
+        return ranged_file(request, store.original_path(digest, asset.ending), TYPES[asset.ending], immutable=True)
+    content_type = MEDIA.get(what)
+    if content_type is None:
+        return _problem(NotHere("file"))
+    return ranged_file(request, store.derived_folder(digest) / what, content_type, immutable=True)

@@ -1,0 +1,1 @@
+"""Long work: jobs, their chunks, and the events that tell the browser."""

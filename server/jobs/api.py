@@ -1,0 +1,71 @@
+"""API: jobs."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Any, Literal
+
+from django.http import HttpRequest
+from django.utils import timezone
+from ninja import Router, Schema
+from pydantic import Field
+
+from jobs import queue
+from jobs.models import Event, Job
+
+router = Router(tags=["jobs"])
+
+
+class JobOut(Schema):
+    id: uuid.UUID
+    kind: Literal["conform", "measure", "deliver"]
+    label: str
+    shot: uuid.UUID | None
+    asset: str | None
+    motion: str | None
+    state: Literal["queued", "running", "stopping", "done", "failed", "stopped"]
+    done: int
+    total: int
+    seconds_left: float | None = Field(description="Estimated from the frames done so far")
+    message: str
+    result: dict[str, Any]
+
+
+def job_out(job: Job) -> JobOut:
+    left = None
+    if job.state == Job.State.RUNNING and job.started and job.done > 0:
+        spent = (timezone.now() - job.started).total_seconds()
+        left = round(spent / job.done * (job.total - job.done), 1)
+    return JobOut(
+        id=job.id, kind=job.kind, label=job.label, shot=job.shot_id, asset=job.asset_id,
+        motion=job.payload.get("motion"), state=job.state, done=job.done, total=job.total, seconds_left=left,
+        message=job.message, result=job.result,
+    )  # fmt: skip
+
+
+@router.get("/jobs", response=list[JobOut])
+def jobs(request: HttpRequest, shot: uuid.UUID | None = None) -> Any:
+    """Open jobs, and those that ended lately."""
+    found = Job.objects.all()
+    if shot is not None:
+        found = found.filter(shot_id=shot)
+    return [job_out(j) for j in found[:40]]
+
+
+@router.post("/jobs/{job_id}/stop", response=JobOut)
+def stop(request: HttpRequest, job_id: uuid.UUID) -> Any:
+    """Stop a job."""
+    return job_out(queue.stop(job_id))
+
+
+@router.post("/jobs/{job_id}/retry", response=JobOut)
+def retry(request: HttpRequest, job_id: uuid.UUID) -> Any:
+    """Try a stopped or failed job again."""
+    return job_out(queue.retry(job_id))
+
+
+@router.get("/jobs/{job_id}/partial", response=list[dict[str, Any]])
+def partial(request: HttpRequest, job_id: uuid.UUID) -> Any:
+    """Partial results so far, for a page opened while the work goes on."""
+    found = Event.objects.filter(kind="partial", data__job=str(job_id)).order_by("pk")
+    return [e.data for e in found]

@@ -1,0 +1,245 @@
+"""What each kind of job does."""
+
+from __future__ import annotations
+
+import time
+from datetime import timedelta
+from fractions import Fraction
+from pathlib import Path
+from typing import Any, Protocol
+
+from django.utils import timezone
+
+from jobs.models import Chunk, Event, Job
+from jobs.tell import tell
+from library.models import Asset
+from plonket.context import Work
+from plonket.deliver import deliver, delivery_size
+from plonket.errors import BadInput, Cancelled
+from plonket.media import open_clip
+from plonket.media.conform import conform
+from plonket.media.sound import read_wav
+from plonket.media.write import join_segments
+from plonket.motion.kinds import MOTIONS
+from plonket.motion.points.measure import Partial
+from plonket.motion.points.tracks import LOST, PointTracks
+from plonket.pool import ShotSources
+from plonket.shot import Shot as Document
+from plonket.shot import read_shot
+from plonket_server import store
+from plonket_server.pool import pool, read_measurement
+from shots.editing import change_shot, document_of, give_footage
+from shots.models import Measurement
+
+FRAMES_PER_CHUNK = 48
+PARTIAL_S = 0.12
+
+
+class Handler(Protocol):
+    """One kind of work: planned into chunks, run chunk by chunk, finished once."""
+
+    def plan(self, job: Job) -> tuple[list[dict[str, Any]], int]:
+        """Chunk payloads and the total number of frames."""
+        ...
+
+    def run(self, job: Job, chunk: Chunk, work: Work) -> None: ...
+    def finish(self, job: Job) -> None: ...
+    def ended_early(self, job: Job) -> None: ...
+
+
+class Conform:
+    """A clip made upright and constant; then given to the shot that waits for it."""
+
+    def plan(self, job: Job) -> tuple[list[dict[str, Any]], int]:
+        assert job.asset is not None
+        if job.shot_id:
+            job.payload["shot"] = str(job.shot_id)
+        return [{}], int(job.asset.info["frames"])
+
+    def run(self, job: Job, chunk: Chunk, work: Work) -> None:
+        assert job.asset is not None
+        conform_asset(job.asset, work)
+
+    def finish(self, job: Job) -> None:
+        assert job.asset is not None
+        Asset.objects.filter(pk=job.asset_id).update(state=Asset.State.READY)
+        job.asset.refresh_from_db()
+        if job.shot_id:
+            give_footage(job.shot_id, job.asset)
+        tell("asset", {"asset": job.asset_id, "shot": str(job.shot_id) if job.shot_id else None})
+
+    def ended_early(self, job: Job) -> None:
+        Asset.objects.filter(pk=job.asset_id).update(state=Asset.State.FAILED, problem=job.message)
+        tell("asset", {"asset": job.asset_id, "shot": None})
+
+
+def conform_asset(asset: Asset, work: Work | None = None) -> None:
+    """Write an asset's conformed files."""
+    source = store.original_path(asset.digest, asset.ending)
+    store.check_room(asset.bytes * 4)
+    conform(source, store.derived_folder(asset.digest), work)
+
+
+class Measure:
+    """A motion measured; the result becomes a revision of the shot. Stopping keeps what there is."""
+
+    def plan(self, job: Job) -> tuple[list[dict[str, Any]], int]:
+        assert job.shot is not None
+        footage = document_of(job.shot).footage
+        assert footage is not None
+        return [{}], footage.out_frame - footage.in_frame + 1
+
+    def run(self, job: Job, chunk: Chunk, work: Work) -> None:
+        assert job.shot is not None
+        job.shot.refresh_from_db()
+        document = document_of(job.shot)
+        motion, footage = document.motion(job.payload["motion"]), document.footage
+        if footage is None:
+            raise BadInput("shot.no_footage", "The shot's footage was taken away.")
+        previous = read_measurement(motion.measurement) if motion.measurement else None
+        teller = _PartialTeller(job)
+        clip = open_clip(store.derived_folder(footage.asset) / "clip.mp4")
+        inner = Work(
+            on_progress=lambda done, total: (_resize(job, total), work.progress(done, total))[1],
+            is_cancelled=lambda: _asked(work),
+            on_partial=teller.hear,
+        )
+        stopped = False
+        tracks: PointTracks | None = None
+        try:
+            tracks = MOTIONS.get(motion.kind).run(
+                motion, clip, direction=job.payload["direction"], start=footage.in_frame,
+                stop=footage.out_frame + 1, origin=job.payload["origin"], previous=previous, work=inner,
+            )  # fmt: skip
+        except Cancelled:
+            stopped = True
+            tracks = teller.tracks
+        finally:
+            clip.close()
+        teller.flush()
+        if tracks is not None:
+            self._keep(job, motion.id, motion.name, tracks)
+        if stopped:
+            raise Cancelled()
+
+    def _keep(self, job: Job, motion_id: str, name: str, tracks: PointTracks) -> None:
+        assert job.shot_id is not None
+        digest = store.keep_measurement(tracks.to_bytes())
+        Measurement.objects.get_or_create(
+            digest=digest, defaults={"kind": "points", "summary": {"lost": int((tracks.state == LOST).sum())}}
+        )
+
+        def attach(document: Document) -> Document | None:
+            motions = [
+                m.model_copy(update={"measurement": digest}) if m.id == motion_id else m for m in document.motions
+            ]
+            return None if motions == document.motions else document.model_copy(update={"motions": motions})
+
+        change_shot(job.shot_id, f"Measure {name}", attach)
+        job.result = {"measurement": digest}
+        job.save(update_fields=["result"])
+
+    def finish(self, job: Job) -> None:
+        """The result is attached as the last step of the run."""
+
+    def ended_early(self, job: Job) -> None:
+        """What was measured is kept by the run itself."""
+
+
+def _asked(work: Work) -> bool:
+    try:
+        work.check_cancelled()
+    except Cancelled:
+        return True
+    return False
+
+
+def _resize(job: Job, total: int) -> None:
+    if job.total != total:
+        job.total = total
+        Job.objects.filter(pk=job.pk).update(total=total)
+
+
+class _PartialTeller:
+    """Sends partial tracks to the browser a few times a second, many frames in one event."""
+
+    def __init__(self, job: Job) -> None:
+        self.job, self.sent = job, time.monotonic()
+        self.rows: list[list[float]] = []
+        self.tracks: PointTracks | None = None
+        Event.objects.filter(kind="partial", created__lt=timezone.now() - timedelta(hours=1)).delete()
+
+    def hear(self, partial: Partial) -> None:
+        self.tracks = partial.tracks
+        t, f = partial.tracks, partial.frame
+        for k in range(len(t.ids)):
+            x, y = t.xy[k, f]
+            self.rows.append([k, f, round(float(x), 2), round(float(y), 2), round(float(t.confidence[k, f]), 3),
+                              int(t.state[k, f]), int(t.reason[k, f])])  # fmt: skip
+        if time.monotonic() - self.sent > PARTIAL_S:
+            self.flush()
+
+    def flush(self) -> None:
+        if self.rows and self.tracks is not None:
+            tell("partial", {"job": str(self.job.id), "shot": str(self.job.shot_id), "motion": self.job.payload["motion"],
+                             "ids": list(self.tracks.ids), "rows": self.rows})  # fmt: skip
+        self.rows, self.sent = [], time.monotonic()
+
+
+class Deliver:
+    """The shot's range rendered in chunks by any workers, then joined with its sound."""
+
+    def plan(self, job: Job) -> tuple[list[dict[str, Any]], int]:
+        document = read_shot(job.payload["document"])
+        assert document.footage is not None
+        start, stop = document.footage.in_frame, document.footage.out_frame + 1
+        cuts = [*range(start, stop, FRAMES_PER_CHUNK), stop]
+        return [{"start": a, "stop": b} for a, b in zip(cuts[:-1], cuts[1:], strict=True)], stop - start
+
+    def run(self, job: Job, chunk: Chunk, work: Work) -> None:
+        document = read_shot(job.payload["document"])
+        folder = store.delivery_folder(str(job.id))
+        folder.mkdir(parents=True, exist_ok=True)
+        store.check_room(0)
+        part = folder / f"{chunk.position:05d}.{chunk.claim or 'run'}.mp4"
+        _, scale = delivery_size(document)
+        start, stop = chunk.payload["start"], chunk.payload["stop"]
+        deliver(document, ShotSources(document, pool()), part, start=start, stop=stop, scale=scale, work=work)
+        part.rename(self._segment(folder, chunk.position))
+
+    def finish(self, job: Job) -> None:
+        from deliveries.models import Delivery
+
+        document = read_shot(job.payload["document"])
+        assert document.footage is not None
+        folder = store.delivery_folder(str(job.id))
+        segments = [self._segment(folder, k) for k in range(job.chunks.count())]
+        wav = store.derived_folder(document.footage.asset) / "sound.wav"
+        rate = Fraction(document.footage.rate)
+        sound = None
+        if document.delivery.sound and wav.exists():
+            sound = read_wav(wav).cut(document.footage.in_frame, document.footage.out_frame + 1, rate)
+        out = folder / "finished.mp4"
+        joined = folder / "joining.mp4"
+        join_segments(segments, joined, rate, sound)
+        joined.rename(out)
+        for segment in segments:
+            segment.unlink(missing_ok=True)
+        made, _ = Delivery.objects.update_or_create(
+            job=job,
+            defaults={
+                "shot_id": job.shot_id, "name": document.name, "bytes": out.stat().st_size,
+                "width": delivery_size(document)[0][0], "height": delivery_size(document)[0][1],
+                "frames": document.footage.out_frame - document.footage.in_frame + 1, "rate": document.footage.rate,
+            },
+        )  # fmt: skip
+        job.result = {"delivery": str(made.id)}
+
+    def _segment(self, folder: Path, position: int) -> Path:
+        return folder / f"{position:05d}.mp4"
+
+    def ended_early(self, job: Job) -> None:
+        """Finished chunks stay, so that trying again goes on from them."""
+
+
+HANDLERS: dict[str, Handler] = {Job.Kind.CONFORM: Conform(), Job.Kind.MEASURE: Measure(), Job.Kind.DELIVER: Deliver()}

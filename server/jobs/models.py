@@ -1,0 +1,75 @@
+"""Jobs, their chunks, and events for the browser. MariaDB is the truth; Redis only passes messages."""
+
+from __future__ import annotations
+
+import uuid
+
+from django.db import models
+
+from library.models import Asset
+
+
+class Job(models.Model):
+    """Long work that a creator started."""
+
+    class Kind(models.TextChoices):
+        CONFORM = "conform"
+        MEASURE = "measure"
+        DELIVER = "deliver"
+
+    class State(models.TextChoices):
+        QUEUED = "queued"
+        RUNNING = "running"
+        STOPPING = "stopping"
+        DONE = "done"
+        FAILED = "failed"
+        STOPPED = "stopped"
+
+    OPEN = ("queued", "running", "stopping")
+
+    id = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
+    kind = models.CharField(max_length=12, choices=Kind.choices)
+    label = models.CharField(max_length=200)
+    shot = models.ForeignKey("shots.Shot", null=True, on_delete=models.CASCADE)
+    asset = models.ForeignKey(Asset, null=True, on_delete=models.CASCADE)
+    payload = models.JSONField(default=dict)
+    result = models.JSONField(default=dict)
+    state = models.CharField(max_length=10, choices=State.choices, default=State.QUEUED, db_index=True)
+    done = models.IntegerField(default=0)
+    total = models.IntegerField(default=0)
+    message = models.TextField(blank=True, default="")
+    created = models.DateTimeField(auto_now_add=True)
+    started = models.DateTimeField(null=True)
+    finished = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering = ["-created"]
+
+
+class Chunk(models.Model):
+    """A piece of a job that one worker does in one go and that can be done again from its start."""
+
+    class State(models.TextChoices):
+        WAITING = "waiting"
+        RUNNING = "running"
+        DONE = "done"
+
+    job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="chunks")
+    position = models.IntegerField()
+    payload = models.JSONField(default=dict)
+    state = models.CharField(max_length=8, choices=State.choices, default=State.WAITING)
+    claim = models.CharField(max_length=36, blank=True, default="")
+    done = models.IntegerField(default=0)
+    tries = models.IntegerField(default=0)
+    heartbeat = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["job", "position"], name="one_chunk_per_position")]
+
+
+class Event(models.Model):
+    """Something the browser should hear about."""
+
+    kind = models.CharField(max_length=20)
+    data = models.JSONField()
+    created = models.DateTimeField(auto_now_add=True, db_index=True)

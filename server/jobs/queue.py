@@ -1,0 +1,79 @@
+"""Putting jobs in the queue, stopping and retrying them."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Any
+
+from django.db import transaction
+from django.utils import timezone
+
+from jobs.models import Chunk, Job
+from jobs.tell import tell
+from library.models import Asset
+from plonket.errors import BadInput
+from plonket_server.problems import NotHere
+
+
+def enqueue(kind: Job.Kind, *, label: str, shot_id: uuid.UUID | None = None, asset: Asset | None = None,
+            payload: dict[str, Any] | None = None) -> Job:  # fmt: skip
+    """Record a job with its chunks and hand them to the workers once the transaction is through."""
+    from jobs.kinds import HANDLERS
+    from shots.models import Shot
+
+    known = Shot.objects.filter(pk=shot_id).exists() if shot_id else False
+    with transaction.atomic():
+        job = Job.objects.create(kind=kind, label=label, shot_id=shot_id if known else None, asset=asset,
+                                 payload=payload or {})  # fmt: skip
+        plan, job.total = HANDLERS[kind].plan(job)
+        job.save(update_fields=["total", "payload"])
+        Chunk.objects.bulk_create(Chunk(job=job, position=k, payload=p) for k, p in enumerate(plan))
+        tell_job(job)
+        transaction.on_commit(lambda: send(job))
+    return job
+
+
+def send(job: Job) -> None:
+    """Hand a job's waiting chunks to the workers."""
+    from jobs.tasks import run_chunk
+
+    for pk in job.chunks.filter(state=Chunk.State.WAITING).order_by("position").values_list("pk", flat=True):
+        run_chunk.delay(pk)
+
+
+def find_job(job_id: uuid.UUID) -> Job:
+    try:
+        return Job.objects.get(pk=job_id)
+    except Job.DoesNotExist:
+        raise NotHere("job") from None
+
+
+def stop(job_id: uuid.UUID) -> Job:
+    """Ask a job to stop; what it has measured so far is kept."""
+    find_job(job_id)
+    Job.objects.filter(pk=job_id, state=Job.State.RUNNING).update(state=Job.State.STOPPING)
+    waiting = Job.objects.filter(pk=job_id, state=Job.State.QUEUED)
+    waiting.update(state=Job.State.STOPPED, finished=timezone.now())
+    job = find_job(job_id)
+    tell_job(job)
+    return job
+
+
+def retry(job_id: uuid.UUID) -> Job:
+    """Do a stopped or failed job again; finished chunks are kept."""
+    job = find_job(job_id)
+    if job.state not in (Job.State.STOPPED, Job.State.FAILED):
+        raise BadInput("job.retry", "Only work that stopped or failed can be tried again.")
+    with transaction.atomic():
+        job.chunks.exclude(state=Chunk.State.DONE).update(state=Chunk.State.WAITING, claim="", tries=0, done=0)
+        Job.objects.filter(pk=job_id).update(state=Job.State.QUEUED, message="", finished=None)
+        job = find_job(job_id)
+        tell_job(job)
+        transaction.on_commit(lambda: send(job))
+    return job
+
+
+def tell_job(job: Job) -> None:
+    from jobs.api import job_out
+
+    tell("job", job_out(job).model_dump(mode="json"))

@@ -1,0 +1,1 @@
+"""Projects, assets, uploads and the shelf."""

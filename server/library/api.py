@@ -1,0 +1,116 @@
+"""API: projects, assets, the shelf."""
+
+from __future__ import annotations
+
+import uuid
+from datetime import datetime
+from typing import Any, Literal
+
+from django.db.models import Count, Max
+from django.http import HttpRequest
+from ninja import Router, Schema
+from pydantic import Field
+
+from library.assets import find_asset
+from library.models import Asset, Project
+from plonket.fields import Name
+from plonket.motion.points.detail import judge
+from plonket_server.pool import pool
+from plonket_server.problems import NotHere
+
+router = Router(tags=["library"])
+
+
+class ProjectOut(Schema):
+    id: uuid.UUID
+    name: str
+    shots: int
+    changed: datetime | None
+
+
+class NameIn(Schema):
+    name: Name
+
+
+class AssetOut(Schema):
+    digest: str
+    kind: Literal["clip", "still"]
+    name: str
+    state: Literal["conforming", "ready", "failed"]
+    problem: str
+    on_shelf: bool
+    words: str
+    width: int
+    height: int
+    rate: str
+    frames: int
+    has_audio: bool
+    settings: dict[str, Any]
+
+
+class DetailOut(Schema):
+    grade: Literal["good", "edge", "flat"]
+    message: str
+    better: list[float] | None = Field(description="Pixel [x, y] of the nearest good detail")
+
+
+def asset_out(asset: Asset) -> AssetOut:
+    info = asset.info
+    return AssetOut(
+        digest=asset.digest, kind=asset.kind, name=asset.name, state=asset.state, problem=asset.problem,
+        on_shelf=asset.on_shelf, words=asset.words, width=info["width"], height=info["height"], rate=info["fps"],
+        frames=info["frames"], has_audio=info["has_audio"], settings=asset.settings,
+    )  # fmt: skip
+
+
+@router.get("/projects", response=list[ProjectOut])
+def projects(request: HttpRequest) -> Any:
+    """All projects, the newest first."""
+    found = Project.objects.annotate(shots=Count("shot"), changed=Max("shot__changed"))
+    return [ProjectOut(id=p.id, name=p.name, shots=p.shots, changed=p.changed) for p in found]
+
+
+@router.post("/projects", response=ProjectOut)
+def add_project(request: HttpRequest, body: NameIn) -> Any:
+    """A new, empty project."""
+    made = Project.objects.create(name=body.name.strip() or "Untitled")
+    return ProjectOut(id=made.id, name=made.name, shots=0, changed=None)
+
+
+@router.patch("/projects/{project_id}", response=ProjectOut)
+def rename_project(request: HttpRequest, project_id: uuid.UUID, body: NameIn) -> Any:
+    """Give a project another name."""
+    if not Project.objects.filter(pk=project_id).update(name=body.name):
+        raise NotHere("project")
+    return ProjectOut(id=project_id, name=body.name, shots=0, changed=None)
+
+
+@router.delete("/projects/{project_id}", response={204: None})
+def remove_project(request: HttpRequest, project_id: uuid.UUID) -> Any:
+    """Remove a project and its shots. Clips and stills stay on the shelf."""
+    if not Project.objects.filter(pk=project_id).delete()[0]:
+        raise NotHere("project")
+    return 204, None
+
+
+@router.get("/assets", response=list[AssetOut])
+def assets(request: HttpRequest, kind: Literal["clip", "still"] | None = None) -> Any:
+    """Everything in the library."""
+    found = Asset.objects.all()
+    if kind is not None:
+        found = found.filter(kind=kind)
+    return [asset_out(a) for a in found]
+
+
+@router.get("/assets/{digest}", response=AssetOut)
+def asset(request: HttpRequest, digest: str) -> Any:
+    """One asset."""
+    return asset_out(find_asset(digest))
+
+
+@router.get("/clips/{digest}/detail", response=DetailOut)
+def detail(request: HttpRequest, digest: str, frame: int, x: float, y: float, pattern_px: float = 23) -> Any:
+    """Whether there is something to hold on to at a pixel, and the nearest better place."""
+    luma = pool().clip(digest).luma(frame)
+    found = judge(luma, x, y, pattern_px=min(max(pattern_px, 7), 201))
+    return DetailOut(grade=found.grade, message=found.message, better=list(found.better) if found.better else None)

@@ -1,0 +1,88 @@
+"""Bringing files into the store as assets."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from pathlib import Path
+from typing import Any
+
+from django.db import transaction
+
+from jobs.models import Job
+from jobs.queue import enqueue
+from library.models import Asset
+from plonket.media import ClipInfo, probe
+from plonket_server import store
+from plonket_server.problems import NotHere
+
+
+def find_asset(digest: str) -> Asset:
+    """The asset, or `NotHere`."""
+    try:
+        return Asset.objects.get(pk=store.checked(digest))
+    except Asset.DoesNotExist:
+        raise NotHere("file") from None
+
+
+def bring_in(part: Path, name: str, *, shot_id: Any = None, on_shelf: bool = False, words: str = "",
+             settings: dict[str, Any] | None = None, conform_now: bool = False) -> Asset:  # fmt: skip
+    """Take a complete file into the store and, for a clip, have it conformed.
+
+    Raises `MediaError` and leaves nothing behind when it is not usable. The same bytes brought in
+    twice are one asset.
+    """
+    ending = store.safe_ending(name)
+    checked = part.with_name(part.name + ending) if ending else part
+    if checked != part:
+        os.replace(part, checked)
+    try:
+        info = probe(checked)
+        digest = store.digest_of(checked)
+        target = store.original_path(digest, ending)
+        target.parent.mkdir(parents=True, exist_ok=True)
+        shutil.move(checked, target)
+    except BaseException:
+        checked.unlink(missing_ok=True)
+        raise
+    return _record(digest, ending, target, info, name, shot_id, on_shelf, words, settings or {}, conform_now)
+
+
+def _record(
+    digest: str, ending: str, target: Path, info: ClipInfo, name: str, shot_id: Any, on_shelf: bool, words: str,
+    settings: dict[str, Any], conform_now: bool,
+) -> Asset:  # fmt: skip
+    still = info.kind == "still"
+    title = Path(name.replace("\\", "/")).name
+    title = (os.path.splitext(title)[0].strip() or "clip")[:120]
+    with transaction.atomic():
+        asset, fresh = Asset.objects.get_or_create(
+            digest=digest,
+            defaults={
+                "kind": Asset.Kind.STILL if still else Asset.Kind.CLIP, "name": title, "ending": ending,
+                "bytes": target.stat().st_size, "info": info.to_json(), "on_shelf": on_shelf or still,
+                "state": Asset.State.READY if still else Asset.State.CONFORMING, "words": words,
+                "settings": settings,
+            },
+        )  # fmt: skip
+        if not fresh and asset.state == Asset.State.FAILED:
+            Asset.objects.filter(pk=digest).update(state=Asset.State.CONFORMING, problem="")
+            asset.refresh_from_db()
+        if still or conform_now:
+            return asset
+        if asset.state == Asset.State.READY:
+            if shot_id is not None:
+                from shots.editing import give_footage
+
+                give_footage(shot_id, asset)
+            return asset
+        enqueue(Job.Kind.CONFORM, asset=asset, shot_id=shot_id, label=f"Preparing {asset.name}")
+    return asset
+
+
+def readable_path(digest: str) -> Path:
+    """The file that the core reads for an asset: the conformed clip, or the still itself."""
+    asset = find_asset(digest)
+    if asset.kind == Asset.Kind.CLIP:
+        return store.derived_folder(digest) / "clip.mp4"
+    return store.original_path(digest, asset.ending)

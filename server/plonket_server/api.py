@@ -1,0 +1,55 @@
+"""The API: every app's router, and one table from the core's errors to HTTP."""
+
+from __future__ import annotations
+
+from django.http import HttpRequest, HttpResponse
+from ninja import NinjaAPI
+from ninja.errors import ValidationError
+
+from deliveries.api import router as deliveries
+from jobs.api import router as jobs
+from library.api import router as library
+from plonket.errors import BadInput, Cancelled, Degenerate, FormatError, MediaError, PlonketError
+from plonket_server.problems import Conflict, NotHere
+from shots.api import router as shots
+
+STATUS: list[tuple[type[PlonketError], int]] = [
+    (NotHere, 404),
+    (Conflict, 409),
+    (Degenerate, 422),
+    (MediaError, 422),
+    (FormatError, 422),
+    (BadInput, 400),
+    (Cancelled, 409),
+]
+
+api = NinjaAPI(title="Plonket", version="1", docs_url=None, openapi_url="/openapi.json", urls_namespace="api")
+api.add_router("", library)
+api.add_router("", shots)
+api.add_router("", jobs)
+api.add_router("", deliveries)
+
+
+@api.exception_handler(PlonketError)
+def plonket_error(request: HttpRequest, error: PlonketError) -> HttpResponse:
+    status = next((code for kind, code in STATUS if isinstance(error, kind)), 500)
+    return api.create_response(
+        request, {"code": error.code, "message": error.message, "details": error.details}, status=status
+    )
+
+
+@api.exception_handler(ValidationError)
+def invalid(request: HttpRequest, error: ValidationError) -> HttpResponse:
+    first = error.errors[0]
+    where = ".".join(str(k) for k in first["loc"])
+    body = {"code": "api.invalid", "message": f"This cannot be used: {where}: {first['msg']}.", "details": {}}
+    return api.create_response(request, body, status=400)
+
+
+@api.get("/health")
+def health(request: HttpRequest) -> dict[str, bool]:
+    """Whether the server and its database answer."""
+    from library.models import Project
+
+    Project.objects.exists()
+    return {"ok": True}

@@ -1,0 +1,25 @@
+"""One pool of open media per process."""
+
+from __future__ import annotations
+
+import functools
+
+from plonket.motion.points.tracks import PointTracks
+from plonket.pool import MediaPool
+from plonket_server import store
+from plonket_server.problems import NotHere
+
+
+def read_measurement(digest: str) -> PointTracks:
+    """Stored tracks by their digest."""
+    path = store.measurement_path(digest)
+    if not path.exists():
+        raise NotHere("measurement")
+    return PointTracks.from_bytes(path.read_bytes())
+
+
+@functools.cache
+def pool() -> MediaPool:
+    from library.assets import readable_path
+
+    return MediaPool(readable_path, read_measurement)

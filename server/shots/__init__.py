@@ -1,0 +1,1 @@
+"""Shots, their revisions and measurements."""

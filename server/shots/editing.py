@@ -1,0 +1,126 @@
+"""Changing a shot: every change is a new revision, made in one transaction."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Any
+
+import jsonpatch
+from django.db import transaction
+from django.db.models import Max
+
+from jobs.tell import tell
+from library.models import Asset, Project
+from plonket.errors import BadInput
+from plonket.shot import Footage, picture_hash, read_shot
+from plonket.shot import Shot as Document
+from plonket_server.problems import Conflict, NotHere
+from shots.models import Revision, Shot
+
+
+def find_shot(shot_id: uuid.UUID) -> Shot:
+    try:
+        return Shot.objects.select_related("current").get(pk=shot_id)
+    except Shot.DoesNotExist:
+        raise NotHere("shot") from None
+
+
+def document_of(shot: Shot) -> Document:
+    assert shot.current is not None
+    return read_shot(shot.current.document)
+
+
+def add_shot(project: Project, document: Document, label: str = "New shot") -> Shot:
+    """A shot with its first revision."""
+    with transaction.atomic():
+        shot = Shot.objects.create(project=project, name=document.name)
+        _store(shot, document, None, label)
+    return shot
+
+
+def patch_shot(shot_id: uuid.UUID, patch: list[dict[str, Any]], label: str) -> Shot:
+    """Apply an RFC 6902 patch to the current revision.
+
+    The patch should ``test`` the ids of the list items it touches: then it fails with `Conflict`
+    rather than hit another item when the list has changed in between.
+    """
+    with transaction.atomic():
+        shot = _locked(shot_id)
+        assert shot.current is not None
+        try:
+            changed = jsonpatch.JsonPatch(patch).apply(shot.current.document)
+        except jsonpatch.JsonPatchTestFailed:
+            raise Conflict(
+                "shot.conflict", "The shot has changed in another window in between. It has been loaded afresh."
+            ) from None
+        except (jsonpatch.JsonPatchException, jsonpatch.JsonPointerException, TypeError, KeyError) as error:
+            raise BadInput("shot.patch", "This change cannot be applied to the shot.") from error
+        document = read_shot(changed)
+        _store(shot, document, shot.current, label)
+    tell("shot", {"shot": str(shot.id)})
+    return shot
+
+
+def change_shot(shot_id: uuid.UUID, label: str, change: Any) -> Shot:
+    """Apply a function Document -> Document | None (None: nothing to do) as one revision."""
+    with transaction.atomic():
+        shot = _locked(shot_id)
+        document = change(document_of(shot))
+        if document is None:
+            return shot
+        _store(shot, read_shot(document.model_dump(mode="json")), shot.current, label)
+    tell("shot", {"shot": str(shot.id)})
+    return shot
+
+
+def step(shot_id: uuid.UUID, back: bool) -> Shot:
+    """Undo (`back`) or redo."""
+    with transaction.atomic():
+        shot = _locked(shot_id)
+        assert shot.current is not None
+        target = shot.current.parent if back else shot.current.children.order_by("-number").first()
+        if target is None:
+            raise BadInput("shot.no_step", "There is nothing to undo." if back else "There is nothing to redo.")
+        shot.current = target
+        shot.name = target.document["name"]
+        shot.save()
+    tell("shot", {"shot": str(shot.id)})
+    return shot
+
+
+def give_footage(shot_id: uuid.UUID, asset: Asset) -> None:
+    """Make a ready clip the footage of a shot."""
+    info = asset.info
+    footage = Footage(
+        asset=asset.digest, name=asset.name, width=info["width"], height=info["height"], rate=info["fps"],
+        frames=info["frames"], in_frame=0, out_frame=info["frames"] - 1,
+    )  # fmt: skip
+
+    def change(document: Document) -> Document | None:
+        if document.footage is not None and document.footage.asset == asset.digest:
+            return None
+        if document.motions or document.stack:
+            # Measured places belong to the old clip: they are dropped, and undo brings all back.
+            motions = [m.model_copy(update={"measurement": None, "points": []}) for m in document.motions]
+            document = document.model_copy(update={"motions": motions})
+        return document.model_copy(update={"footage": footage})
+
+    if Shot.objects.filter(pk=shot_id).exists():
+        change_shot(shot_id, f"Footage {asset.name}", change)
+
+
+def _locked(shot_id: uuid.UUID) -> Shot:
+    try:
+        return Shot.objects.select_for_update(of=("self",)).select_related("current").get(pk=shot_id)
+    except Shot.DoesNotExist:
+        raise NotHere("shot") from None
+
+
+def _store(shot: Shot, document: Document, parent: Revision | None, label: str) -> None:
+    number = (shot.revisions.aggregate(top=Max("number"))["top"] or 0) + 1
+    shot.current = Revision.objects.create(
+        shot=shot, number=number, parent=parent, document=document.model_dump(mode="json"),
+        picture=picture_hash(document), label=label[:120],
+    )  # fmt: skip
+    shot.name = document.name
+    shot.save()
