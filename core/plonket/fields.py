@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 class Model(BaseModel):
     """Base of everything in a document: unknown fields and non-finite numbers are refused."""
 
-    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False, json_schema_serialization_defaults_required=True)
 
 
 Ease = Literal["hold", "linear", "smooth"]

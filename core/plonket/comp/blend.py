@@ -43,7 +43,7 @@ def lay_over(below: F32, layer: Picture, blend: BlendName) -> None:
         _mixed(window, layer.rgba, blend)
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True)  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
 def _normal(below: F32, above: F32) -> None:
     for y in numba.prange(below.shape[0]):
         for x in range(below.shape[1]):

@@ -51,7 +51,7 @@ def place_still(source: StillSource, frame_from_still: F64, size: tuple[int, int
     return Picture(rgba=out, x=int(x0), y=int(y0))
 
 
-@numba.njit(cache=True, fastmath=True, inline="always")  # type: ignore[misc]
+@numba.njit(cache=True, fastmath=True, inline="always", error_model="numpy")  # type: ignore[misc]
 def _weights(u: float, w: F32) -> None:
     """Catmull-Rom weights of the four neighbours for the fraction u."""
     w[0] = u * (-0.5 + u * (1.0 - 0.5 * u))
@@ -60,7 +60,7 @@ def _weights(u: float, w: F32) -> None:
     w[3] = u * u * (-0.5 + 0.5 * u)
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True)  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
 def _resample(source: F32, m: F64, x0: float, y0: float, out: F32) -> None:
     height, width = out.shape[:2]
     sh, sw = source.shape[:2]

@@ -55,6 +55,7 @@ class VideoWriter:
         coding = coding or Coding()
         self.path, self.size, self.sound = path, size, sound
         self.frames = 0
+        self._rate = rate
         odd = size[0] % 2 or size[1] % 2
         with media_errors(path, "written"):
             self._container = av.open(str(path), "w", format="mp4", options={"movflags": "+faststart"})
@@ -88,7 +89,8 @@ class VideoWriter:
                 dst_color_range=ColorRange.MPEG,
             )
             frame.pts = self.frames if pts is None else pts
-            frame.time_base = self._stream.time_base
+            # Not the stream's: the muxer changes that once the header is written.
+            frame.time_base = 1 / self._rate
             for packet in self._stream.encode(frame):
                 self._container.mux(packet)
         self.frames += 1

@@ -33,9 +33,9 @@ from plonket.phone.take import (
 SETS = ("workshop", "harbour", "keeper")
 KEY_EVERY = 3
 RECORDINGS = {
-    "workshop": Recording(rate=Fraction(30000, 1001), frames=150, jitter_s=0.0015, clap_at=0.70, crf=23, seed=5),
-    "harbour": Recording(rate=Fraction(30), frames=120, clap_at=0.60, crf=23, seed=6),
-    "keeper": Recording(rate=Fraction(25), frames=100, clap_at=0.50, crf=22, seed=7),
+    "workshop": Recording(rate=Fraction(30000, 1001), frames=150, jitter_s=0.0015, clap_at=0.70, crf=19, seed=5),
+    "harbour": Recording(rate=Fraction(30), frames=120, clap_at=0.60, crf=19, seed=6),
+    "keeper": Recording(rate=Fraction(25), frames=100, clap_at=0.50, crf=19, seed=7),
 }
 
 

@@ -80,7 +80,7 @@ def quick_light(
         yield out * np.float32(light(float(t)) if light else 1.0)
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True)  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
 def _trace(flat, starts, widths, heights, eye, rot, frames, focal, samples, background, out):  # type: ignore[no-untyped-def]
     height, width = out.shape[:2]
     nodes, n = eye.shape[:2]

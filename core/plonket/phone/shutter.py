@@ -70,7 +70,7 @@ def _warp_key(e: Exposure, key_time: float, what: MiniatureSet, camera: PhoneCam
     return out
 
 
-@numba.njit(cache=True, fastmath=True)  # type: ignore[misc]
+@numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
 def _flow(world: F32, part: NDArray[np.int16], iy: int, ix: int, eye: F64, rot: F64, carry: F64,
           focal: float, cx: float, cy: float) -> tuple[float, float]:  # fmt: skip
     """Where the thing seen at padded pixel (ix, iy) is at another moment, in padded pixels."""
@@ -85,7 +85,7 @@ def _flow(world: F32, part: NDArray[np.int16], iy: int, ix: int, eye: F64, rot: 
     return cx - focal * lx / lz, cy + focal * ly / lz
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True)  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
 def _warp(light: F32, world: F32, part: NDArray[np.int16], eye: F64, rot: F64, carry: F64,
           focal: float, pad: int, out: F32) -> None:  # fmt: skip
     height, width = out.shape[:2]
@@ -126,7 +126,7 @@ def _warp(light: F32, world: F32, part: NDArray[np.int16], eye: F64, rot: F64, c
             out[y, x, 2] = max(b / steps, 0.0)
 
 
-@numba.njit(cache=True, fastmath=True, inline="always")  # type: ignore[misc]
+@numba.njit(cache=True, fastmath=True, inline="always", error_model="numpy")  # type: ignore[misc]
 def _cubic(d: float) -> float:
     """Catmull-Rom weight at distance d."""
     a = abs(d)

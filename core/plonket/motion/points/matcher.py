@@ -141,7 +141,7 @@ def search(picture: F32, pattern_patch: F32, around: F64, reach: float, most: in
     return found
 
 
-@numba.njit(cache=True, fastmath=True, inline="always")  # type: ignore[misc]
+@numba.njit(cache=True, fastmath=True, inline="always", error_model="numpy")  # type: ignore[misc]
 def _spline_weights(u: float, w: F64) -> None:
     w[0] = u * (-0.5 + u * (1.0 - 0.5 * u))
     w[1] = 1.0 + u * u * (-2.5 + 1.5 * u)
@@ -149,7 +149,7 @@ def _spline_weights(u: float, w: F64) -> None:
     w[3] = u * u * (-0.5 + 0.5 * u)
 
 
-@numba.njit(cache=True, fastmath=True)  # type: ignore[misc]
+@numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
 def _at(picture: F32, x: float, y: float, wx: F64, wy: F64) -> float:
     """Catmull-Rom sample; the border is repeated."""
     h, w = picture.shape
@@ -165,7 +165,7 @@ def _at(picture: F32, x: float, y: float, wx: F64, wy: F64) -> float:
     return out
 
 
-@numba.njit(cache=True, fastmath=True)  # type: ignore[misc]
+@numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
 def _sample_with_gradient(picture: F32, warp: F64, half: int) -> tuple[F64, F64, F64]:
     n = 2 * half + 1
     wx, wy = np.empty(4), np.empty(4)
@@ -181,7 +181,7 @@ def _sample_with_gradient(picture: F32, warp: F64, half: int) -> tuple[F64, F64,
     return big[1:-1, 1:-1].copy(), gx, gy
 
 
-@numba.njit(cache=True, fastmath=True)  # type: ignore[misc]
+@numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
 def _refine(picture: F32, patch: F32, weight: F32, steepest: F64, warp: F64, columns: int, dof: int,
             steps: int) -> tuple[float, float, float, int]:  # fmt: skip
     n = patch.shape[0]
@@ -327,7 +327,7 @@ def _refine(picture: F32, patch: F32, weight: F32, steepest: F64, warp: F64, col
     return likeness, agree, gain, used
 
 
-@numba.njit(cache=True, fastmath=True, inline="always")  # type: ignore[misc]
+@numba.njit(cache=True, fastmath=True, inline="always", error_model="numpy")  # type: ignore[misc]
 def _column(steepest: F64, k: int, c: int, dof: int) -> float:
     """Columns: x, y, then (size, turn) or the affine (xx, yx, xy, yy)."""
     if dof != 2 or c < 2:

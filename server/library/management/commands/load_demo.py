@@ -1,0 +1,120 @@
+"""Loads the Small Lights demo once: clips, shelf elements, a composed shot and untouched ones."""
+
+from __future__ import annotations
+
+import csv
+import json
+import shutil
+from pathlib import Path
+from typing import Any
+
+from django.conf import settings
+from django.core.management.base import BaseCommand
+
+from jobs.kinds import conform_asset
+from library.assets import bring_in
+from library.models import Asset, Project
+from plonket.media import open_clip
+from plonket.motion.following import Follow
+from plonket.motion.points.measure import measure_points
+from plonket.motion.points.settings import Given, PointMotion, TrackPoint
+from plonket.shot import Footage
+from plonket.shot import Shot as Document
+from plonket.layers.still import StillLayer
+from plonket_server import store
+from shots.editing import add_shot, change_shot
+
+CLIPS = {"workshop": "Workshop wall", "harbour": "Harbour bench", "keeper": "Keeper on green"}
+
+
+class Command(BaseCommand):
+    help = __doc__ or ""
+
+    def handle(self, *args: Any, **options: Any) -> None:
+        mark = store.root() / "demo-loaded"
+        if mark.exists() or not (settings.DEMO / "clips").exists():
+            return
+        load_demo()
+        mark.touch()
+
+
+def load_demo() -> Project:
+    """Bring everything in and compose the first shot. A load that was cut short is begun afresh."""
+    Project.objects.filter(name="Small Lights").delete()
+    shelf = json.loads((settings.DEMO / "shelf" / "shelf.json").read_text())
+    elements = {
+        e["name"]: _take(settings.DEMO / "shelf" / e["file"], e["name"], words=e["words"], settings=e["settings"])
+        for e in shelf
+    }
+    clips = {key: _take(settings.DEMO / "clips" / f"{key}.mp4", name) for key, name in CLIPS.items()
+             if (settings.DEMO / "clips" / f"{key}.mp4").exists()}  # fmt: skip
+    project = Project.objects.create(name="Small Lights")
+    for key, title in (("keeper", "Keeper, first try"), ("harbour", "Harbour, untouched")):
+        if key in clips:
+            add_shot(project, Document(name=title, footage=footage_of(clips[key])), "Footage")
+    _chart_wall(project, clips["workshop"], elements)
+    return project
+
+
+def footage_of(asset: Asset) -> Footage:
+    """The whole clip as a shot's footage."""
+    info = asset.info
+    return Footage(asset=asset.digest, name=asset.name, width=info["width"], height=info["height"], rate=info["fps"],
+                   frames=info["frames"], in_frame=0, out_frame=info["frames"] - 1)  # fmt: skip
+
+
+def _take(path: Path, name: str, **known: Any) -> Asset:
+    part = store.upload_path(path.stem)
+    shutil.copyfile(path, part)
+    asset = bring_in(part, name + path.suffix, on_shelf=True, conform_now=True, **known)
+    if asset.kind == Asset.Kind.CLIP and asset.state != Asset.State.READY:
+        conform_asset(asset)
+        Asset.objects.filter(pk=asset.pk).update(state=Asset.State.READY)
+        asset.refresh_from_db()
+    return asset
+
+
+def _true_points(clip: str, frame: int) -> dict[str, tuple[float, float]]:
+    """Where the set's named points are in a frame, from the truth beside the clip."""
+    with (settings.DEMO / "truth" / clip / "points.csv").open() as f:
+        return {r["name"]: (float(r["x"]), float(r["y"])) for r in csv.DictReader(f) if int(r["frame"]) == frame}
+
+
+def _chart_wall(project: Project, clip: Asset, elements: dict[str, Asset]) -> None:
+    at = 75
+    truth = _true_points("workshop", at)
+    lamp = PointMotion(id="lamp", name="Lamp tip", points=[_point("lamp-tip", "Lamp tip", at, *truth["lamp tip"])])
+    tacks = PointMotion(
+        id="chart", name="Chart tacks",
+        points=[_point("tack-1", "Left tack", at, *truth["tack top left"]),
+                _point("tack-2", "Right tack", at, *truth["tack top right"])],
+    )  # fmt: skip
+    document = Document(name="Chart wall, take 3", footage=footage_of(clip), motions=[lamp, tacks])
+    shot = add_shot(project, document, "Footage and points")
+    reader = open_clip(store.derived_folder(clip.digest) / "clip.mp4")
+    measured = []
+    for motion in (lamp, tacks):
+        digest = store.keep_measurement(measure_points(motion, reader).to_bytes())
+        measured.append(motion.model_copy(update={"measurement": digest}))
+    reader.close()
+    change_shot(shot.id, "Measure", lambda d: d.model_copy(update={"motions": measured}))
+    boat, flare = elements["Paper boat"], elements["Lamp flare"]
+    left, right = truth["tack top left"], truth["tack top right"]
+    middle = ((left[0] + right[0]) / 2, (left[1] + right[1]) / 2)
+    stack = [
+        _still("flare", "Lamp flare", flare, truth["lamp tip"][0] - 2, truth["lamp tip"][1] + 54, "lamp", at, size=52.0,
+               blend="add"),  # fmt: skip
+        _still("boat", "Paper boat", boat, middle[0] - 90, middle[1] + 214, "chart", at, size=11.0, turn=-6.0),
+    ]
+    change_shot(shot.id, "Plonk the boat and the flare", lambda d: d.model_copy(update={"stack": stack}))
+
+
+def _point(point_id: str, name: str, frame: int, x: float, y: float) -> TrackPoint:
+    return TrackPoint(id=point_id, name=name, given=[Given(frame=frame, x=round(x, 2), y=round(y, 2))])
+
+
+def _still(layer_id: str, name: str, asset: Asset, x: float, y: float, motion: str, frame: int, **more: Any) -> StillLayer:
+    return StillLayer(
+        id=layer_id, name=name, asset=asset.digest, width=asset.info["width"], height=asset.info["height"],
+        x=round(x, 2), y=round(y, 2), follow=Follow(motion=motion, reference_frame=frame), **more,
+    )  # fmt: skip

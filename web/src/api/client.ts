@@ -1,0 +1,95 @@
+import type { components } from "~/api/schema";
+
+type Schemas = components["schemas"];
+export type Project = Schemas["ProjectOut"];
+export type Asset = Schemas["AssetOut"];
+export type ShotBrief = Schemas["ShotBrief"];
+export type ShotRecord = Schemas["ShotOut"];
+export type Shot = Schemas["Shot"];
+export type PointMotion = Schemas["PointMotion"];
+export type TrackPoint = Schemas["TrackPoint"];
+export type Layer = Schemas["StillLayer"];
+export type Follow = Schemas["Follow"];
+export type Num = Layer["x"];
+export type Job = Schemas["JobOut"];
+export type Measurement = Schemas["MeasurementOut"];
+export type Delivery = Schemas["DeliveryOut"];
+export type Detail = Schemas["DetailOut"];
+export type Kind = Omit<Schemas["KindOut"], "schema"> & { schema: JsonSchema };
+
+export interface FieldHints {
+  control: "number" | "plain" | "choice" | "switch";
+  label: string;
+  help: string;
+  group: string;
+  default: number | string | boolean;
+  low?: number;
+  high?: number;
+  step?: number;
+  unit?: string;
+  soft?: [number, number];
+  names?: Record<string, string>;
+}
+
+export interface JsonSchema {
+  properties?: Record<string, { "x-plonket"?: FieldHints }>;
+  $defs?: Record<string, JsonSchema>;
+}
+
+export interface PatchStep {
+  op: "add" | "remove" | "replace" | "test" | "move";
+  path: string;
+  value?: unknown;
+  from?: string;
+}
+
+/** An answer that is not what was asked for; `message` is meant for the creator. */
+export class ApiError extends Error {
+  constructor(
+    readonly status: number,
+    readonly code: string,
+    message: string,
+    readonly details: Record<string, unknown>,
+  ) {
+    super(message);
+  }
+}
+
+export const csrf = (): string => /(?:^|; )plonket_csrf=([^;]+)/.exec(document.cookie)?.[1] ?? "";
+
+export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  let answer: Response;
+  try {
+    answer = await fetch(`/api${path}`, {
+      method,
+      headers: {
+        "X-CSRFToken": csrf(),
+        ...(body === undefined ? {} : { "Content-Type": "application/json" }),
+      },
+      body: body === undefined ? null : JSON.stringify(body),
+    });
+  } catch {
+    throw new ApiError(
+      0,
+      "network",
+      "Plonket does not answer. Is bin/plonket start still running? Nothing is lost; try again.",
+      {},
+    );
+  }
+  if (answer.status === 204) return undefined as T;
+  const data: unknown = await answer.json().catch(() => null);
+  if (!answer.ok) {
+    const problem = (data ?? {}) as { code?: string; message?: string; details?: Record<string, unknown> };
+    throw new ApiError(
+      answer.status,
+      problem.code ?? "unknown",
+      problem.message ?? `The server answered with ${answer.status}. Try again.`,
+      problem.details ?? {},
+    );
+  }
+  return data as T;
+}
+
+export const get = <T>(path: string) => call<T>("GET", path);
+export const post = <T>(path: string, body: unknown = {}) => call<T>("POST", path, body);
+export const remove = (path: string) => call<undefined>("DELETE", path);

@@ -1,0 +1,69 @@
+import type { QueryClient } from "@tanstack/react-query";
+import { create } from "zustand";
+import type { Job, ShotRecord } from "~/api/client";
+
+/** One frame of a point while it is measured: [point, frame, x, y, confidence, state, reason]. */
+export type PartialRow = [number, number, number, number, number, number, number];
+
+export interface PartialTracks {
+  job: string;
+  ids: string[];
+  rows: Map<string, PartialRow>;
+  last: number;
+}
+
+interface LiveState {
+  jobs: Record<string, Job>;
+  partial: Record<string, PartialTracks>;
+  connected: boolean;
+}
+
+/** What the server says while it works; lost on reload, when it is asked for afresh. */
+export const useLive = create<LiveState>(() => ({ jobs: {}, partial: {}, connected: true }));
+
+interface PartialEvent {
+  job: string;
+  motion: string;
+  ids: string[];
+  rows: PartialRow[];
+}
+
+export function takePartial(event: PartialEvent): void {
+  useLive.setState((s) => {
+    const old = s.partial[event.motion];
+    const rows = new Map(old?.job === event.job ? old.rows : []);
+    for (const row of event.rows) rows.set(`${row[0]}:${row[1]}`, row);
+    const last = event.rows.at(-1)?.[1] ?? 0;
+    return { partial: { ...s.partial, [event.motion]: { job: event.job, ids: event.ids, rows, last } } };
+  });
+}
+
+export function takeJob(job: Job, client: QueryClient): void {
+  useLive.setState((s) => {
+    const ended = ["done", "failed", "stopped"].includes(job.state);
+    const partial = ended
+      ? Object.fromEntries(Object.entries(s.partial).filter(([motion]) => motion !== job.motion))
+      : s.partial;
+    return { jobs: { ...s.jobs, [job.id]: job }, partial };
+  });
+  if (job.kind === "deliver" && job.state === "done")
+    void client.invalidateQueries({ queryKey: ["deliveries"] });
+  if (job.kind === "conform" && job.state === "failed")
+    void client.invalidateQueries({ queryKey: ["assets"] });
+}
+
+/** Keep one stream of events open for the life of the page; the browser reconnects by itself. */
+export function listen(client: QueryClient): void {
+  const source = new EventSource("/api/events");
+  source.onopen = () => useLive.setState({ connected: true });
+  source.onerror = () => useLive.setState({ connected: false });
+  source.addEventListener("job", (e) => takeJob(JSON.parse(e.data) as Job, client));
+  source.addEventListener("partial", (e) => takePartial(JSON.parse(e.data) as PartialEvent));
+  source.addEventListener("asset", () => void client.invalidateQueries({ queryKey: ["assets"] }));
+  source.addEventListener("shot", (e) => {
+    const { shot } = JSON.parse(e.data) as { shot: string };
+    // Our own edits are in the cache already; a refetch is cheap and settles any other window's.
+    if (client.getQueryData<ShotRecord>(["shot", shot]))
+      void client.invalidateQueries({ queryKey: ["shot", shot] });
+  });
+}

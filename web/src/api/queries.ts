@@ -1,0 +1,111 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useCallback } from "react";
+import {
+  type Asset,
+  type Delivery,
+  type Job,
+  type Kind,
+  type Measurement,
+  type PatchStep,
+  type Project,
+  type ShotBrief,
+  type ShotRecord,
+  ApiError,
+  get,
+  post,
+} from "~/api/client";
+import { complain, mention } from "~/ui/Notices";
+
+export const useProjects = () =>
+  useQuery({ queryKey: ["projects"], queryFn: () => get<Project[]>("/projects") });
+
+export const useShots = (project: string) =>
+  useQuery({
+    queryKey: ["shots", project],
+    queryFn: () => get<ShotBrief[]>(`/projects/${project}/shots`),
+    staleTime: 0,
+  });
+
+export const useShot = (id: string) =>
+  useQuery({ queryKey: ["shot", id], queryFn: () => get<ShotRecord>(`/shots/${id}`) });
+
+export const useAssets = () =>
+  useQuery({ queryKey: ["assets"], queryFn: () => get<Asset[]>("/assets"), staleTime: 0 });
+
+export const useKinds = (registry: "motion" | "layer") =>
+  useQuery({
+    queryKey: ["kinds", registry],
+    queryFn: () => get<Kind[]>(`/kinds/${registry}`),
+    staleTime: Infinity,
+  });
+
+export const measurementQuery = (digest: string | null) => ({
+  queryKey: ["measurement", digest],
+  queryFn: () => get<Measurement>(`/measurements/${digest}`),
+  enabled: digest !== null,
+  staleTime: Infinity,
+});
+
+export const useMeasurement = (digest: string | null) => useQuery(measurementQuery(digest));
+
+export const useMatrices = (digest: string | null, reference: number, points: string[]) =>
+  useQuery({
+    queryKey: ["matrices", digest, reference, points.join()],
+    queryFn: () =>
+      get<number[][]>(`/measurements/${digest}/matrices?reference=${reference}&points=${points.join()}`),
+    enabled: digest !== null && points.length > 0,
+    staleTime: Infinity,
+  });
+
+export const useDeliveries = () =>
+  useQuery({ queryKey: ["deliveries"], queryFn: () => get<Delivery[]>("/deliveries"), staleTime: 0 });
+
+export const useJobs = (shot: string) =>
+  useQuery({
+    queryKey: ["jobs", shot],
+    queryFn: () => get<Job[]>(`/jobs?shot=${shot}`),
+    staleTime: Infinity,
+  });
+
+// Edits go out one after another: each is made against the answer to the one before.
+let line: Promise<unknown> = Promise.resolve();
+
+export interface Edits {
+  edit: (label: string, patch: PatchStep[]) => Promise<ShotRecord | null>;
+  undo: () => Promise<void>;
+  redo: () => Promise<void>;
+}
+
+/** Change a shot; the query cache holds the answer when the promise resolves. */
+export function useEdits(shotId: string): Edits {
+  const client = useQueryClient();
+  const send = useCallback(
+    (path: string, body: unknown) => {
+      const run = async () => {
+        try {
+          const record = await post<ShotRecord>(`/shots/${shotId}${path}`, body);
+          client.setQueryData(["shot", shotId], record);
+          return record;
+        } catch (error) {
+          await client.invalidateQueries({ queryKey: ["shot", shotId] });
+          complain(error instanceof ApiError ? error.message : String(error));
+          return null;
+        }
+      };
+      const next = line.then(run, run);
+      line = next;
+      return next;
+    },
+    [client, shotId],
+  );
+  const edit = useCallback((label: string, patch: PatchStep[]) => send("/edits", { label, patch }), [send]);
+  const undo = useCallback(async () => {
+    const before = client.getQueryData<ShotRecord>(["shot", shotId])?.undo;
+    if (before && (await send("/undo", {}))) mention(`Undone: ${before}`);
+  }, [client, send, shotId]);
+  const redo = useCallback(async () => {
+    const after = client.getQueryData<ShotRecord>(["shot", shotId])?.redo;
+    if (after && (await send("/redo", {}))) mention(`Done again: ${after}`);
+  }, [client, send, shotId]);
+  return { edit, undo, redo };
+}

@@ -1,0 +1,83 @@
+import { Upload } from "tus-js-client";
+import { create } from "zustand";
+import { csrf } from "~/api/client";
+import { complain } from "~/ui/Notices";
+
+interface Sending {
+  name: string;
+  sent: number;
+  size: number;
+  stop: () => void;
+}
+
+/** Files on their way in. */
+export const useUploads = create<{ list: Record<string, Sending> }>(() => ({ list: {} }));
+
+const drop = (key: string) =>
+  useUploads.setState((s) => ({
+    list: Object.fromEntries(Object.entries(s.list).filter(([k]) => k !== key)),
+  }));
+
+/** Send a file in pieces; a dropped connection goes on where it stopped, even after a reload. */
+export function sendFile(
+  file: File,
+  options: { shot?: string },
+): Promise<{ digest: string; kind: string } | null> {
+  const key = `${file.name}-${file.size}-${Date.now()}`;
+  return new Promise((resolve) => {
+    let answer: { digest: string; kind: string } | null = null;
+    const upload = new Upload(file, {
+      endpoint: "/api/uploads",
+      chunkSize: 8 * 1024 * 1024,
+      retryDelays: [300, 1000, 3000, 5000, 10000],
+      removeFingerprintOnSuccess: true,
+      metadata: { filename: file.name, ...(options.shot ? { shot: options.shot } : {}) },
+      onBeforeRequest: (request) => request.setHeader("X-CSRFToken", csrf()),
+      onShouldRetry: (error) => {
+        const status = error.originalResponse?.getStatus() ?? 0;
+        return status === 0 || status >= 500 || status === 409;
+      },
+      onAfterResponse: (_request, response) => {
+        const digest = response.getHeader("Plonket-Asset");
+        if (digest) answer = { digest, kind: response.getHeader("Plonket-Kind") ?? "clip" };
+      },
+      onProgress: (sent) =>
+        useUploads.setState((s) => {
+          const one = s.list[key];
+          return one ? { list: { ...s.list, [key]: { ...one, sent } } } : s;
+        }),
+      onSuccess: () => {
+        drop(key);
+        resolve(answer);
+      },
+      onError: (error) => {
+        drop(key);
+        complain(messageOf(error, file.name));
+        resolve(null);
+      },
+    });
+    const stop = () => {
+      void upload.abort(true);
+      drop(key);
+      resolve(null);
+    };
+    useUploads.setState((s) => ({
+      list: { ...s.list, [key]: { name: file.name, sent: 0, size: file.size, stop } },
+    }));
+    void upload.findPreviousUploads().then((earlier) => {
+      if (earlier[0]) upload.resumeFromPreviousUpload(earlier[0]);
+      upload.start();
+    });
+  });
+}
+
+function messageOf(error: unknown, name: string): string {
+  const body = (error as { originalResponse?: { getBody?: () => string } }).originalResponse?.getBody?.();
+  try {
+    const problem = JSON.parse(body ?? "") as { message?: string };
+    if (problem.message) return problem.message;
+  } catch {
+    // Not a problem of ours: say what is known below.
+  }
+  return `${name} could not be brought in: the connection was lost. Nothing was changed; try again.`;
+}

@@ -1,0 +1,83 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { Link } from "wouter";
+import { remove } from "~/api/client";
+import { useLive } from "~/api/events";
+import { useDeliveries } from "~/api/queries";
+import { PageFrame } from "~/app/PageFrame";
+import { Button } from "~/ui/Button";
+import { Progress } from "~/ui/Progress";
+import { stopJob } from "~/workspace/actions";
+
+export function DeliveriesPage() {
+  const { data, error } = useDeliveries();
+  const client = useQueryClient();
+  const jobs = useLive((s) => s.jobs);
+  const working = Object.values(jobs).filter(
+    (j) => j.kind === "deliver" && ["queued", "running"].includes(j.state),
+  );
+  return (
+    <PageFrame title="Deliveries">
+      {error && <p className="text-brick">{error.message}</p>}
+      {working.map((job) => (
+        <div key={job.id} className="mb-3 flex items-center gap-3 rounded-lg border border-line bg-raise p-3">
+          <b>{job.label}</b>
+          <Progress done={job.done} total={job.total} label={job.label} />
+          <span className="num">
+            {job.done} / {job.total}
+          </span>
+          <Button onClick={() => void stopJob(job.id)}>Stop</Button>
+        </div>
+      ))}
+      {data && !data.length && !working.length && (
+        <p className="text-ink-2">Nothing has been delivered yet. Open a shot and press Deliver.</p>
+      )}
+      <ul className="grid grid-cols-[repeat(auto-fill,minmax(320px,1fr))] gap-4">
+        {data?.map((d) => {
+          const [n = 25, k = 1] = d.rate.split("/").map(Number);
+          return (
+            <li key={d.id} className="overflow-hidden rounded-xl border border-line bg-raise">
+              <video
+                controls
+                preload="metadata"
+                className="aspect-video w-full bg-black"
+                src={`/api/deliveries/${d.id}/file`}
+                aria-label={d.name}
+              />
+              <div className="p-3">
+                <b className="block truncate text-sm">{d.name}</b>
+                <span className="num text-ink-2">
+                  {d.width} × {d.height} · {d.frames} fr · {((d.frames * k) / n).toFixed(2)} s ·{" "}
+                  {(d.bytes / 1e6).toFixed(1)} MB
+                </span>
+                <div className="mt-2.5 flex items-center gap-2">
+                  <a
+                    className="rounded-[7px] bg-tide px-3 py-1.5 font-semibold text-on-tide"
+                    href={`/api/deliveries/${d.id}/file?download`}
+                    download
+                  >
+                    Download
+                  </a>
+                  {d.shot && (
+                    <Link href={`/shots/${d.shot}`} className="rounded-[7px] border border-line px-3 py-1.5">
+                      Open the shot
+                    </Link>
+                  )}
+                  <span className="flex-1" />
+                  <Button
+                    look="quiet"
+                    onClick={async () => {
+                      await remove(`/deliveries/${d.id}`);
+                      await client.invalidateQueries({ queryKey: ["deliveries"] });
+                    }}
+                  >
+                    Remove
+                  </Button>
+                </div>
+              </div>
+            </li>
+          );
+        })}
+      </ul>
+    </PageFrame>
+  );
+}

@@ -1,0 +1,74 @@
+import type { Asset } from "~/api/client";
+import { clipUrl } from "~/workspace/viewer/frames";
+
+/** Assets as pictures to choose from. */
+export function StillGrid({
+  assets,
+  onChoose,
+  verb,
+}: {
+  assets: Asset[];
+  onChoose?: (asset: Asset) => void;
+  verb?: string;
+}) {
+  return (
+    <ul className="grid grid-cols-[repeat(auto-fill,minmax(150px,1fr))] gap-3">
+      {assets.map((asset) => {
+        const picture = (
+          <>
+            <span
+              className="grid aspect-[4/3] place-items-center overflow-hidden rounded-t-lg"
+              style={{ background: "repeating-conic-gradient(#3a3d40 0 25%, #313436 0 50%) 0 0/18px 18px" }}
+            >
+              {asset.state === "ready" ? (
+                <img
+                  alt=""
+                  loading="lazy"
+                  className="max-h-full max-w-full object-contain"
+                  src={
+                    asset.kind === "still"
+                      ? `/api/media/${asset.digest}/original`
+                      : clipUrl(asset.digest, 25, Math.floor(asset.frames / 2))
+                  }
+                />
+              ) : (
+                <span className="px-2 text-center text-xs text-[#e6e3dc]">
+                  {asset.state === "failed" ? asset.problem : "Being prepared"}
+                </span>
+              )}
+            </span>
+            <span className="block px-2.5 py-2 text-left">
+              <b className="block truncate font-semibold">{asset.name}</b>
+              <span className="num text-ink-2">
+                {asset.width} × {asset.height}
+                {asset.kind === "clip" && ` · ${asset.frames} fr`}
+              </span>
+            </span>
+          </>
+        );
+        const look = "block w-full rounded-lg border border-line bg-raise text-ink";
+        return (
+          <li key={asset.digest}>
+            {onChoose ? (
+              <button
+                className={`${look} hover:border-tide`}
+                aria-label={`${verb ?? "Choose"} ${asset.name}`}
+                onClick={() => onChoose(asset)}
+              >
+                {picture}
+              </button>
+            ) : (
+              <div className={look}>{picture}</div>
+            )}
+          </li>
+        );
+      })}
+    </ul>
+  );
+}
+
+export const matches = (asset: Asset, words: string) =>
+  words
+    .toLowerCase()
+    .split(/\s+/)
+    .every((w) => `${asset.name} ${asset.words}`.toLowerCase().includes(w));

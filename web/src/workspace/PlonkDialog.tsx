@@ -1,0 +1,48 @@
+import { useState } from "react";
+import { useAssets } from "~/api/queries";
+import { AddFiles } from "~/shelf/AddFiles";
+import { matches, StillGrid } from "~/shelf/StillGrid";
+import { Dialog } from "~/ui/Dialog";
+import { act, useWorkspace } from "~/workspace/store";
+
+/** Choose an element from the shelf; the next click in the picture puts it there. */
+export function PlonkDialog() {
+  const open = useWorkspace((s) => s.shelfOpen);
+  const { data } = useAssets();
+  const [words, setWords] = useState("");
+  const stills = (data ?? []).filter((a) => a.kind === "still" && matches(a, words));
+  return (
+    <Dialog
+      wide
+      open={open}
+      onOpenChange={(on) => act({ do: "open", what: "shelf", on })}
+      title="Plonk an element"
+    >
+      <div className="mb-3 flex items-center gap-3">
+        <input
+          type="search"
+          aria-label="Search the shelf"
+          placeholder="Search the shelf"
+          className="h-8 flex-1 rounded-lg border border-line bg-raise px-3"
+          value={words}
+          onChange={(e) => setWords(e.target.value)}
+        />
+        <AddFiles accept="image/*" label="Bring in a still" />
+      </div>
+      {stills.length ? (
+        <StillGrid
+          assets={stills}
+          verb="Plonk"
+          onChoose={(asset) => {
+            act({ do: "open", what: "shelf", on: false });
+            act({ do: "tool", tool: "plonk", asset: asset.digest });
+          }}
+        />
+      ) : (
+        <p className="py-8 text-center text-ink-2">
+          {words ? "Nothing fits these words." : "No stills yet. Bring in a PNG with transparency."}
+        </p>
+      )}
+    </Dialog>
+  );
+}

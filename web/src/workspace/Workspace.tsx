@@ -1,0 +1,113 @@
+import { useEffect, useMemo } from "react";
+import { Link } from "wouter";
+import { get, type Job } from "~/api/client";
+import { takePartial, useLive, type PartialRow } from "~/api/events";
+import { useEdits, useJobs, useShot } from "~/api/queries";
+import { ShotContext, useChosenMotion } from "~/workspace/context";
+import { DeliverDialog } from "~/workspace/DeliverDialog";
+import { Details } from "~/workspace/details/Details";
+import { useKeys } from "~/workspace/keys";
+import { KeysSheet } from "~/workspace/KeysSheet";
+import { PlonkDialog } from "~/workspace/PlonkDialog";
+import { RunSheet } from "~/workspace/runsheet/RunSheet";
+import { act, useWorkspace } from "~/workspace/store";
+import { TimeStrip } from "~/workspace/timestrip/TimeStrip";
+import { TopBar } from "~/workspace/TopBar";
+import { useTracks } from "~/workspace/tracks";
+import { Viewer } from "~/workspace/viewer/Viewer";
+
+const place = (shot: string) => `plonket.place.${shot}`;
+
+/** The main screen of one shot. */
+export function Workspace({ shotId }: { shotId: string }) {
+  const { data: record, error } = useShot(shotId);
+  const edits = useEdits(shotId);
+  const open = useMemo(() => (record ? { shotId, record, edits } : null), [shotId, record, edits]);
+  useRememberedPlace(shotId, record?.document.footage?.frames ?? 0);
+  useOpenJobs(shotId);
+
+  if (error)
+    return (
+      <div className="grid h-full place-items-center">
+        <div className="text-center">
+          <p className="mb-2 font-semibold">{error.message}</p>
+          <Link href="/" className="font-semibold text-tide underline">
+            All projects
+          </Link>
+        </div>
+      </div>
+    );
+  if (!open) return <div className="grid h-full place-items-center text-ink-2">Opening the shot …</div>;
+  return (
+    <ShotContext.Provider value={open}>
+      <Screen />
+    </ShotContext.Provider>
+  );
+}
+
+function Screen() {
+  const motion = useChosenMotion();
+  const tracks = useTracks(motion);
+  useKeys(tracks);
+  return (
+    <div className="grid h-full grid-cols-[264px_minmax(0,1fr)_292px] grid-rows-[48px_minmax(0,1fr)_auto]">
+      <div className="col-span-3">
+        <TopBar />
+      </div>
+      <div className="row-span-2 min-h-0">
+        <RunSheet />
+      </div>
+      <Viewer />
+      <Details />
+      <div className="col-span-2">
+        <TimeStrip />
+      </div>
+      <KeysSheet />
+      <PlonkDialog />
+      <DeliverDialog />
+    </div>
+  );
+}
+
+/** Where the creator was looking comes back after a reload. */
+function useRememberedPlace(shotId: string, frames: number) {
+  useEffect(() => {
+    act({ do: "reset" });
+    try {
+      const kept = JSON.parse(localStorage.getItem(place(shotId)) ?? "{}") as {
+        frame?: number;
+        chosen?: never;
+      };
+      if (kept.chosen) act({ do: "choose", chosen: kept.chosen });
+      if (kept.frame) act({ do: "frame", frame: kept.frame });
+    } catch {
+      // An unreadable note is no loss.
+    }
+    return useWorkspace.subscribe((s) => {
+      if (!s.playing)
+        localStorage.setItem(place(shotId), JSON.stringify({ frame: s.frame, chosen: s.chosen }));
+    });
+  }, [shotId]);
+  useEffect(() => {
+    if (frames && useWorkspace.getState().frame >= frames) act({ do: "frame", frame: frames - 1 });
+  }, [frames]);
+}
+
+/** Work that was going on before this page was opened, with its partial results. */
+function useOpenJobs(shotId: string) {
+  const { data } = useJobs(shotId);
+  useEffect(() => {
+    const open = (data ?? []).filter(
+      (j) =>
+        ["queued", "running", "stopping"].includes(j.state) || (j.kind === "conform" && j.state !== "done"),
+    );
+    useLive.setState((s) => ({
+      jobs: { ...Object.fromEntries(open.map((j: Job) => [j.id, j])), ...s.jobs },
+    }));
+    for (const job of open)
+      if (job.kind === "measure")
+        void get<{ job: string; motion: string; ids: string[]; rows: PartialRow[] }[]>(
+          `/jobs/${job.id}/partial`,
+        ).then((events) => events.forEach(takePartial));
+  }, [data]);
+}

@@ -1,0 +1,57 @@
+import { useChosenLayer, useChosenMotion, useOpenShot } from "~/workspace/context";
+import { FootageDetails } from "~/workspace/details/FootageDetails";
+import { LayerDetails } from "~/workspace/details/LayerDetails";
+import { MotionDetails } from "~/workspace/details/MotionDetails";
+import { useWorkspace } from "~/workspace/store";
+
+/** The chosen card's settings. */
+export function Details() {
+  const { record } = useOpenShot();
+  const chosen = useWorkspace((s) => s.chosen);
+  const motion = useChosenMotion();
+  const layer = useChosenLayer();
+  return (
+    <section
+      aria-label="Details"
+      className="min-h-0 overflow-y-auto border-l border-line bg-sheet px-3.5 py-3"
+    >
+      {motion ? (
+        <MotionDetails key={motion.id} motion={motion} />
+      ) : layer ? (
+        <LayerDetails key={layer.id} layer={layer} />
+      ) : chosen.kind === "footage" && record.document.footage ? (
+        <FootageDetails />
+      ) : (
+        <Nothing
+          ready={record.document.footage !== null}
+          measured={record.document.motions.some((m) => m.measurement)}
+        />
+      )}
+    </section>
+  );
+}
+
+function Nothing({ ready, measured }: { ready: boolean; measured: boolean }) {
+  const steps = [
+    { done: ready, text: "Bring in a clip" },
+    { done: measured, text: "Set a point on a small, clear detail and measure it" },
+    { done: false, text: "Plonk an element where it should stick" },
+    { done: false, text: "Check it: scrub, flick the ends, wipe" },
+    { done: false, text: "Deliver" },
+  ];
+  const now = steps.findIndex((s) => !s.done);
+  return (
+    <>
+      <h2 className="mb-1 text-[15px] font-bold">Nothing chosen</h2>
+      <p className="mb-3 text-ink-2">Choose a card on the left to see its settings. A shot goes like this:</p>
+      <ol className="flex flex-col gap-2">
+        {steps.map((s, k) => (
+          <li key={s.text} className={`flex gap-2 ${k === now ? "font-semibold text-tide" : "text-ink-2"}`}>
+            <span className="num w-4 shrink-0 pt-px">{s.done ? "✓" : k + 1}</span>
+            {s.text}
+          </li>
+        ))}
+      </ol>
+    </>
+  );
+}

@@ -1,0 +1,78 @@
+import { useQuery } from "@tanstack/react-query";
+import { useRef } from "react";
+import { type Asset, get } from "~/api/client";
+import { sendFile } from "~/api/upload";
+import { Button } from "~/ui/Button";
+import { NumberBox } from "~/ui/NumberBox";
+import { useOpenShot } from "~/workspace/context";
+import { Group, Row, Title } from "~/workspace/details/Group";
+
+export function FootageDetails() {
+  const { record, edits, shotId } = useOpenShot();
+  const footage = record.document.footage!;
+  const { data: asset } = useQuery({
+    queryKey: ["asset", footage.asset],
+    queryFn: () => get<Asset>(`/assets/${footage.asset}`),
+  });
+  const input = useRef<HTMLInputElement>(null);
+  const [n = 25, d = 1] = footage.rate.split("/").map(Number);
+  const set = (which: "in_frame" | "out_frame", value: number) =>
+    void edits.edit(which === "in_frame" ? "Range begins" : "Range ends", [
+      { op: "replace", path: `/footage/${which}`, value },
+    ]);
+  return (
+    <>
+      <Title title={footage.name} sub="The clip this shot is made on. The original is kept as it came." />
+      <Group title="Clip">
+        <Fact label="Size" value={`${footage.width} × ${footage.height}`} />
+        <Fact label="Rate" value={`${(n / d).toFixed(3).replace(/\.?0+$/, "")} frames/s`} />
+        <Fact label="Length" value={`${footage.frames} frames, ${((footage.frames * d) / n).toFixed(2)} s`} />
+        <Fact label="Sound" value={asset ? (asset.has_audio ? "yes" : "none") : "…"} />
+      </Group>
+      <Group title="Range">
+        <Row label="First frame" wide>
+          <NumberBox
+            label="First frame"
+            value={footage.in_frame}
+            low={0}
+            high={footage.out_frame}
+            step={1}
+            unit=""
+            onCommit={(v) => set("in_frame", Math.round(v))}
+          />
+        </Row>
+        <Row label="Last frame" wide>
+          <NumberBox
+            label="Last frame"
+            value={footage.out_frame}
+            low={footage.in_frame}
+            high={footage.frames - 1}
+            step={1}
+            unit=""
+            onCommit={(v) => set("out_frame", Math.round(v))}
+          />
+        </Row>
+        <p className="mt-1 text-xs text-ink-2">
+          Or drag the ends in the time strip; I and O set them at the playhead.
+        </p>
+      </Group>
+      <div className="border-t border-line pt-3">
+        <input
+          ref={input}
+          type="file"
+          accept="video/*"
+          className="sr-only"
+          aria-label="Another clip"
+          onChange={(e) => e.target.files?.[0] && void sendFile(e.target.files[0], { shot: shotId })}
+        />
+        <Button onClick={() => input.current?.click()}>Use another clip</Button>
+      </div>
+    </>
+  );
+}
+
+const Fact = ({ label, value }: { label: string; value: string }) => (
+  <Row label={label} wide>
+    <span className="num text-ink">{value}</span>
+  </Row>
+);

@@ -1,0 +1,156 @@
+import { Diamond, RotateCcw } from "lucide-react";
+import { Slider } from "radix-ui";
+import { Fragment, useState } from "react";
+import type { FieldHints, JsonSchema, Num } from "~/api/client";
+import { Choice } from "~/ui/Choice";
+import { NumberBox } from "~/ui/NumberBox";
+import { OnOff } from "~/ui/OnOff";
+import { Group, Row } from "~/workspace/details/Group";
+import { isKeyed, valueAt, withValue } from "~/workspace/geometry";
+import { useWorkspace } from "~/workspace/store";
+
+export type FieldValue = Num | string | boolean;
+
+interface Props {
+  schema: JsonSchema;
+  /** Only fields of these groups, in this order; fields without a group are left out. */
+  groups: string[];
+  values: Record<string, unknown>;
+  onChange: (field: string, value: FieldValue, label: string) => void;
+}
+
+/** A form made from the schema of a registered kind. */
+export function SchemaForm({ schema, groups, values, onChange }: Props) {
+  const fields = Object.entries(schema.properties ?? {}).flatMap(([name, p]) =>
+    p["x-plonket"] ? [{ name, hints: p["x-plonket"] }] : [],
+  );
+  return groups.map((group) => (
+    <Group key={group} title={group}>
+      {fields
+        .filter((f) => f.hints.group === group)
+        .map(({ name, hints }) => (
+          <Fragment key={name}>
+            <Field
+              hints={hints}
+              value={values[name] as FieldValue}
+              onChange={(v) => onChange(name, v, hints.label)}
+            />
+          </Fragment>
+        ))}
+    </Group>
+  ));
+}
+
+function Field({
+  hints,
+  value,
+  onChange,
+}: {
+  hints: FieldHints;
+  value: FieldValue;
+  onChange: (v: FieldValue) => void;
+}) {
+  if (hints.control === "choice")
+    return (
+      <Row label={hints.label} help={hints.help} wide>
+        <Choice label={hints.label} value={String(value)} names={hints.names ?? {}} onChange={onChange} />
+      </Row>
+    );
+  if (hints.control === "switch")
+    return (
+      <Row label={hints.label} help={hints.help} wide>
+        <span className="justify-self-start">
+          <OnOff label={hints.label} checked={Boolean(value)} onChange={onChange} />
+        </span>
+      </Row>
+    );
+  return <NumberRow hints={hints} value={value as Num} onChange={onChange} />;
+}
+
+/** A number: slider, box, and a key button when it can move; reset when it is not at its default. */
+function NumberRow({
+  hints,
+  value,
+  onChange,
+}: {
+  hints: FieldHints;
+  value: Num;
+  onChange: (v: Num) => void;
+}) {
+  const frame = useWorkspace((s) => s.frame);
+  const [live, setLive] = useState<number | null>(null);
+  const { low = 0, high = 100, step = 1, unit = "", soft = [low, high] } = hints;
+  const now = live ?? valueAt(value, frame);
+  const movable = hints.control === "number";
+  const keyed = isKeyed(value);
+  const keyHere = isKeyed(value) && value.keys.some((k) => k.frame === frame);
+  const commit = (v: number) => {
+    setLive(null);
+    onChange(withValue(value, frame, v));
+  };
+  const toggleKey = () => {
+    if (!isKeyed(value)) onChange({ keys: [{ frame, value: now, ease: "smooth" }] });
+    else if (!keyHere) onChange(withValue(value, frame, now));
+    else {
+      const keys = value.keys.filter((k) => k.frame !== frame);
+      onChange(keys.length ? { keys } : now);
+    }
+  };
+  const wide = soft[1] - soft[0] > 10000;
+  return (
+    <Row label={hints.label} help={hints.help}>
+      {wide ? (
+        <span />
+      ) : (
+        <Slider.Root
+          min={soft[0]}
+          max={soft[1]}
+          step={step}
+          value={[Math.min(soft[1], Math.max(soft[0], now))]}
+          onValueChange={([v]) => v !== undefined && setLive(v)}
+          onValueCommit={([v]) => v !== undefined && commit(v)}
+          className="relative flex h-5 items-center"
+        >
+          <Slider.Track className="h-1 flex-1 rounded bg-line">
+            <Slider.Range className={`absolute h-1 rounded ${keyed ? "bg-saffron-bar" : "bg-tide"}`} />
+          </Slider.Track>
+          <Slider.Thumb
+            aria-label={hints.label}
+            className={`block size-[13px] rounded-full border-2 bg-white ${keyed ? "border-saffron-bar" : "border-tide"}`}
+          />
+        </Slider.Root>
+      )}
+      <NumberBox
+        label={`${hints.label} value`}
+        value={now}
+        low={low}
+        high={high}
+        step={step}
+        unit={unit}
+        onPreview={setLive}
+        onCommit={commit}
+      />
+      {movable ? (
+        <button
+          aria-label={`Key ${hints.label} here`}
+          aria-pressed={keyHere}
+          title={keyHere ? "Take this key away" : "Set a key at this frame"}
+          className={`grid size-[22px] place-items-center rounded ${keyed ? "text-saffron" : "text-ink-3"} hover:bg-saffron-2`}
+          onClick={toggleKey}
+        >
+          <Diamond className="size-3.5" fill={keyHere ? "currentColor" : "none"} />
+        </button>
+      ) : (
+        <button
+          aria-label={`Reset ${hints.label}`}
+          title="Back to the default"
+          disabled={now === hints.default}
+          className="grid size-[22px] place-items-center rounded text-ink-3 hover:bg-paper disabled:opacity-25"
+          onClick={() => onChange(Number(hints.default))}
+        >
+          <RotateCcw className="size-3" />
+        </button>
+      )}
+    </Row>
+  );
+}

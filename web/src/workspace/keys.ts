@@ -1,0 +1,200 @@
+import { useEffect } from "react";
+import type { Shot } from "~/api/client";
+import { useGivePoint, useMeasure } from "~/workspace/actions";
+import { useOpenShot } from "~/workspace/context";
+import { valueAt, withValue } from "~/workspace/geometry";
+import { removeLayer, removeMotion, round, setOnLayer } from "~/workspace/patches";
+import { act, useWorkspace } from "~/workspace/store";
+import { handleSpot, type Tracks } from "~/workspace/tracks";
+
+export const KEYS: { group: string; keys: [string, string][] }[] = [
+  {
+    group: "Looking",
+    keys: [
+      ["Space", "Play or pause"],
+      [", and .", "One frame back or on (with Shift: ten)"],
+      ["Home, End", "First or last frame of the range"],
+      ["F", "Flick between the ends"],
+      ["W", "Wipe against the untouched clip"],
+      ["V", "Final, plate, matte in turn"],
+      ["+ and −", "Closer or further (or turn the wheel)"],
+      ["0", "Fit the picture"],
+      ["Drag", "Move the picture"],
+    ],
+  },
+  {
+    group: "Following and plonking",
+    keys: [
+      ["N", "Set a new point"],
+      ["S", "Stake: the chosen point is right here, on this frame"],
+      ["M", "Measure the chosen motion, both ways"],
+      ["P", "Plonk something from the shelf"],
+      ["Arrow keys", "Nudge the chosen thing by 1 px (with Alt: 0.1 px, with Shift: 10 px)"],
+      ["Delete", "Take the chosen thing away"],
+      ["Esc", "Back to handles; choose nothing"],
+    ],
+  },
+  {
+    group: "The shot",
+    keys: [
+      ["I and O", "Range begins or ends at this frame"],
+      ["Ctrl Z", "Undo"],
+      ["Ctrl Shift Z", "Redo"],
+      ["D", "Deliver"],
+      ["?", "This sheet"],
+    ],
+  },
+];
+
+export function stepBy(shot: Shot, by: number): void {
+  const frames = shot.footage?.frames ?? 1;
+  const { frame } = useWorkspace.getState();
+  act({ do: "play", on: false });
+  act({ do: "frame", frame: Math.min(frames - 1, Math.max(0, frame + by)) });
+}
+
+/** Jump to the other end of the range; each call flips. */
+export function flickEnds(shot: Shot): void {
+  const footage = shot.footage;
+  if (!footage) return;
+  const { frame, flick } = useWorkspace.getState();
+  act({ do: "play", on: false });
+  if (flick === null) act({ do: "flick", frame });
+  const next = frame === footage.in_frame ? footage.out_frame : footage.in_frame;
+  act({ do: "frame", frame: next });
+}
+
+/** The workspace's keyboard. Fields keep their own keys. */
+export function useKeys(tracks: Tracks): void {
+  const { record, edits } = useOpenShot();
+  const give = useGivePoint();
+  const measure = useMeasure();
+
+  useEffect(() => {
+    const shot = record.document;
+    const footage = shot.footage;
+
+    const nudge = (dx: number, dy: number) => {
+      const { chosen, frame } = useWorkspace.getState();
+      if (chosen.kind === "motion" && chosen.point) {
+        const motion = shot.motions.find((m) => m.id === chosen.id);
+        if (!motion?.points.some((p) => p.id === chosen.point)) return false;
+        const spot = handleSpot(tracks, motion, chosen.point, frame);
+        void give(motion, chosen.point, { x: spot.x + dx, y: spot.y + dy });
+        return true;
+      }
+      if (chosen.kind === "layer") {
+        const layer = shot.stack.find((l) => l.id === chosen.id);
+        if (!layer) return false;
+        void edits.edit(
+          `Nudge ${layer.name}`,
+          setOnLayer(shot, layer.id, {
+            x: withValue(layer.x, frame, round(valueAt(layer.x, frame) + dx)),
+            y: withValue(layer.y, frame, round(valueAt(layer.y, frame) + dy)),
+          }),
+        );
+        return true;
+      }
+      return false;
+    };
+
+    const setEnd = (which: "in_frame" | "out_frame") => {
+      const { frame } = useWorkspace.getState();
+      if (!footage) return;
+      const fits = which === "in_frame" ? frame <= footage.out_frame : frame >= footage.in_frame;
+      if (fits)
+        void edits.edit(which === "in_frame" ? "Range begins here" : "Range ends here", [
+          { op: "replace", path: `/footage/${which}`, value: frame },
+        ]);
+    };
+
+    const onKey = (e: KeyboardEvent) => {
+      const target = e.target as HTMLElement;
+      if (target.closest("input, textarea, [role=dialog], [role=listbox], [role=menu]")) return;
+      if (e.ctrlKey || e.metaKey) {
+        if (e.key.toLowerCase() !== "z") return;
+        e.preventDefault();
+        void (e.shiftKey ? edits.redo() : edits.undo());
+        return;
+      }
+      const state = useWorkspace.getState();
+      const { chosen } = state;
+      const far = e.shiftKey ? 10 : e.altKey ? 0.1 : 1;
+      const arrows: Record<string, [number, number]> = {
+        ArrowLeft: [-far, 0],
+        ArrowRight: [far, 0],
+        ArrowUp: [0, -far],
+        ArrowDown: [0, far],
+      };
+      const arrow = arrows[e.key];
+      if (arrow) {
+        if (target.closest("[role=slider], [role=toolbar], [role=group], [role=radiogroup]")) return;
+        e.preventDefault();
+        if (!nudge(...arrow) && arrow[0]) stepBy(shot, Math.sign(arrow[0]) * (e.shiftKey ? 10 : 1));
+        return;
+      }
+      if (e.key === " " && target.closest("button, a, [role=switch]")) return;
+      const run: Record<string, () => void> = {
+        " ": () => act({ do: "play", on: !state.playing }),
+        ",": () => stepBy(shot, -1),
+        ".": () => stepBy(shot, 1),
+        "<": () => stepBy(shot, -10),
+        ">": () => stepBy(shot, 10),
+        Home: () => footage && stepBy(shot, footage.in_frame - state.frame),
+        End: () => footage && stepBy(shot, footage.out_frame - state.frame),
+        f: () => flickEnds(shot),
+        w: () => act({ do: "wipe", at: state.wipe === null ? 0.5 : null }),
+        v: () =>
+          act({
+            do: "view",
+            view: state.view === "final" ? "plate" : state.view === "plate" ? "matte" : "final",
+          }),
+        "0": () => act({ do: "viewport", viewport: { zoom: null, x: 0, y: 0 } }),
+        n: () => footage && act({ do: "tool", tool: "add-point" }),
+        p: () => footage && act({ do: "open", what: "shelf", on: true }),
+        i: () => setEnd("in_frame"),
+        o: () => setEnd("out_frame"),
+        d: () => footage && act({ do: "open", what: "deliver", on: true }),
+        "?": () => act({ do: "open", what: "keys", on: true }),
+        s: () => nudge(0, 0),
+        m: () => chosen.kind === "motion" && void measure(chosen.id, "both", null),
+        Escape: () => {
+          if (state.tool !== "handle") act({ do: "tool", tool: "handle" });
+          else if (state.wipe !== null) act({ do: "wipe", at: null });
+          else act({ do: "choose", chosen: { kind: "none" } });
+        },
+        Delete: () => {
+          if (chosen.kind === "layer") {
+            const layer = shot.stack.find((l) => l.id === chosen.id);
+            if (layer) void edits.edit(`Remove ${layer.name}`, removeLayer(shot, layer.id));
+            act({ do: "choose", chosen: { kind: "none" } });
+          } else if (chosen.kind === "motion") {
+            const motion = shot.motions.find((m) => m.id === chosen.id);
+            if (motion) void edits.edit(`Remove ${motion.name}`, removeMotion(shot, motion.id));
+            act({ do: "choose", chosen: { kind: "none" } });
+          }
+        },
+      };
+      const zoom = e.key === "+" || e.key === "=" ? 1.25 : e.key === "-" ? 0.8 : 0;
+      if (zoom) {
+        document
+          .querySelector("[data-testid=well]")
+          ?.dispatchEvent(new WheelEvent("wheel", { deltaY: -Math.log(zoom) / 0.0016, ...middle() }));
+        return;
+      }
+      const found = run[e.key.length === 1 && e.key !== " " ? e.key.toLowerCase() : e.key];
+      if (!found) return;
+      e.preventDefault();
+      found();
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  }, [record, edits, give, measure, tracks]);
+}
+
+function middle(): { clientX: number; clientY: number } {
+  const box = document.querySelector("[data-testid=well]")?.getBoundingClientRect();
+  return box
+    ? { clientX: box.left + box.width / 2, clientY: box.top + box.height / 2 }
+    : { clientX: 0, clientY: 0 };
+}

@@ -1,0 +1,274 @@
+import { useEffect, useRef, useState } from "react";
+import type { Footage, Layer, PointMotion } from "~/workspace/timestrip/types";
+import { useChosenLayer, useOpenShot } from "~/workspace/context";
+import { isKeyed } from "~/workspace/geometry";
+import { act, useWorkspace } from "~/workspace/store";
+import { Filmstrip } from "~/workspace/timestrip/Filmstrip";
+import { TrustStrip } from "~/workspace/timestrip/TrustStrip";
+
+const LABELS = 128;
+const EDGE = 10;
+
+/** Frame to horizontal position and back; the one scale of the strip. */
+export interface Scale {
+  width: number;
+  frames: number;
+}
+export const xOf = (s: Scale, frame: number) => EDGE + ((frame + 0.5) / s.frames) * (s.width - 2 * EDGE);
+const frameAt = (s: Scale, x: number) =>
+  Math.min(s.frames - 1, Math.max(0, Math.floor(((x - EDGE) / (s.width - 2 * EDGE)) * s.frames)));
+
+/** Filmstrip, range, trust strips, key marks, playhead. */
+export function TimeStrip() {
+  const { record } = useOpenShot();
+  const footage = record.document.footage;
+  const lanes = useRef<HTMLDivElement>(null);
+  const [width, setWidth] = useState(800);
+  const layer = useChosenLayer();
+  useEffect(() => {
+    const element = lanes.current;
+    if (!element) return;
+    const watcher = new ResizeObserver(() => setWidth(element.clientWidth));
+    watcher.observe(element);
+    return () => watcher.disconnect();
+  }, [footage]);
+
+  if (!footage)
+    return (
+      <div className="grid h-[120px] place-items-center border-t border-line bg-sheet text-ink-2">
+        The film strip appears here once there is a clip.
+      </div>
+    );
+  const scale = { width, frames: footage.frames };
+  const motions = record.document.motions;
+  const scrub = (e: React.PointerEvent<HTMLDivElement>) => {
+    if (e.button !== 0) return;
+    const element = e.currentTarget;
+    const box = element.getBoundingClientRect();
+    element.setPointerCapture(e.pointerId);
+    const go = (x: number) => {
+      act({ do: "play", on: false });
+      act({ do: "flick", frame: null });
+      act({ do: "frame", frame: frameAt(scale, x - box.left) });
+    };
+    go(e.clientX);
+    const move = (m: PointerEvent) => go(m.clientX);
+    const up = () => {
+      element.removeEventListener("pointermove", move);
+      element.removeEventListener("pointerup", up);
+    };
+    element.addEventListener("pointermove", move);
+    element.addEventListener("pointerup", up);
+  };
+
+  return (
+    <section
+      aria-label="Time strip"
+      className="grid max-h-[220px] min-h-[152px] grid-cols-[128px_1fr] overflow-y-auto border-t border-line bg-sheet"
+      style={{ gridTemplateColumns: `${LABELS}px 1fr` }}
+    >
+      <div className="border-r border-line text-[11.5px] text-ink-2">
+        <Label tall={30}>
+          <span className="num">
+            {footage.in_frame}–{footage.out_frame}
+          </span>
+        </Label>
+        <Label tall={38}>Footage</Label>
+        {motions.map((m) => (
+          <Label key={m.id} tall={28}>
+            <MotionLabel motion={m} />
+          </Label>
+        ))}
+        {layer && <Label tall={26}>{layer.name} · keys</Label>}
+      </div>
+      <div ref={lanes} data-testid="lanes" className="relative touch-none select-none" onPointerDown={scrub}>
+        <Ruler scale={scale} />
+        <div className="h-[38px] border-b border-line">
+          <Filmstrip asset={footage.asset} footage={footage} scale={scale} />
+        </div>
+        {motions.map((m) => (
+          <div key={m.id} className="h-[28px] border-b border-line">
+            <TrustStrip motion={m} scale={scale} />
+          </div>
+        ))}
+        {layer && <KeyMarks layer={layer} scale={scale} />}
+        <Range footage={footage} scale={scale} />
+        <Playhead scale={scale} />
+      </div>
+    </section>
+  );
+}
+
+const Label = ({ tall, children }: { tall: number; children: React.ReactNode }) => (
+  <div className="flex items-center truncate border-b border-line px-3" style={{ height: tall }}>
+    {children}
+  </div>
+);
+
+function MotionLabel({ motion }: { motion: PointMotion }) {
+  const chosen = useWorkspace((s) => s.chosen);
+  const on = chosen.kind === "motion" && chosen.id === motion.id;
+  return (
+    <button
+      className={`truncate ${on ? "font-bold text-ink" : ""}`}
+      onClick={() =>
+        act({ do: "choose", chosen: { kind: "motion", id: motion.id, point: motion.points[0]?.id ?? null } })
+      }
+    >
+      {motion.name}
+    </button>
+  );
+}
+
+function Ruler({ scale }: { scale: Scale }) {
+  const room = scale.width / scale.frames;
+  const step = [1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 2000].find((s) => s * room > 56) ?? 5000;
+  const marks = [];
+  for (let f = 0; f < scale.frames; f += step) marks.push(f);
+  return (
+    <svg aria-hidden width={scale.width} height="30" className="block border-b border-line">
+      {marks.map((f) => (
+        <g key={f}>
+          <path d={`M${xOf(scale, f)} 30v-8`} stroke="var(--ink-3)" strokeOpacity="0.6" />
+          <text x={xOf(scale, f) + 4} y="18" fontSize="10.5" fontFamily="DM Mono" fill="var(--ink-2)">
+            {f}
+          </text>
+        </g>
+      ))}
+    </svg>
+  );
+}
+
+function KeyMarks({ layer, scale }: { layer: Layer; scale: Scale }) {
+  const frames = new Set<number>();
+  for (const number of [layer.x, layer.y, layer.turn, layer.size, layer.opacity])
+    if (isKeyed(number)) for (const k of number.keys) frames.add(k.frame);
+  const sorted = [...frames].sort((a, b) => a - b);
+  return (
+    <svg width={scale.width} height="26" className="block">
+      {sorted.length > 1 && (
+        <path
+          d={`M${xOf(scale, sorted[0]!)} 13H${xOf(scale, sorted.at(-1)!)}`}
+          stroke="var(--saffron-bar)"
+          strokeDasharray="3 4"
+        />
+      )}
+      {sorted.map((f) => (
+        <rect
+          key={f}
+          x={xOf(scale, f) - 3.5}
+          y="6"
+          width="7"
+          height="14"
+          rx="2"
+          fill="var(--saffron-bar)"
+          className="cursor-pointer"
+          onPointerDown={(e) => {
+            e.stopPropagation();
+            act({ do: "frame", frame: f });
+          }}
+        >
+          <title>Key at frame {f}</title>
+        </rect>
+      ))}
+      {!sorted.length && (
+        <text x="12" y="17" fontSize="11" fill="var(--ink-3)">
+          No keys: the diamond beside a number sets one.
+        </text>
+      )}
+    </svg>
+  );
+}
+
+/** The ends of the range, to drag. What lies outside is dimmed. */
+function Range({ footage, scale }: { footage: Footage; scale: Scale }) {
+  const { edits } = useOpenShot();
+  const [live, setLive] = useState<{ in_frame: number; out_frame: number } | null>(null);
+  const { in_frame, out_frame } = live ?? footage;
+  const half = (scale.width - 2 * EDGE) / scale.frames / 2;
+  const left = xOf(scale, in_frame) - half;
+  const right = xOf(scale, out_frame) + half;
+  const handle = (which: "in_frame" | "out_frame", x: number) => (
+    <div
+      role="slider"
+      tabIndex={0}
+      aria-label={which === "in_frame" ? "First frame of the range" : "Last frame of the range"}
+      aria-valuenow={which === "in_frame" ? in_frame : out_frame}
+      aria-valuemin={0}
+      aria-valuemax={scale.frames - 1}
+      data-range={which}
+      className={`absolute top-[4px] h-[22px] w-2.5 cursor-ew-resize touch-none bg-tide ${which === "in_frame" ? "-translate-x-full rounded-l-md" : "rounded-r-md"}`}
+      style={{ left: x }}
+      onKeyDown={(e) => {
+        const by = e.key === "ArrowLeft" ? -1 : e.key === "ArrowRight" ? 1 : 0;
+        if (!by) return;
+        e.preventDefault();
+        e.stopPropagation();
+        commit(which, clampEnd(which, (which === "in_frame" ? in_frame : out_frame) + by));
+      }}
+      onPointerDown={(e) => {
+        e.stopPropagation();
+        const element = e.currentTarget;
+        const box = element.parentElement!.getBoundingClientRect();
+        element.setPointerCapture(e.pointerId);
+        let value = which === "in_frame" ? in_frame : out_frame;
+        const move = (m: PointerEvent) => {
+          value = clampEnd(which, frameAt(scale, m.clientX - box.left));
+          setLive({ in_frame, out_frame, [which]: value });
+          act({ do: "frame", frame: value });
+        };
+        const up = () => {
+          element.removeEventListener("pointermove", move);
+          element.removeEventListener("pointerup", up);
+          commit(which, value);
+        };
+        element.addEventListener("pointermove", move);
+        element.addEventListener("pointerup", up);
+      }}
+    />
+  );
+  const clampEnd = (which: "in_frame" | "out_frame", f: number) =>
+    which === "in_frame"
+      ? Math.max(0, Math.min(f, footage.out_frame))
+      : Math.min(scale.frames - 1, Math.max(f, footage.in_frame));
+  const commit = (which: "in_frame" | "out_frame", value: number) => {
+    if (value === footage[which]) {
+      setLive(null);
+      return;
+    }
+    void edits
+      .edit(which === "in_frame" ? "Range begins" : "Range ends", [
+        { op: "replace", path: `/footage/${which}`, value },
+      ])
+      .finally(() => setLive(null));
+  };
+  return (
+    <>
+      <i
+        aria-hidden
+        className="pointer-events-none absolute inset-y-0 left-0 bg-paper/75"
+        style={{ width: Math.max(0, left) }}
+      />
+      <i
+        aria-hidden
+        className="pointer-events-none absolute inset-y-0 right-0 bg-paper/75"
+        style={{ left: right }}
+      />
+      {handle("in_frame", left)}
+      {handle("out_frame", right)}
+    </>
+  );
+}
+
+function Playhead({ scale }: { scale: Scale }) {
+  const frame = useWorkspace((s) => s.frame);
+  return (
+    <div
+      aria-hidden
+      className="pointer-events-none absolute inset-y-0 w-[2px] -translate-x-1/2 bg-ink"
+      style={{ left: xOf(scale, frame) }}
+    >
+      <i className="absolute top-0 left-1/2 size-2.5 -translate-x-1/2 rounded-b-full bg-ink" />
+    </div>
+  );
+}

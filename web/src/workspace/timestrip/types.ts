@@ -1,0 +1,4 @@
+import type { Shot } from "~/api/client";
+
+export type Footage = NonNullable<Shot["footage"]>;
+export type { Layer, PointMotion } from "~/api/client";

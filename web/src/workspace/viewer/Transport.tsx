@@ -1,0 +1,68 @@
+import { Pause, Play, StepBack, StepForward } from "lucide-react";
+import { Button } from "~/ui/Button";
+import { useOpenShot } from "~/workspace/context";
+import { act, useWorkspace } from "~/workspace/store";
+import { flickEnds, stepBy } from "~/workspace/keys";
+
+/** Below the picture: where we are, play, and the checking views. */
+export function Transport({ rate, percent }: { rate: number; percent: number }) {
+  const { record } = useOpenShot();
+  const { frame, playing, wipe, flick, view } = useWorkspace();
+  const footage = record.document.footage;
+  if (!footage) return <div />;
+  const [n = 25, d = 1] = footage.rate.split("/").map(Number);
+  const seconds = (frame * d) / n;
+  const whole = Math.floor(seconds + 1e-6);
+  const rest = Math.round(frame - (whole * n) / d);
+  const pad = (v: number) => String(v).padStart(2, "0");
+  return (
+    <div className="flex items-center justify-center gap-3 px-3 text-on-well">
+      <span
+        className="w-14 text-right font-mono text-[17px] text-white tabular-nums"
+        data-testid="frame-number"
+      >
+        {frame}
+      </span>
+      <span className="num w-16 text-on-well-2">
+        {pad(Math.floor(whole / 60))}:{pad(whole % 60)}:{pad(Math.max(0, rest))}
+      </span>
+      <Button look="well" aria-label="One frame back" onClick={() => stepBy(record.document, -1)}>
+        <StepBack className="size-4" />
+      </Button>
+      <Button
+        look="well"
+        aria-pressed={playing}
+        className="w-20 justify-center bg-well-3"
+        onClick={() => act({ do: "play", on: !playing })}
+      >
+        {playing ? <Pause className="size-4" /> : <Play className="size-4" />} {playing ? "Pause" : "Play"}
+      </Button>
+      <Button look="well" aria-label="One frame on" onClick={() => stepBy(record.document, 1)}>
+        <StepForward className="size-4" />
+      </Button>
+      <span className="flex rounded-lg bg-well-2 p-0.5">
+        <Button
+          look="well"
+          className="h-[26px] text-xs"
+          aria-pressed={flick !== null}
+          onClick={() => flickEnds(record.document)}
+        >
+          Flick ends
+        </Button>
+        <Button
+          look="well"
+          className="h-[26px] text-xs"
+          aria-pressed={wipe !== null}
+          disabled={view !== "final"}
+          onClick={() => act({ do: "wipe", at: wipe === null ? 0.5 : null })}
+        >
+          Wipe
+        </Button>
+      </span>
+      <span className="num w-36 text-on-well-2" data-testid="rate">
+        {percent === 100 ? "full size" : "half size"}
+        {playing && rate > 0 && ` · ${rate.toFixed(1)} fps`}
+      </span>
+    </div>
+  );
+}

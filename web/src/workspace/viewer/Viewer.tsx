@@ -1,0 +1,282 @@
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { useOpenShot, useChosenLayer, useChosenMotion } from "~/workspace/context";
+import { act, useWorkspace } from "~/workspace/store";
+import { EmptyWell } from "~/workspace/viewer/EmptyWell";
+import { LayerHandles } from "~/workspace/viewer/LayerHandles";
+import { MeasuringPill } from "~/workspace/viewer/MeasuringPill";
+import { PointHandles } from "~/workspace/viewer/PointHandles";
+import { Transport } from "~/workspace/viewer/Transport";
+import { ViewerBar } from "~/workspace/viewer/ViewerBar";
+import { clipUrl, type FrameAddress, frameStore, frameUrl } from "~/workspace/viewer/frames";
+import { usePlonk } from "~/workspace/actions";
+import { usePlayback } from "~/workspace/viewer/usePlayback";
+import { type Mapping, mappingOf, toPicture, zoomed } from "~/workspace/viewer/viewport";
+
+export function Viewer() {
+  const { record, shotId } = useOpenShot();
+  const footage = record.document.footage;
+  const well = useRef<HTMLDivElement>(null);
+  const [size, setSize] = useState({ w: 100, h: 100 });
+  const { frame, view, wipe, viewport, tool, playing } = useWorkspace();
+  const motion = useChosenMotion();
+  const layer = useChosenLayer();
+  const plonk = usePlonk();
+
+  useEffect(() => {
+    const element = well.current;
+    if (!element) return;
+    const watcher = new ResizeObserver(() => setSize({ w: element.clientWidth, h: element.clientHeight }));
+    watcher.observe(element);
+    return () => watcher.disconnect();
+  }, [footage]);
+
+  const picture = useMemo(() => ({ w: footage?.width ?? 16, h: footage?.height ?? 9 }), [footage]);
+  const mapping = mappingOf(viewport, size, picture);
+  // Half size is enough while it fills the screen's pixels or moves; looking closer brings the full one.
+  const percent = !playing && mapping.zoom * devicePixelRatio > 0.62 ? 100 : 50;
+  const address = useMemo<FrameAddress | null>(
+    () => (footage ? { shot: shotId, picture: record.picture, view, percent } : null),
+    [footage, shotId, record.picture, view, percent],
+  );
+  const rate = usePlayback(record, address);
+
+  const onWheel = useCallback(
+    (e: WheelEvent) => {
+      e.preventDefault();
+      const box = well.current!.getBoundingClientRect();
+      const about = { x: e.clientX - box.left, y: e.clientY - box.top };
+      const now = mappingOf(useWorkspace.getState().viewport, size, picture);
+      act({ do: "viewport", viewport: zoomed(now, about, Math.exp(-e.deltaY * 0.0016)) });
+    },
+    [size, picture],
+  );
+  useEffect(() => {
+    const element = well.current;
+    element?.addEventListener("wheel", onWheel, { passive: false });
+    return () => element?.removeEventListener("wheel", onWheel);
+  }, [onWheel]);
+
+  return (
+    <section aria-label="Viewer" className="on-well grid min-h-0 min-w-0 grid-rows-[40px_1fr_46px] bg-well">
+      <ViewerBar />
+      <div
+        ref={well}
+        data-testid="well"
+        className="relative min-h-0 overflow-hidden"
+        style={{ cursor: tool === "handle" ? undefined : "crosshair" }}
+        onPointerDown={(e) => {
+          if (!footage || e.target !== e.currentTarget.querySelector("[data-ground]")) return;
+          const box = e.currentTarget.getBoundingClientRect();
+          const at = toPicture(mapping, { x: e.clientX - box.left, y: e.clientY - box.top });
+          const inside = at.x >= 0 && at.y >= 0 && at.x <= picture.w && at.y <= picture.h;
+          if (e.button === 0 && tool !== "handle" && inside) {
+            plonk(at);
+            return;
+          }
+          panFrom(e, mapping);
+        }}
+      >
+        {footage && address ? (
+          <>
+            <Picture
+              address={address}
+              asset={footage.asset}
+              frame={frame}
+              frames={footage.frames}
+              mapping={mapping}
+              picture={picture}
+              size={size}
+              wipe={wipe}
+              playing={playing}
+            />
+            <div data-ground className="absolute inset-0" />
+            {motion && view !== "matte" && !playing && <PointHandles motion={motion} mapping={mapping} />}
+            {motion && playing && <PointHandles motion={motion} mapping={mapping} still={false} />}
+            {layer && !playing && <LayerHandles layer={layer} mapping={mapping} />}
+            {wipe !== null && <WipeBar at={wipe} mapping={mapping} picture={picture} />}
+            <MeasuringPill />
+          </>
+        ) : (
+          <EmptyWell />
+        )}
+      </div>
+      <Transport rate={rate} percent={percent} />
+    </section>
+  );
+}
+
+function panFrom(e: React.PointerEvent<HTMLDivElement>, mapping: Mapping) {
+  const element = e.currentTarget;
+  const start = { x: e.clientX, y: e.clientY };
+  element.setPointerCapture(e.pointerId);
+  const move = (m: PointerEvent) =>
+    act({
+      do: "viewport",
+      viewport: {
+        zoom: mapping.zoom,
+        x: mapping.x + m.clientX - start.x,
+        y: mapping.y + m.clientY - start.y,
+      },
+    });
+  const up = () => {
+    element.removeEventListener("pointermove", move);
+    element.removeEventListener("pointerup", up);
+  };
+  element.addEventListener("pointermove", move);
+  element.addEventListener("pointerup", up);
+}
+
+interface PictureProps {
+  address: FrameAddress;
+  asset: string;
+  frame: number;
+  frames: number;
+  mapping: Mapping;
+  picture: { w: number; h: number };
+  size: { w: number; h: number };
+  wipe: number | null;
+  playing: boolean;
+}
+
+/** The canvas: draws exactly the frame asked for, or keeps the last one until that has arrived. */
+function Picture({ address, asset, frame, frames, mapping, picture, size, wipe, playing }: PictureProps) {
+  const canvas = useRef<HTMLCanvasElement>(null);
+  const [, redraw] = useState(0);
+  const drawn = useRef("");
+  const url = frameUrl(address, frame);
+  const under = wipe === null ? null : clipUrl(asset, address.percent, frame);
+
+  useEffect(() => {
+    if (playing) return;
+    frameStore.forgetWaiting();
+    frameStore.want(url);
+    if (under) frameStore.want(under);
+    for (let k = 1; k <= 6; k++) {
+      for (const near of [frame + k, frame - k])
+        if (near >= 0 && near < frames) {
+          frameStore.want(frameUrl(address, near), false);
+          if (under && k <= 3) frameStore.want(clipUrl(asset, address.percent, near), false);
+        }
+    }
+  }, [url, under, address, asset, frame, frames, playing]);
+
+  useEffect(
+    () =>
+      frameStore.onArrival((arrived) => {
+        if (arrived === url || arrived === under) redraw((n) => n + 1);
+      }),
+    [url, under],
+  );
+
+  useEffect(() => {
+    const element = canvas.current;
+    const context = element?.getContext("2d", { alpha: false });
+    if (!element || !context) return;
+    const ratio = devicePixelRatio;
+    const wanted = { w: Math.round(size.w * ratio), h: Math.round(size.h * ratio) };
+    const bitmap = frameStore.get(url) ?? nearScale(address, frame);
+    const original = under ? frameStore.get(under) : null;
+    const ready = bitmap && (!under || original);
+    const layout = `${wanted.w}x${wanted.h}:${mapping.zoom}:${mapping.x}:${mapping.y}`;
+    if (!ready && drawn.current === layout) return; // Keep the last frame on screen until this one is here.
+    if (element.width !== wanted.w || element.height !== wanted.h) {
+      element.width = wanted.w;
+      element.height = wanted.h;
+    }
+    context.setTransform(1, 0, 0, 1, 0, 0);
+    context.fillStyle = getComputedStyle(element).getPropertyValue("--well");
+    context.fillRect(0, 0, wanted.w, wanted.h);
+    const box = [
+      mapping.x * ratio,
+      mapping.y * ratio,
+      picture.w * mapping.zoom * ratio,
+      picture.h * mapping.zoom * ratio,
+    ] as const;
+    const soft = mapping.zoom * ratio < 3;
+    context.imageSmoothingEnabled = soft;
+    context.imageSmoothingQuality = "high";
+    if (bitmap) context.drawImage(bitmap, ...box);
+    if (original && wipe !== null) {
+      context.save();
+      context.beginPath();
+      context.rect(box[0], box[1], box[2] * wipe, box[3]);
+      context.clip();
+      context.drawImage(original, ...box);
+      context.restore();
+    }
+    drawn.current = layout;
+    if (ready) element.dataset["frame"] = String(frame);
+    if (ready) element.dataset["url"] = url;
+  });
+
+  return (
+    <canvas
+      ref={canvas}
+      aria-label={`Frame ${frame}`}
+      role="img"
+      className="absolute inset-0 size-full"
+      style={{ width: size.w, height: size.h }}
+    />
+  );
+}
+
+/** The same frame at another scale, shown until the wanted one arrives. */
+function nearScale(address: FrameAddress, frame: number): ImageBitmap | null {
+  for (const percent of [100, 50, 25])
+    if (percent !== address.percent) {
+      const found = frameStore.get(frameUrl({ ...address, percent }, frame));
+      if (found) return found;
+    }
+  return null;
+}
+
+function WipeBar({
+  at,
+  mapping,
+  picture,
+}: {
+  at: number;
+  mapping: Mapping;
+  picture: { w: number; h: number };
+}) {
+  const left = mapping.x + picture.w * mapping.zoom * at;
+  const top = mapping.y;
+  const height = picture.h * mapping.zoom;
+  const set = (x: number) => act({ do: "wipe", at: Math.min(1, Math.max(0, x)) });
+  return (
+    <div
+      role="slider"
+      tabIndex={0}
+      aria-label="Wipe between the untouched clip and the shot"
+      aria-valuenow={Math.round(at * 100)}
+      aria-valuemin={0}
+      aria-valuemax={100}
+      className="absolute w-5 -translate-x-1/2 cursor-ew-resize touch-none"
+      style={{ left, top, height }}
+      onKeyDown={(e) => {
+        if (e.key !== "ArrowLeft" && e.key !== "ArrowRight") return;
+        e.preventDefault();
+        e.stopPropagation();
+        set(at + (e.key === "ArrowLeft" ? -0.02 : 0.02));
+      }}
+      onPointerDown={(e) => {
+        e.stopPropagation();
+        e.currentTarget.setPointerCapture(e.pointerId);
+      }}
+      onPointerMove={(e) => {
+        if (!e.currentTarget.hasPointerCapture(e.pointerId)) return;
+        const box = e.currentTarget.parentElement!.getBoundingClientRect();
+        set((e.clientX - box.left - mapping.x) / (picture.w * mapping.zoom));
+      }}
+    >
+      <i className="absolute inset-y-0 left-1/2 w-[2px] -translate-x-1/2 bg-[#f1eee7] shadow" />
+      <b className="absolute top-1/2 left-1/2 h-11 w-3 -translate-x-1/2 -translate-y-1/2 rounded-full border-2 border-[#22262b] bg-[#f1eee7]" />
+      <span className="absolute right-full bottom-2 mr-1 rounded-full bg-black/65 px-2 py-0.5 text-[11px] whitespace-nowrap text-on-well">
+        untouched
+      </span>
+      <span className="absolute bottom-2 left-full ml-1 rounded-full bg-black/65 px-2 py-0.5 text-[11px] whitespace-nowrap text-on-well">
+        shot
+      </span>
+    </div>
+  );
+}

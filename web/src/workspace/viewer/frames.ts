@@ -1,0 +1,135 @@
+/** Exact frames for the viewer: fetched by address, decoded off the main thread, kept by size. */
+
+const ROOM_BYTES = 420 * 1024 * 1024;
+const AT_ONCE = 6;
+
+interface Entry {
+  bitmap: ImageBitmap;
+  bytes: number;
+}
+
+export class FrameStore {
+  private kept = new Map<string, Entry>();
+  private bytes = 0;
+  private running = new Map<string, Promise<ImageBitmap | null>>();
+  private waiting: string[] = [];
+  private listeners = new Set<(url: string) => void>();
+
+  /** Hear of every frame that arrives. */
+  onArrival(listener: (url: string) => void): () => void {
+    this.listeners.add(listener);
+    return () => this.listeners.delete(listener);
+  }
+
+  get(url: string): ImageBitmap | null {
+    const entry = this.kept.get(url);
+    if (!entry) return null;
+    this.kept.delete(url);
+    this.kept.set(url, entry);
+    return entry.bitmap;
+  }
+
+  /** Ask for a frame now, ahead of those that were only wanted in advance. */
+  want(url: string, urgent = true): void {
+    if (this.kept.has(url) || this.running.has(url)) return;
+    this.waiting = this.waiting.filter((u) => u !== url);
+    if (urgent) this.waiting.unshift(url);
+    else this.waiting.push(url);
+    this.waiting.length = Math.min(this.waiting.length, 40);
+    this.pump();
+  }
+
+  /** Forget what was wanted in advance (the playhead has jumped). */
+  forgetWaiting(): void {
+    this.waiting = [];
+  }
+
+  put(url: string, bitmap: ImageBitmap): void {
+    if (this.kept.has(url)) {
+      bitmap.close();
+      return;
+    }
+    const bytes = bitmap.width * bitmap.height * 4;
+    this.kept.set(url, { bitmap, bytes });
+    this.bytes += bytes;
+    for (const [old, entry] of this.kept) {
+      if (this.bytes <= ROOM_BYTES || old === url) break;
+      this.kept.delete(old);
+      this.bytes -= entry.bytes;
+      entry.bitmap.close();
+    }
+    for (const listener of this.listeners) listener(url);
+  }
+
+  private pump(): void {
+    while (this.running.size < AT_ONCE) {
+      const url = this.waiting.shift();
+      if (!url) return;
+      const work = load(url).then((bitmap) => {
+        this.running.delete(url);
+        if (bitmap) this.put(url, bitmap);
+        this.pump();
+        return bitmap;
+      });
+      this.running.set(url, work);
+    }
+  }
+}
+
+async function load(url: string): Promise<ImageBitmap | null> {
+  try {
+    const answer = await fetch(url);
+    if (!answer.ok) return null;
+    return await createImageBitmap(await answer.blob());
+  } catch {
+    return null;
+  }
+}
+
+export const frameStore = new FrameStore();
+
+export interface FrameAddress {
+  shot: string;
+  picture: string;
+  view: string;
+  percent: number;
+}
+
+export const frameUrl = (a: FrameAddress, frame: number) =>
+  `/api/frames/${a.shot}/${a.picture}/${a.view}/${a.percent}/${frame}.jpg`;
+
+export const clipUrl = (asset: string, percent: number, frame: number) =>
+  `/api/clips/${asset}/${percent}/${frame}.jpg`;
+
+/** Read a run of frames as one stream into the store. Ends early when `signal` says so. */
+export async function streamFrames(
+  a: FrameAddress,
+  start: number,
+  stop: number,
+  signal: AbortSignal,
+): Promise<void> {
+  const url = `/api/frames/${a.shot}/${a.picture}/${a.view}/${a.percent}/range?start=${start}&stop=${stop}`;
+  const answer = await fetch(url, { signal });
+  if (!answer.ok || !answer.body) return;
+  const reader = answer.body.getReader();
+  let held = new Uint8Array(0);
+  for (;;) {
+    const { done, value } = await reader.read();
+    if (done) return;
+    const joined = new Uint8Array(held.length + value.length);
+    joined.set(held);
+    joined.set(value, held.length);
+    held = joined;
+    while (held.length >= 8) {
+      const header = new DataView(held.buffer, held.byteOffset, 8);
+      const frame = header.getUint32(0, true);
+      const size = header.getUint32(4, true);
+      if (held.length < 8 + size) break;
+      const jpeg = held.slice(8, 8 + size);
+      held = held.slice(8 + size);
+      void createImageBitmap(new Blob([jpeg], { type: "image/jpeg" })).then((bitmap) =>
+        frameStore.put(frameUrl(a, frame), bitmap),
+      );
+    }
+  }
+}

@@ -1,0 +1,133 @@
+import { useEffect, useRef, useState } from "react";
+import type { ShotRecord } from "~/api/client";
+import { act, useWorkspace } from "~/workspace/store";
+import { type FrameAddress, frameStore, frameUrl, streamFrames } from "~/workspace/viewer/frames";
+
+const AHEAD = 24;
+
+/**
+ * Plays the range in time with its sound. The sound's clock leads; frames that have not arrived in
+ * time are dropped, and the honest rate is returned.
+ */
+export function usePlayback(record: ShotRecord | undefined, address: FrameAddress | null): number {
+  const playing = useWorkspace((s) => s.playing);
+  const [shownRate, setShownRate] = useState(0);
+  const sound = useSound(record);
+  const addressRef = useRef(address);
+  useEffect(() => {
+    addressRef.current = address;
+  }, [address]);
+  const footage = record?.document.footage;
+  const start = footage?.in_frame ?? 0;
+  const end = footage?.out_frame ?? 0;
+  const rate = footage?.rate;
+
+  useEffect(() => {
+    if (!playing || !rate) return;
+    const [num = 25, den = 1] = rate.split("/").map(Number);
+    const fps = num / den;
+    const stopper = new AbortController();
+    let from = useWorkspace.getState().frame;
+    if (from >= end || from < start) from = start;
+    let askedTo = from;
+    let began: number | null = null;
+    let source: AudioBufferSourceNode | null = null;
+    let shown = 0;
+    let last = -1;
+    let windowStart = performance.now();
+    let handle = 0;
+    let busy = false;
+
+    const fetchAhead = (now: number) => {
+      const a = addressRef.current;
+      if (!a || busy || askedTo > end || askedTo - now > AHEAD) return;
+      while (askedTo <= end && frameStore.get(frameUrl(a, askedTo))) askedTo++;
+      if (askedTo > end) return;
+      const stop = Math.min(askedTo + AHEAD, end + 1);
+      busy = true;
+      void streamFrames(a, askedTo, stop, stopper.signal)
+        .catch(() => undefined)
+        .finally(() => {
+          busy = false;
+        });
+      askedTo = stop;
+    };
+
+    const startSound = () => {
+      if (!sound) return;
+      source = sound.context.createBufferSource();
+      source.buffer = sound.buffer;
+      source.connect(sound.context.destination);
+      source.start(0, from / fps, (end + 1 - from) / fps);
+    };
+
+    const tick = () => {
+      const a = addressRef.current;
+      const time = performance.now();
+      if (began === null) {
+        fetchAhead(from);
+        // Start once the first frames are there, so that the beginning is not lost.
+        const need = Math.min(from + 5, end);
+        if (a && frameStore.get(frameUrl(a, from)) && frameStore.get(frameUrl(a, need))) {
+          began = time;
+          windowStart = time;
+          startSound();
+        }
+      } else {
+        const now = Math.min(end, from + Math.floor(((time - began) / 1000) * fps));
+        fetchAhead(now);
+        if (a && now !== last && frameStore.get(frameUrl(a, now))) {
+          act({ do: "frame", frame: now });
+          last = now;
+          shown++;
+        }
+        if (time - windowStart > 1000) {
+          setShownRate((shown * 1000) / (time - windowStart));
+          shown = 0;
+          windowStart = time;
+        }
+        if (time - began > ((end + 1 - from) / fps) * 1000) {
+          source?.stop();
+          from = start;
+          askedTo = start;
+          began = null;
+          last = -1;
+        }
+      }
+      handle = requestAnimationFrame(tick);
+    };
+    handle = requestAnimationFrame(tick);
+    return () => {
+      cancelAnimationFrame(handle);
+      stopper.abort();
+      source?.stop();
+      setShownRate(0);
+    };
+  }, [playing, rate, start, end, sound]);
+
+  return shownRate;
+}
+
+function useSound(record: ShotRecord | undefined): { context: AudioContext; buffer: AudioBuffer } | null {
+  const asset = record?.document.footage?.asset;
+  const playing = useWorkspace((s) => s.playing);
+  const [sound, setSound] = useState<{ asset: string; context: AudioContext; buffer: AudioBuffer } | null>(
+    null,
+  );
+  // Browsers allow sound only after a press: the context is made when play is first pressed.
+  useEffect(() => {
+    if (!asset || !playing || sound?.asset === asset) return;
+    let gone = false;
+    void (async () => {
+      const answer = await fetch(`/api/media/${asset}/sound.wav`);
+      if (!answer.ok) return;
+      const context = new AudioContext();
+      const buffer = await context.decodeAudioData(await answer.arrayBuffer());
+      if (!gone) setSound({ asset, context, buffer });
+    })();
+    return () => {
+      gone = true;
+    };
+  }, [asset, playing, sound]);
+  return sound && sound.asset === asset ? sound : null;
+}
