@@ -49,7 +49,7 @@ def conform_times(times: list[Fraction], stated: Fraction | None) -> TimeMap:
     Notes
     -----
     The rate is the stated one if stored times lie on its grid, else the standard rate within 1 %
-    of the measured average, else the average itself. Each conformed frame shows the stored frame
+    of the measured one, else the measured one itself. Each conformed frame shows the stored frame
     nearest in time, so dropped frames are held and doubled ones skipped.
     """
     n = len(times)
@@ -62,9 +62,9 @@ def conform_times(times: list[Fraction], stated: Fraction | None) -> TimeMap:
     seconds = np.array([float(t - times[0]) for t in times])
     if stated and _on_grid(seconds, stated):
         return TimeMap(rate=stated, start=times[0], source=tuple(range(n)), variable=False)
-    average = Fraction(n - 1) / span
-    near = min(STANDARD_RATES, key=lambda r: abs(float(r) / float(average) - 1))
-    rate = near if abs(float(near) / float(average) - 1) < 0.01 else average.limit_denominator(1001)
+    measured = _measured_rate(seconds)
+    near = min(STANDARD_RATES, key=lambda r: abs(float(r) / measured - 1))
+    rate = near if abs(float(near) / measured - 1) < 0.01 else Fraction(measured).limit_denominator(1001)
     if _on_grid(seconds, rate):
         return TimeMap(rate=rate, start=times[0], source=tuple(range(n)), variable=False)
     # The grid's phase is the median offset, so that jitter on the first frame shifts nothing.
@@ -75,6 +75,16 @@ def conform_times(times: list[Fraction], stated: Fraction | None) -> TimeMap:
     source = np.where(grid - seconds[right - 1] <= seconds[right] - grid, right - 1, right)
     start = times[0] + Fraction(offset).limit_denominator(90000)
     return TimeMap(rate=rate, start=start, source=tuple(int(s) for s in source), variable=True)
+
+
+def _measured_rate(seconds: F64) -> float:
+    """Frames per second, not misled by dropped frames: gaps are counted in whole frames first."""
+    gaps = np.diff(seconds)
+    usual = float(np.median(gaps[gaps > 0])) if (gaps > 0).any() else 0.04
+    index = np.concatenate([[0], np.cumsum(np.maximum(np.round(gaps / usual), 0))])
+    if index[-1] == 0:
+        return 1 / usual
+    return float(np.polyfit(seconds, index, 1)[0]) if len(seconds) > 2 else float(index[-1] / seconds[-1])
 
 
 def _on_grid(seconds: F64, rate: Fraction) -> bool:

@@ -12,6 +12,10 @@ from plonket.conventions import F32, F64
 from plonket.phone.camera import PhoneCamera
 
 
+FAR = 1e30
+"""Stands for "not hit": compiled with fast arithmetic, infinities cannot be tested for."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Surface:
     """A flat textured surface.
@@ -107,7 +111,7 @@ def _trace(flat, starts, widths, heights, eye, rot, frames, focal, samples, back
                 dy = r[1, 0] * lx + r[1, 1] * ly + r[1, 2] * lz
                 dz = r[2, 0] * lx + r[2, 1] * ly + r[2, 2] * lz
                 for j in range(count):
-                    depth[j] = np.inf
+                    depth[j] = FAR
                     ax, ay, az = surf[j, 1, 0], surf[j, 1, 1], surf[j, 1, 2]
                     bx, by, bz = surf[j, 2, 0], surf[j, 2, 1], surf[j, 2, 2]
                     nx, ny, nz = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
@@ -128,9 +132,9 @@ def _trace(flat, starts, widths, heights, eye, rot, frames, focal, samples, back
                 keep = 1.0
                 for _ in range(count):
                     j = int(np.argmin(depth))
-                    if depth[j] == np.inf or keep < 0.004:
+                    if depth[j] >= FAR or keep < 0.004:
                         break
-                    depth[j] = np.inf
+                    depth[j] = FAR
                     tw, th = widths[j], heights[j]
                     px, py = us[j] * tw - 0.5, vs[j] * th - 0.5
                     ix, iy = int(np.floor(px)), int(np.floor(py))

@@ -66,7 +66,9 @@ def _warp_key(e: Exposure, key_time: float, what: MiniatureSet, camera: PhoneCam
             for p, name in enumerate(e.parts):
                 carry[r, k, p] = (what.part_at(name, when) @ back[p])[:3]
     out = np.empty((height, width, 3), np.float32)
-    _warp(e.light, e.world, e.part, eye, rot, carry, camera.focal_px, e.pad, out)
+    # Fast arithmetic cannot test for NaN: where nothing is seen, the part says so.
+    part = np.where(np.isfinite(e.world[..., 0]), e.part, -1).astype(np.int16)
+    _warp(e.light, e.world, part, eye, rot, carry, camera.focal_px, e.pad, out)
     return out
 
 
@@ -96,20 +98,20 @@ def _warp(light: F32, world: F32, part: NDArray[np.int16], eye: F64, rot: F64, c
         at = (y + 0.5) / height * (nodes - 1)
         n = min(int(at), nodes - 2)
         f = at - n
+        e = eye[n] * (1 - f) + eye[n + 1] * f
+        m = rot[n] * (1 - f) + rot[n + 1] * f
+        c = carry[n] * (1 - f) + carry[n + 1] * f
         for x in range(width):
             r = g = b = 0.0
             for k in range(steps):
-                e = eye[n, k] * (1 - f) + eye[n + 1, k] * f
-                m = rot[n, k] * (1 - f) + rot[n + 1, k] * f
-                c = carry[n, k] * (1 - f) + carry[n + 1, k] * f
                 tx, ty = x + pad + 0.5, y + pad + 0.5
                 sx, sy = tx, ty
                 for _ in range(4):
                     ix = min(max(int(sx), 0), pw - 1)
                     iy = min(max(int(sy), 0), ph - 1)
-                    if world[iy, ix, 0] != world[iy, ix, 0]:
+                    if part[iy, ix] < 0:
                         break
-                    fx, fy = _flow(world, part, iy, ix, e, m, c, focal, cx, cy)
+                    fx, fy = _flow(world, part, iy, ix, e[k], m[k], c[k], focal, cx, cy)
                     sx, sy = tx - (fx - ix - 0.5), ty - (fy - iy - 0.5)
                 qx, qy = min(max(sx - 0.5, 1.0), pw - 3.0), min(max(sy - 0.5, 1.0), ph - 3.0)
                 ix, iy = int(qx), int(qy)

@@ -1,0 +1,139 @@
+"""The shot document, its hashes, the open formats and the registries."""
+
+from __future__ import annotations
+
+import json
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+from plonket.errors import BadInput, FormatError
+from plonket.formats.points_csv import read_points, write_points
+from plonket.formats.shot_file import read_shot_file
+from plonket.motion.points.tracks import LOST, TRACKED, PointTracks
+from plonket.shot import REGISTRIES, picture_hash, read_shot, shot_hash
+from tests.core.clips import phone_clip
+
+CHECKED_BY_HAND = """name,frame,x,y,confidence,state
+lamp,0,10.5,20.25,1,given
+lamp,1,11.5,20.75,0.9312,tracked
+lamp,2,12,21,0,lost
+whale,1,100,200,0.5,tracked
+"""
+
+
+def document() -> dict[str, object]:
+    return {
+        "name": "Chart wall",
+        "footage": {"asset": "a" * 64, "name": "clip", "width": 640, "height": 360, "rate": "30/1", "frames": 60,
+                    "in_frame": 5, "out_frame": 50},
+        "motions": [{"kind": "points", "id": "lamp", "name": "Lamp", "points": [
+            {"id": "p1", "name": "Tip", "given": [{"frame": 5, "x": 10, "y": 20}]}]}],
+        "stack": [{"kind": "still", "id": "l1", "name": "Boat", "asset": "b" * 64, "width": 64, "height": 64,
+                   "follow": {"motion": "lamp", "reference_frame": 5}}],
+    }  # fmt: skip
+
+
+class Document(unittest.TestCase):
+    def refused(self, change: dict[str, object]) -> str:
+        with self.assertRaises(BadInput) as caught:
+            read_shot(document() | change)
+        return caught.exception.message
+
+    def test_round_trip_and_hash(self) -> None:
+        shot = read_shot(document())
+        again = read_shot(json.loads(json.dumps(shot.model_dump(mode="json"))))
+        self.assertEqual(shot, again)
+        self.assertEqual(shot_hash(shot), shot_hash(again))
+
+    def test_pictures_do_not_depend_on_names_or_range(self) -> None:
+        base = read_shot(document())
+        other = document() | {"name": "Other"}
+        other["footage"] = dict(other["footage"], in_frame=9)  # type: ignore[call-overload]
+        self.assertEqual(picture_hash(base), picture_hash(read_shot(other)))
+        moved = document()
+        moved["stack"] = [dict(moved["stack"][0], x=4.0)]  # type: ignore[index]
+        self.assertNotEqual(picture_hash(base), picture_hash(read_shot(moved)))
+
+    def test_nonsense_is_refused_in_plain_words(self) -> None:
+        self.assertIn("does not lie within", self.refused({"footage": dict(document()["footage"], out_frame=60)}))  # type: ignore[call-overload]
+        self.assertIn("follows a motion", self.refused({"motions": []}))
+        self.assertIn("surprise", self.refused({"surprise": 1}))
+        bad = document()["stack"][0] | {"opacity": float("nan")}  # type: ignore[index]
+        self.assertIn("opacity", self.refused({"stack": [bad]}))
+        twice = document()["stack"] * 2  # type: ignore[operator]
+        self.assertIn("same id", self.refused({"stack": twice}))
+
+    def test_every_registered_kind_has_valid_defaults_and_labels(self) -> None:
+        given = {"id": "x", "name": "X", "asset": "c" * 64, "width": 10, "height": 10}
+        for registry in REGISTRIES.values():
+            for entry in registry:
+                fields = entry.settings.model_fields
+                made = entry.settings(**{k: v for k, v in given.items() if k in fields})
+                self.assertEqual(made.kind, entry.kind)  # type: ignore[attr-defined]
+                self.assertTrue(entry.label and entry.help.endswith("."))
+                for name, hints in entry.settings.model_json_schema()["properties"].items():
+                    if "x-plonket" in hints:
+                        self.assertTrue(hints["x-plonket"]["label"], name)
+
+    def test_unknown_kind(self) -> None:
+        with self.assertRaises(BadInput):
+            REGISTRIES["motion"].get("nothing")
+
+
+class PointsCsv(unittest.TestCase):
+    def test_file_checked_by_hand(self) -> None:
+        tracks = read_points(CHECKED_BY_HAND)
+        self.assertEqual(tracks.names, ("lamp", "whale"))
+        self.assertEqual(tracks.frames, 3)
+        self.assertEqual(tracks.xy[0, 1].tolist(), [11.5, 20.75])
+        self.assertEqual(tracks.state[0].tolist(), [3, TRACKED, LOST])
+        self.assertEqual(tracks.state[1].tolist(), [0, TRACKED, 0])
+
+    def test_round_trip(self) -> None:
+        tracks = read_points(CHECKED_BY_HAND)
+        again = read_points(write_points(tracks))
+        np.testing.assert_allclose(again.xy, tracks.xy)
+        np.testing.assert_array_equal(again.state, tracks.state)
+        stored = PointTracks.from_bytes(tracks.to_bytes())
+        np.testing.assert_array_equal(stored.xy, tracks.xy)
+        self.assertEqual(tracks.to_bytes(), stored.to_bytes())
+
+    def test_wrong_files(self) -> None:
+        for text, word in (
+            ("a,b\n1,2\n", "columns"),
+            ("name,frame,x,y\nlamp,zero,1,2\n", "Line 2"),
+            ("name,frame,x,y\nlamp,0,nan,2\n", "Line 2"),
+            ("name,frame,x,y\n", "no points"),
+        ):
+            with self.assertRaises(FormatError) as caught:
+                read_points(text)
+            self.assertIn(word, caught.exception.message)
+        with self.assertRaises(FormatError):
+            PointTracks.from_bytes(b"nothing")
+
+
+class ShotFiles(unittest.TestCase):
+    def test_names_stand_for_files(self) -> None:
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            phone_clip(folder / "c.mp4", frames=8)
+            (folder / "p.csv").write_text(CHECKED_BY_HAND)
+            data = {"plonket": 1, "media": {"clip": "c.mp4"}, "measurements": {"lamp": "p.csv"},
+                    "shot": {"name": "S", "footage": {"asset": "clip"},
+                             "motions": [{"kind": "points", "id": "m", "name": "M", "measurement": "lamp"}]}}  # fmt: skip
+            (folder / "shot.json").write_text(json.dumps(data))
+            file = read_shot_file(folder / "shot.json")
+            assert file.shot.footage is not None
+            self.assertEqual((file.shot.footage.frames, file.shot.footage.out_frame), (8, 7))
+            self.assertIn(file.shot.motions[0].measurement, file.measurements)
+            data["media"] = {"clip": "gone.mp4"}
+            (folder / "shot.json").write_text(json.dumps(data))
+            with self.assertRaises(BadInput) as caught:
+                read_shot_file(folder / "shot.json")
+            self.assertIn("gone.mp4", caught.exception.message)
+            (folder / "shot.json").write_text("[]")
+            with self.assertRaises(FormatError):
+                read_shot_file(folder / "shot.json")
