@@ -111,7 +111,7 @@ def give_footage(shot_id: uuid.UUID, asset: Asset) -> None:
 
 def _locked(shot_id: uuid.UUID) -> Shot:
     try:
-        return Shot.objects.select_for_update(of=("self",)).select_related("current").get(pk=shot_id)
+        return Shot.objects.select_for_update().get(pk=shot_id)
     except Shot.DoesNotExist:
         raise NotHere("shot") from None
 
