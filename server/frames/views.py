@@ -137,13 +137,14 @@ def clip_frame(request: HttpRequest, digest: str, percent: int, number: int) -> 
 async def frame_range(
     request: HttpRequest, shot_id: uuid.UUID, digest: str, view: str, percent: int
 ) -> HttpResponseBase:
-    """Frames ``start`` to ``stop - 1`` as one stream: each a header of two little-endian 32-bit
+    """Frames ``start`` to ``stop - 1`` (or only ``every`` so many) as one stream: each a header of two little-endian 32-bit
     numbers (frame, length of the JPEG) and the JPEG. The next ones are rendered while one is sent."""
     try:
         start, stop = int(request.GET["start"]), int(request.GET["stop"])
+        every = int(request.GET.get("every", "1"))
         document = await sync_to_async(_document)(shot_id, digest)
         frames = document.footage.frames if document.footage else 0
-        if not 0 <= start < stop <= frames:
+        if not (0 <= start < stop <= frames and 1 <= every <= 16):
             raise BadInput("frame.range", f"Frames {start} to {stop} do not lie within the clip.")
     except (KeyError, ValueError):
         return _problem(BadInput("frame.range", "Say which frames: start and stop."))
@@ -152,12 +153,13 @@ async def frame_range(
 
     async def pieces() -> AsyncIterator[bytes]:
         make = sync_to_async(_shot_jpeg, thread_sensitive=False)
-        ahead = [asyncio.create_task(make(shot_id, digest, view, percent, n)) for n in range(start, min(start + AHEAD, stop))]
+        numbers = range(start, stop, every)
+        ahead = [asyncio.create_task(make(shot_id, digest, view, percent, n)) for n in numbers[:AHEAD]]
         try:
-            for number in range(start, stop):
+            for k, number in enumerate(numbers):
                 data = await ahead.pop(0)
-                if number + AHEAD < stop:
-                    ahead.append(asyncio.create_task(make(shot_id, digest, view, percent, number + AHEAD)))
+                if k + AHEAD < len(numbers):
+                    ahead.append(asyncio.create_task(make(shot_id, digest, view, percent, numbers[k + AHEAD])))
                 yield struct.pack("<II", number, len(data)) + data
         finally:
             for task in ahead:

@@ -12,6 +12,7 @@ from django.db import transaction
 from jobs.models import Job
 from jobs.queue import enqueue
 from library.models import Asset
+from plonket.errors import PlonketError
 from plonket.media import ClipInfo, probe
 from plonket_server import store
 from plonket_server.problems import NotHere
@@ -42,10 +43,21 @@ def bring_in(part: Path, name: str, *, shot_id: Any = None, on_shelf: bool = Fal
         target = store.original_path(digest, ending)
         target.parent.mkdir(parents=True, exist_ok=True)
         shutil.move(checked, target)
+    except PlonketError as error:
+        checked.unlink(missing_ok=True)
+        # The creator knows the file by its own name.
+        error.message = error.message.replace(checked.name, title_of(name) + ending)
+        raise
     except BaseException:
         checked.unlink(missing_ok=True)
         raise
     return _record(digest, ending, target, info, name, shot_id, on_shelf, words, settings or {}, conform_now)
+
+
+def title_of(name: str) -> str:
+    """A name to show for an upload: its last part without the ending."""
+    last = Path(name.replace("\\", "/")).name
+    return (os.path.splitext(last)[0].strip() or "clip")[:120]
 
 
 def _record(
@@ -53,8 +65,7 @@ def _record(
     settings: dict[str, Any], conform_now: bool,
 ) -> Asset:  # fmt: skip
     still = info.kind == "still"
-    title = Path(name.replace("\\", "/")).name
-    title = (os.path.splitext(title)[0].strip() or "clip")[:120]
+    title = title_of(name)
     with transaction.atomic():
         asset, fresh = Asset.objects.get_or_create(
             digest=digest,

@@ -45,7 +45,7 @@ DATA_UPLOAD_MAX_MEMORY_SIZE = 40 * 1024 * 1024
 X_FRAME_OPTIONS = "DENY"
 SECURE_CONTENT_TYPE_NOSNIFF = True
 
-STORE = DATA / "store"
+STORE = Path(os.environ.get("PLONKET_STORE", DATA / "store"))
 WEB_DIST = ROOT / "web" / "dist"
 DEMO = ROOT / "demo"
 LARGEST_UPLOAD = 16 * 1024**3

@@ -20,7 +20,7 @@ def numbered(i: int, size: tuple[int, int] = (320, 180)) -> U8:
     for bit in range(8):
         value = 230 if i >> (7 - bit) & 1 else 20
         out[20:60, 20 + 30 * bit : 44 + 30 * bit] = value
-    out[100:150, 40:120] = (200, 40, 40)
+    out[100:150, 40:120] = (230, 200, 60)
     return out
 
 

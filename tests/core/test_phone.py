@@ -10,7 +10,7 @@ from plonket.phone.camera import PhoneCamera
 from plonket.phone.path import HandheldPath, look_at
 from plonket.phone.quick import Surface, quick_light
 from plonket.phone.quickset import quad
-from plonket.phone.shutter import expose_frame, seen_matte
+from plonket.phone.shutter import expose_frame, seen_mattes
 from plonket.phone.film import Exposure
 from plonket.phone.solid import MiniatureSet, box, lathe, shift, turn
 
@@ -73,7 +73,7 @@ class Shutter(unittest.TestCase):
         moved = expose_frame([(key, 0.40, 1.0)], empty, camera, 0.43)
         truth = camera.project(0.43, np.array([[0.1, -0.05, 0.001]]))[0]
         np.testing.assert_allclose(bright_centre(moved), truth, atol=0.05)
-        self.assertAlmostEqual(float(seen_matte(key, 0.40, np.ones((h, w), bool), empty, camera, 0.43).min()), 1.0, places=3)
+        self.assertAlmostEqual(float(seen_mattes(key, 0.40, np.ones((h, w, 3), bool), empty, camera, 0.43).min()), 1.0, places=3)
 
 
 class Solids(unittest.TestCase):

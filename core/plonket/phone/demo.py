@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import importlib
 from collections.abc import Iterator
+from contextlib import ExitStack
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
@@ -18,14 +19,13 @@ from plonket.media.write import Coding, VideoWriter
 from plonket.phone.camera import PhoneCamera
 from plonket.phone.film import Exposure, FilmStudio
 from plonket.phone.sensor import Sensor
-from plonket.phone.shutter import expose_frame, seen_matte
+from plonket.phone.shutter import expose_frame, seen_mattes
 from plonket.phone.solid import MiniatureSet
 from plonket.phone.take import (
     Recording,
     frame_times,
     photographs,
     truth_of,
-    write_matte,
     write_recording,
     write_truth,
 )
@@ -74,12 +74,7 @@ def film(name: str, out: Path, *, scale: float = 1.0, samples: int = 9, work: Wo
     with VideoWriter(truth / "clean.mp4", size, recording.rate, coding=Coding(crf=24, preset="slow")) as video:
         for light in _frames(keys, what, camera, times, recording):
             video.write(sensor.clean(light))
-    solid_names = [s.name for s in what.solids]
-    for matte, names in what.mattes.items():
-        wanted = np.array([n in names for n in solid_names] + [False])
-        write_matte(
-            truth / f"matte-{matte}.mp4", _mattes(keys, wanted, what, camera, times, recording), size, recording.rate
-        )
+    _write_mattes(truth, keys, what, camera, times, recording)
 
 
 def _flashing(t: float, recording: Recording) -> bool:
@@ -147,11 +142,25 @@ def _frames(
         yield expose_frame([(cache[k.path], k.time, w) for k, w in near], what, camera, float(t))
 
 
-def _mattes(
-    keys: list[Key], wanted: np.ndarray, what: MiniatureSet, camera: PhoneCamera, times: np.ndarray,
-    recording: Recording,
-) -> Iterator[F32]:  # fmt: skip
-    for t in times:
-        near = max(_neighbours(keys, float(t), _flashing(t, recording)), key=lambda pair: pair[1])[0]
-        e = _load(near, what)
-        yield seen_matte(e, near.time, wanted[e.solid], what, camera, float(t))
+def _write_mattes(
+    folder: Path, keys: list[Key], what: MiniatureSet, camera: PhoneCamera, times: np.ndarray, recording: Recording
+) -> None:
+    """Small grey videos, white where the named things are; up to three in one pass."""
+    names = list(what.mattes)[:3]
+    marked = np.zeros((len(what.solids) + 1, 3), bool)  # the last row is for "nothing seen"
+    for k, name in enumerate(names):
+        for j, solid in enumerate(what.solids):
+            marked[j, k] = solid.name in what.mattes[name]
+    with ExitStack() as stack:
+        coding = Coding(crf=20, preset="medium")
+        videos = [stack.enter_context(VideoWriter(folder / f"matte-{n}.mp4", camera.size, recording.rate, coding=coding))
+                  for n in names]  # fmt: skip
+        cache: dict[Path, Exposure] = {}
+        for t in times:
+            near = max(_neighbours(keys, float(t), _flashing(t, recording)), key=lambda pair: pair[1])[0]
+            cache = {near.path: cache.get(near.path) or _load(near, what)}
+            e = cache[near.path]
+            cover = seen_mattes(e, near.time, marked[e.solid], what, camera, float(t))
+            for k, video in enumerate(videos):
+                grey = np.clip(cover[..., k] * 255 + 0.5, 0, 255).astype(np.uint8)
+                video.write(np.repeat(grey[..., None], 3, axis=2))

@@ -7,6 +7,7 @@ the exact camera path; only the light is taken from the key.
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numba
@@ -41,15 +42,12 @@ def expose_frame(
     return out
 
 
-def seen_matte(
-    exposure: Exposure, key_time: float, mask: NDArray[np.bool_], what: MiniatureSet, camera: PhoneCamera, t: float
+def seen_mattes(
+    exposure: Exposure, key_time: float, masks: NDArray[np.bool_], what: MiniatureSet, camera: PhoneCamera, t: float
 ) -> F32:
-    """Coverage of the pixels marked in `mask` (padded size) in the frame at `t`; (height, width)."""
-    from dataclasses import replace
-
-    flat = np.repeat(mask.astype(np.float32)[..., None], 3, axis=2)
-    warped = _warp_key(replace(exposure, light=flat), key_time, what, camera, t)
-    return np.clip(warped[..., 0], 0, 1)
+    """Coverage in the frame at `t` of the pixels marked in `masks` (padded height, width, 3)."""
+    warped = _warp_key(replace(exposure, light=masks.astype(np.float32)), key_time, what, camera, t)
+    return np.clip(warped, 0, 1)
 
 
 def _warp_key(e: Exposure, key_time: float, what: MiniatureSet, camera: PhoneCamera, t: float) -> F32:

@@ -12,12 +12,11 @@ from pathlib import Path
 
 import av
 import numpy as np
-from numpy.typing import NDArray
 
 from plonket.context import Work
 from plonket.conventions import F32, F64, U8, matrix_to_quaternion
 from plonket.media.sound import Sound
-from plonket.media.write import Coding, VideoWriter, mux_sound
+from plonket.media.write import mux_sound
 from plonket.phone.camera import PhoneCamera
 from plonket.phone.sensor import Sensor
 from plonket.phone.solid import MiniatureSet
@@ -204,19 +203,9 @@ def write_truth(folder: Path, truth: Truth) -> None:
     (folder / "camera.json").write_text(json.dumps(camera, separators=(",", ":")))
 
 
-def write_matte(path: Path, mattes: Iterator[F32], size: tuple[int, int], rate: Fraction) -> None:
-    """A matte as a small grey video, white where the thing is."""
-    with VideoWriter(path, size, rate, coding=Coding(crf=20, preset="medium")) as out:
-        for matte in mattes:
-            grey = np.clip(matte * 255 + 0.5, 0, 255).astype(np.uint8)
-            out.write(np.repeat(grey[..., None], 3, axis=2))
-
-
 def photographs(light: Iterator[F32], sensor: Sensor, seed: int) -> Iterator[U8]:
     """The sensor's pictures of a run of linear light."""
     rng = np.random.default_rng(seed)
     for frame in light:
         yield sensor.photograph(frame, rng)
 
-
-Mask = NDArray[np.bool_]

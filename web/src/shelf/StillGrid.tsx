@@ -17,14 +17,14 @@ export function StillGrid({
         const picture = (
           <>
             <span
-              className="grid aspect-[4/3] place-items-center overflow-hidden rounded-t-lg"
+              className="relative grid aspect-[4/3] place-items-center overflow-hidden rounded-t-lg"
               style={{ background: "repeating-conic-gradient(#3a3d40 0 25%, #313436 0 50%) 0 0/18px 18px" }}
             >
               {asset.state === "ready" ? (
                 <img
                   alt=""
                   loading="lazy"
-                  className="max-h-full max-w-full object-contain"
+                  className="absolute inset-0 size-full object-contain p-1.5"
                   src={
                     asset.kind === "still"
                       ? `/api/media/${asset.digest}/original`

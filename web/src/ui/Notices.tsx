@@ -38,7 +38,7 @@ export function Notices() {
     <div
       role="status"
       aria-live="polite"
-      className="fixed right-4 bottom-4 z-50 flex max-w-md flex-col gap-2"
+      className="fixed top-14 left-1/2 z-50 flex max-w-lg -translate-x-1/2 flex-col gap-2"
     >
       {list.map((n) => (
         <div

@@ -187,8 +187,16 @@ export function useKeys(tracks: Tracks): void {
       e.preventDefault();
       found();
     };
+    // A button pressed by mouse gives the keyboard back, so that Space plays and arrows nudge.
+    const onClick = (e: MouseEvent) => {
+      if (e.detail > 0) (e.target as HTMLElement).closest("button")?.blur();
+    };
     window.addEventListener("keydown", onKey);
-    return () => window.removeEventListener("keydown", onKey);
+    window.addEventListener("click", onClick);
+    return () => {
+      window.removeEventListener("keydown", onKey);
+      window.removeEventListener("click", onClick);
+    };
   }, [record, edits, give, measure, tracks]);
 }
 

@@ -57,7 +57,7 @@ class PointMotion(Model):
                                    names={"shift": "Only shift", "similar": "Turn and grow", "affine": "Also skew"},
                                    help="How the detail may change while it is still the same.")  # fmt: skip
     adapt: bool = Field(default=True, json_schema_extra={"x-plonket": {
-        "control": "switch", "label": "Adapt the pattern", "group": "How it looks for it", "default": True,
+        "control": "switch", "label": "Adapt pattern", "group": "How it looks for it", "default": True,
         "help": "Take a fresh pattern when the detail has changed too much for the first one."}})  # fmt: skip
     strictness: float = plain(70, label="Lost below", low=30, high=98, step=1, unit="%", group="How it looks for it",
                               help="Likeness under which the point is called lost.")  # fmt: skip

@@ -58,7 +58,7 @@ export function Row({
 }) {
   return (
     <div
-      className={`my-1 grid ${wide ? "grid-cols-[92px_1fr]" : "grid-cols-[92px_1fr_64px_22px]"} items-center gap-2 text-xs text-ink-2`}
+      className={`my-1 grid ${wide ? "grid-cols-[84px_1fr]" : "grid-cols-[84px_1fr_78px_22px]"} items-center gap-2 text-xs text-ink-2`}
       title={help}
     >
       <span className="truncate">{label}</span>

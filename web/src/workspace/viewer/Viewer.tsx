@@ -33,7 +33,7 @@ export function Viewer() {
   const picture = useMemo(() => ({ w: footage?.width ?? 16, h: footage?.height ?? 9 }), [footage]);
   const mapping = mappingOf(viewport, size, picture);
   // Half size is enough while it fills the screen's pixels or moves; looking closer brings the full one.
-  const percent = !playing && mapping.zoom * devicePixelRatio > 0.62 ? 100 : 50;
+  const percent = !playing && mapping.zoom * devicePixelRatio > 0.505 ? 100 : 50;
   const address = useMemo<FrameAddress | null>(
     () => (footage ? { shot: shotId, picture: record.picture, view, percent } : null),
     [footage, shotId, record.picture, view, percent],
@@ -90,9 +90,12 @@ export function Viewer() {
               playing={playing}
             />
             <div data-ground className="absolute inset-0" />
-            {motion && view !== "matte" && !playing && <PointHandles motion={motion} mapping={mapping} />}
+            {motion && view !== "matte" && !playing && (
+              // With another tool in hand, a click on a handle is meant for the picture under it.
+              <PointHandles motion={motion} mapping={mapping} still={tool === "handle"} />
+            )}
             {motion && playing && <PointHandles motion={motion} mapping={mapping} still={false} />}
-            {layer && !playing && <LayerHandles layer={layer} mapping={mapping} />}
+            {layer && !playing && tool === "handle" && <LayerHandles layer={layer} mapping={mapping} />}
             {wipe !== null && <WipeBar at={wipe} mapping={mapping} picture={picture} />}
             <MeasuringPill />
           </>

@@ -106,9 +106,10 @@ export async function streamFrames(
   a: FrameAddress,
   start: number,
   stop: number,
+  every: number,
   signal: AbortSignal,
 ): Promise<void> {
-  const url = `/api/frames/${a.shot}/${a.picture}/${a.view}/${a.percent}/range?start=${start}&stop=${stop}`;
+  const url = `/api/frames/${a.shot}/${a.picture}/${a.view}/${a.percent}/range?start=${start}&stop=${stop}&every=${every}`;
   const answer = await fetch(url, { signal });
   if (!answer.ok || !answer.body) return;
   const reader = answer.body.getReader();

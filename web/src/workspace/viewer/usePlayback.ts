@@ -37,18 +37,27 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
     let windowStart = performance.now();
     let handle = 0;
     let busy = false;
+    let every = 1;
 
     const fetchAhead = (now: number) => {
       const a = addressRef.current;
       if (!a || busy || askedTo > end || askedTo - now > AHEAD) return;
+      // What is past is not worth fetching any more.
+      if (askedTo < now) askedTo = now + 2;
       while (askedTo <= end && frameStore.get(frameUrl(a, askedTo))) askedTo++;
       if (askedTo > end) return;
-      const stop = Math.min(askedTo + AHEAD, end + 1);
+      const stop = Math.min(askedTo + AHEAD / 2, end + 1);
+      const due = ((stop - askedTo) / fps) * 1000;
+      const asked = performance.now();
       busy = true;
-      void streamFrames(a, askedTo, stop, stopper.signal)
+      void streamFrames(a, askedTo, stop, every, stopper.signal)
         .catch(() => undefined)
         .finally(() => {
           busy = false;
+          // Too slow for every frame: leave some out evenly, and try more again when there is time.
+          const spent = performance.now() - asked;
+          if (spent > due * 1.05) every = Math.min(6, every + 1);
+          else if (spent < due * 0.45) every = Math.max(1, every - 1);
         });
       askedTo = stop;
     };
@@ -67,8 +76,7 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
       if (began === null) {
         fetchAhead(from);
         // Start once the first frames are there, so that the beginning is not lost.
-        const need = Math.min(from + 5, end);
-        if (a && frameStore.get(frameUrl(a, from)) && frameStore.get(frameUrl(a, need))) {
+        if (a && frameStore.get(frameUrl(a, from)) && !(busy && askedTo - from <= AHEAD / 2)) {
           began = time;
           windowStart = time;
           startSound();

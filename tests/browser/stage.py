@@ -1,0 +1,167 @@
+"""A real server, a real worker and a real browser for the tests that act as a creator does."""
+
+from __future__ import annotations
+
+import os
+import socket
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, ClassVar
+
+import uvicorn
+from django.conf import settings
+from django.db import connection
+from django.test import TransactionTestCase
+from playwright.sync_api import Browser, Download, Page, Playwright, expect, sync_playwright
+
+from plonket_server.asgi import application
+from plonket_server.celery import app
+
+CHROMIUM = [
+    "--no-sandbox", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync",
+]  # fmt: skip
+SIZE = {"width": 1280, "height": 800}
+
+
+class BrowserTest(TransactionTestCase):
+    """Serves the application on a free port with one worker beside it."""
+
+    playwright: ClassVar[Playwright]
+    browser: ClassVar[Browser]
+    address: ClassVar[str]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        app.conf.task_always_eager = False
+        with socket.socket() as s:
+            s.bind(("127.0.0.1", 0))
+            port = s.getsockname()[1]
+        cls.address = f"http://127.0.0.1:{port}"
+        cls.server = uvicorn.Server(uvicorn.Config(application, host="127.0.0.1", port=port, log_level="error"))
+        cls.thread = threading.Thread(target=cls.server.run, daemon=True)
+        cls.thread.start()
+        env = dict(os.environ, PLONKET_DB_NAME=str(connection.settings_dict["NAME"]), PLONKET_STORE=str(settings.STORE))
+        env.pop("PLONKET_TESTING")
+        cls.worker = subprocess.Popen(
+            [sys.executable, "-m", "celery", "-A", "plonket_server", "worker", "--concurrency", "2", "--loglevel",
+             "error", "--without-gossip", "--without-mingle"],
+            cwd=settings.ROOT / "server", env=env,
+        )  # fmt: skip
+        until(lambda: cls.server.started and bool(app.control.ping(timeout=0.5)), 60, "the worker to answer")
+        cls.playwright = sync_playwright().start()
+        cls.browser = cls.playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        cls.browser.close()
+        cls.playwright.stop()
+        cls.worker.terminate()
+        cls.worker.wait(20)
+        cls.server.should_exit = True
+        cls.thread.join(10)
+        app.conf.task_always_eager = True
+        super().tearDownClass()
+
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        self.context = self.browser.new_context(viewport=SIZE, accept_downloads=True)  # type: ignore[arg-type]
+        self.addCleanup(self.context.close)
+        self.page = self.context.new_page()
+        self.page.set_default_timeout(30_000)
+        expect.set_options(timeout=30_000)
+        self.complaints: list[str] = []
+        self.page.on("pageerror", lambda e: self.complaints.append(str(e)))
+
+    def tearDown(self) -> None:
+        self.assertEqual(self.complaints, [])
+
+    # What a creator does.
+
+    def new_shot(self) -> None:
+        """From the first page to an empty workspace."""
+        page = self.page
+        page.goto(self.address)
+        page.get_by_role("button", name="New project").first.click()
+        page.get_by_label("Name of the project").fill("Small Lights")
+        page.get_by_role("button", name="Make it").click()
+        page.get_by_role("button", name="New shot").click()
+        expect(page.get_by_text("Bring in a clip").first).to_be_visible()
+
+    def bring_in(self, clip: Path) -> None:
+        self.page.get_by_label("Clip to bring in").set_input_files(clip)
+        expect(self.page.get_by_role("img", name="Frame 0")).to_be_visible(timeout=120_000)
+        self.shown(0)
+
+    def shown(self, frame: int) -> None:
+        """Wait until the canvas really shows a frame."""
+        expect(self.page.locator(f'canvas[data-frame="{frame}"]')).to_be_visible()
+
+    def go_to(self, frame: int) -> None:
+        """Scrub in the time strip."""
+        lanes = self.page.get_by_test_id("lanes")
+        frames = int(self.page.get_by_role("slider", name="Last frame of the range").get_attribute("aria-valuemax") or 0) + 1
+        box = lanes.bounding_box()
+        assert box
+        self.page.mouse.click(box["x"] + 10 + (frame + 0.5) / frames * (box["width"] - 20), box["y"] + 45)
+        self.shown(frame)
+
+    def screen(self, x: float, y: float, size: tuple[int, int]) -> tuple[float, float]:
+        """Where a picture pixel lies on the page while the picture is fitted."""
+        well = self.page.get_by_test_id("well").bounding_box()
+        assert well
+        zoom = min((well["width"] - 36) / size[0], (well["height"] - 36) / size[1])
+        left = well["x"] + (well["width"] - size[0] * zoom) / 2
+        top = well["y"] + (well["height"] - size[1] * zoom) / 2
+        return left + x * zoom, top + y * zoom
+
+    def type_number(self, label: str, value: float) -> None:
+        box = self.page.get_by_label(f"{label} value")
+        box.click()
+        box.fill(str(value))
+        box.press("Enter")
+
+    def deliver(self) -> Path:
+        """Deliver the shot and save the file."""
+        page = self.page
+        page.get_by_role("button", name="Deliver", exact=True).click()
+        page.get_by_role("dialog").get_by_role("button", name="Deliver", exact=True).click()
+        link = page.get_by_role("link", name="Download the video")
+        expect(link).to_be_visible(timeout=180_000)
+        with page.expect_download() as waiting:
+            link.click()
+        download: Download = waiting.value
+        target = self.folder / "delivered.mp4"
+        download.save_as(target)
+        return target
+
+    def canvas_pixels(self) -> Any:
+        """What the viewer's canvas shows, as (h, w, 4)."""
+        import numpy as np
+
+        width, height, data = self.page.evaluate(
+            """() => { const c = document.querySelector("canvas[data-frame]");
+                 const d = c.getContext("2d").getImageData(0, 0, c.width, c.height).data;
+                 return [c.width, c.height, Array.from(d)]; }"""
+        )
+        return np.array(data, np.uint8).reshape(height, width, 4)
+
+
+def until(ready: Callable[[], bool], seconds: float, what: str) -> None:
+    """Wait for a condition, with a limit."""
+    end = time.monotonic() + seconds
+    while not ready():
+        if time.monotonic() > end:
+            raise AssertionError(f"waited {seconds} s in vain for {what}")
+        time.sleep(0.1)
+
+
+__all__ = ["BrowserTest", "Page", "until"]
