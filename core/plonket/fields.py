@@ -67,15 +67,11 @@ def number(
 
     `soft` is the range of the slider when it is narrower than what may be typed.
     """
-    return Field(
-        default=default,
-        json_schema_extra={
-            "x-plonket": {
-                "control": "number", "label": label, "low": low, "high": high, "step": step, "unit": unit,
-                "help": help, "group": group, "soft": list(soft or (low, high)), "default": default,
-            }
-        },
-    )  # fmt: skip
+    extra: dict[str, Any] = {
+        "control": "number", "label": label, "low": low, "high": high, "step": step, "unit": unit, "help": help,
+        "group": group, "soft": list(soft or (low, high)), "default": default,
+    }  # fmt: skip
+    return Field(default=default, json_schema_extra={"x-plonket": extra})
 
 
 def plain(
@@ -83,38 +79,25 @@ def plain(
     group: str = "", whole: bool = False,
 ) -> Any:  # fmt: skip
     """A field for a number that does not move in time."""
-    return Field(
-        default=int(default) if whole else default, ge=low, le=high,
-        json_schema_extra={
-            "x-plonket": {
-                "control": "plain", "label": label, "low": low, "high": high, "step": step, "unit": unit,
-                "help": help, "group": group, "soft": [low, high], "default": default,
-            }
-        },
-    )  # fmt: skip
+    extra: dict[str, Any] = {
+        "control": "plain", "label": label, "low": low, "high": high, "step": step, "unit": unit, "help": help,
+        "group": group, "soft": [low, high], "default": default,
+    }  # fmt: skip
+    return Field(default=int(default) if whole else default, ge=low, le=high, json_schema_extra={"x-plonket": extra})
 
 
 def choice(default: Any, *, label: str, names: dict[str, str], help: str = "", group: str = "") -> Any:
     """A field for one of several named options."""
-    return Field(
-        default=default,
-        json_schema_extra={
-            "x-plonket": {
-                "control": "choice", "label": label, "names": names, "help": help, "group": group,
-                "default": default,
-            }
-        },
-    )  # fmt: skip
+    extra: dict[str, Any] = {
+        "control": "choice", "label": label, "names": names, "help": help, "group": group, "default": default,
+    }  # fmt: skip
+    return Field(default=default, json_schema_extra={"x-plonket": extra})
 
 
 def switch(default: bool, *, label: str, help: str = "", group: str = "") -> Any:
     """A field that is on or off."""
-    return Field(
-        default=default,
-        json_schema_extra={
-            "x-plonket": {"control": "switch", "label": label, "help": help, "group": group, "default": default}
-        },
-    )
+    extra: dict[str, Any] = {"control": "switch", "label": label, "help": help, "group": group, "default": default}
+    return Field(default=default, json_schema_extra={"x-plonket": extra})
 
 
 Identifier = Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9_-]{0,63}$")]

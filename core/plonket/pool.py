@@ -36,8 +36,8 @@ class MediaPool:
         most_clips: int = 4,
         most_stills: int = 24,
     ) -> None:
-        self._clips = _Kept(lambda key: open_clip(media_path(key)), most_clips, lambda clip: clip.close())
-        self._stills = _Kept(lambda key: StillSource(open_clip(media_path(key)).rgba(0)), most_stills)
+        self._clips: _Kept[str, Clip] = _Kept(lambda key: open_clip(media_path(key)), most_clips, lambda clip: clip.close())
+        self._stills: _Kept[str, StillSource] = _Kept(lambda key: StillSource(open_clip(media_path(key)).rgba(0)), most_stills)
         self._tracks = _Kept(measurement, 32)
         self._matrices: _Kept[tuple[str, int, tuple[str, ...]], F64] = _Kept(self._solve, 64)
 

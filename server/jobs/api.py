@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import uuid
-from typing import Any, Literal
+from typing import Any, Literal, cast
 
 from django.http import HttpRequest
 from django.utils import timezone
@@ -37,8 +37,8 @@ def job_out(job: Job) -> JobOut:
         spent = (timezone.now() - job.started).total_seconds()
         left = round(spent / job.done * (job.total - job.done), 1)
     return JobOut(
-        id=job.id, kind=job.kind, label=job.label, shot=job.shot_id, asset=job.asset_id,
-        motion=job.payload.get("motion"), state=job.state, done=job.done, total=job.total, seconds_left=left,
+        id=job.id, kind=cast(Any, job.kind), label=job.label, shot=job.shot_id, asset=job.asset_id,
+        motion=job.payload.get("motion"), state=cast(Any, job.state), done=job.done, total=job.total, seconds_left=left,
         message=job.message, result=job.result,
     )  # fmt: skip
 

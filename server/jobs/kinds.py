@@ -99,8 +99,13 @@ class Measure:
         previous = read_measurement(motion.measurement) if motion.measurement else None
         teller = _PartialTeller(job)
         clip = open_clip(store.derived_folder(footage.asset) / "clip.mp4")
+
+        def progress(done: int, total: int) -> None:
+            _resize(job, total)
+            work.progress(done, total)
+
         inner = Work(
-            on_progress=lambda done, total: (_resize(job, total), work.progress(done, total))[1],
+            on_progress=progress,
             is_cancelled=lambda: _asked(work),
             on_partial=teller.hear,
         )

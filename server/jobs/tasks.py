@@ -24,6 +24,7 @@ STALE = timedelta(seconds=15)
 BEAT_S = 3.0
 REPORT_S = 0.25
 MOST_TRIES = 4
+TOO_OFTEN = "This work ended several times without a result. Try again, or a shorter range."
 log = logging.getLogger(__name__)
 
 
@@ -61,7 +62,7 @@ def _take(chunk_id: int, claim: str) -> bool:
         if found is None:
             return False
         if found.tries >= MOST_TRIES:
-            _end(found.job, Job.State.FAILED, "This work ended several times without a result. Try again, or a shorter range.")
+            _end(found.job, Job.State.FAILED, TOO_OFTEN)
             return False
         Chunk.objects.filter(pk=chunk_id).update(
             state=Chunk.State.RUNNING, claim=claim, heartbeat=now, tries=found.tries + 1, done=0

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import uuid
 from datetime import datetime
-from typing import Any, Literal
+from typing import Any, Literal, cast
 
 from django.db.models import Count, Max
 from django.http import HttpRequest
@@ -57,7 +57,7 @@ class DetailOut(Schema):
 def asset_out(asset: Asset) -> AssetOut:
     info = asset.info
     return AssetOut(
-        digest=asset.digest, kind=asset.kind, name=asset.name, state=asset.state, problem=asset.problem,
+        digest=asset.digest, kind=cast(Any, asset.kind), name=asset.name, state=cast(Any, asset.state), problem=asset.problem,
         on_shelf=asset.on_shelf, words=asset.words, width=info["width"], height=info["height"], rate=info["fps"],
         frames=info["frames"], has_audio=info["has_audio"], settings=asset.settings,
     )  # fmt: skip

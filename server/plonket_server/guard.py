@@ -56,5 +56,6 @@ class CsrfEverywhere(CsrfViewMiddleware):
         return refused("The page is out of date or was opened elsewhere. Reload it and try again.")
 
 
-def _never_exempt() -> None:
+def _never_exempt() -> HttpResponseBase:
     """Stands in for the view, so that no exemption is found on it."""
+    raise NotImplementedError

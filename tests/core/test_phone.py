@@ -7,11 +7,11 @@ import unittest
 import numpy as np
 
 from plonket.phone.camera import PhoneCamera
+from plonket.phone.film import Exposure
 from plonket.phone.path import HandheldPath, look_at
 from plonket.phone.quick import Surface, quick_light
 from plonket.phone.quickset import quad
 from plonket.phone.shutter import expose_frame, seen_mattes
-from plonket.phone.film import Exposure
 from plonket.phone.solid import MiniatureSet, box, lathe, shift, turn
 
 

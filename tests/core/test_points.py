@@ -116,7 +116,7 @@ class Losing(unittest.TestCase):
     def test_point_that_leaves_the_frame_says_so(self) -> None:
         # The camera moves sideways until the title has left.
         shot = chart_shot(frames=40, eyes=[(0.0, 0.0, 0.7), (0.5, 0.0, 0.7)], shake=0.0)
-        wide = [f for f in shot.frames]
+        wide = list(shot.frames)
         path = shot.on_chart(0.05, 0.11)
         if path[-1, 0] > 0:  # the look-at keeps it in view: pan by cropping instead
             wide = [f[:, min(int(9 * i), 300) :][:, :320] for i, f in enumerate(shot.frames)]

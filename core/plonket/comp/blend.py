@@ -57,7 +57,7 @@ def _mixed(below: F32, above: F32, blend: BlendName) -> None:
     a_s, a_b = above[..., 3:4], below[..., 3:4]
     c_s = above[..., :3] / np.maximum(a_s, 1e-6)
     c_b = below[..., :3] / np.maximum(a_b, 1e-6)
-    mixed = c_b * c_s if blend == "multiply" else _on_screen(c_b, c_s, blend)
+    mixed = c_b * c_s if blend == "multiply" else _on_screen(np.asarray(c_b, np.float32), np.asarray(c_s, np.float32), blend)
     below[..., :3] = above[..., :3] * (1 - a_b) + a_s * a_b * mixed + (1 - a_s) * below[..., :3]
     below[..., 3:4] = a_s + a_b * (1 - a_s)
 

@@ -58,14 +58,14 @@ def lamp_flare() -> U8:
     peak = light.max(axis=2)
     alpha = np.clip(peak, 0, 1)
     alpha = np.where(alpha < 1 / 510, 0, alpha)
-    return straight(light / np.maximum(peak, 1e-6)[..., None], alpha.astype(np.float32))
+    return straight(np.asarray(light / np.maximum(peak, 1e-6)[..., None], np.float32), alpha.astype(np.float32))
 
 
 def _shape(points: F64, size: tuple[int, int]) -> F32:
     """Anti-aliased coverage of a polygon."""
     mask = np.zeros((size[1] * SUPER, size[0] * SUPER), np.uint8)
     cv2.fillPoly(mask, [np.round(points * SUPER).astype(np.int32)], 255)
-    return np.asarray(cv2.resize(mask, size, interpolation=cv2.INTER_AREA), np.float32) / 255
+    return np.asarray(cv2.resize(mask, size, interpolation=cv2.INTER_AREA).astype(np.float32) / 255, np.float32)
 
 
 def paper_boat() -> U8:
@@ -96,7 +96,7 @@ def paper_boat() -> U8:
         cv2.line(line, (a[0] * SUPER, a[1] * SUPER), (b[0] * SUPER, b[1] * SUPER), 255, 4)
         crease = cv2.resize(line, size, interpolation=cv2.INTER_AREA).astype(np.float32) / 255 * alpha
         colour *= (1 - 0.20 * crease)[..., None]
-    return straight(colour / np.maximum(alpha, 1e-4)[..., None], alpha)
+    return straight(np.asarray(colour / np.maximum(alpha, 1e-4)[..., None], np.float32), alpha)
 
 
 def night_chart() -> U8:
@@ -104,7 +104,7 @@ def night_chart() -> U8:
     size = (1000, 700)
     day = tx.sea_chart(size, seed=7)
     grey = day.mean(axis=2, keepdims=True)
-    out = 0.16 * grey * np.float32([0.55, 0.85, 1.1]) + 0.5 * np.clip(0.09 - grey, 0, 1) * np.float32([1, 1.4, 1.6])
+    out = 0.16 * grey * tx.rgb(0.55, 0.85, 1.1) + 0.5 * np.clip(0.09 - grey, 0, 1) * tx.rgb(1, 1.4, 1.6)
     line = np.zeros((size[1], size[0]), np.uint8)
     t = np.linspace(0, 1, 200)
     route = np.stack([140 + 640 * t + 40 * np.sin(t * 9), 590 - 390 * t**1.4 + 30 * np.cos(t * 7)], -1)
@@ -129,7 +129,7 @@ def lantern() -> U8:
     ribs = 0.86 + 0.14 * np.cos(np.arcsin(np.clip(v, -1, 1)) * 22)
     inside = np.exp(-((u * 1.05) ** 2 + (v * 0.95) ** 2) * 1.2)
     fibre = 1 + 0.10 * tx.layered_noise(size, cell=(7, 7), octaves=3, seed=4)
-    lit = (tx.srgb("#ff9d3c") * 0.25 + inside[..., None] * np.float32([1.0, 0.62, 0.22])) * (ribs * fibre)[..., None]
+    lit = (tx.srgb("#ff9d3c") * 0.25 + inside[..., None] * tx.rgb(1.0, 0.62, 0.22)) * (ribs * fibre)[..., None]
     colour, alpha = lit * body[..., None], body.copy()
     for points, tint in (
         ([(126, 122), (234, 122), (222, 148), (138, 148)], "#2a2420"),
@@ -143,7 +143,7 @@ def lantern() -> U8:
     cv2.line(hook, (180 * SUPER, 38 * SUPER), (180 * SUPER, 6 * SUPER), 255, 13)
     wire = cv2.resize(hook, size, interpolation=cv2.INTER_AREA).astype(np.float32) / 255 * (1 - alpha)
     colour, alpha = colour + tx.srgb("#3a332c") * wire[..., None], alpha + wire
-    return straight(colour / np.maximum(alpha, 1e-4)[..., None], alpha)
+    return straight(np.asarray(colour / np.maximum(alpha, 1e-4)[..., None], np.float32), alpha)
 
 
 ELEMENTS = [

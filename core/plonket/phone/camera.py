@@ -59,7 +59,7 @@ class PhoneCamera:
         `world` may be a function of time for things that move. A point is seen by the row that is
         exposed when the point is on it, which is found by fixed-point iteration.
         """
-        points = world if callable(world) else (lambda _w: world)  # noqa: E731
+        points = world if callable(world) else (lambda _w: world)
         out = self.project_at(t, np.atleast_2d(points(t)))
         if self.readout_s == 0.0:
             return out

@@ -124,7 +124,7 @@ class FilmStudio:
         at = mi.Point2f((mi.Float(x) + 0.5) / width, (mi.Float(y) + 0.5) / height)
         ray, _ = sensor.sample_ray(0.0, 0.5, at, mi.Point2f(0.5, 0.5))
         si = self.scene.ray_intersect(ray)
-        shapes = [s for s in self.scene.shapes()]
+        shapes = list(self.scene.shapes())
         order = {sh.id(): k for k, sh in enumerate(shapes)}
         number = mi.Float(-1.0)
         for k, solid in enumerate(self.solids):

@@ -11,7 +11,6 @@ import numpy as np
 from plonket.conventions import F32, F64
 from plonket.phone.camera import PhoneCamera
 
-
 FAR = 1e30
 """Stands for "not hit": compiled with fast arithmetic, infinities cannot be tested for."""
 
@@ -52,8 +51,8 @@ def quick_light(
     light : brightness factor as a function of time.
     """
     textures = []
-    for s in surfaces:
-        tex = np.ascontiguousarray(s.texture, np.float32)
+    for one in surfaces:
+        tex = np.ascontiguousarray(one.texture, np.float32)
         if tex.shape[2] == 3:
             tex = np.dstack([tex, np.ones(tex.shape[:2], np.float32)])
         textures.append(tex)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -108,16 +108,16 @@ def turn(axis: Literal["x", "y", "z"], degrees: float) -> F64:
     return m
 
 
-def panel(name: str, width: float, height: float, texture: F32, **look: object) -> Solid:
+def panel(name: str, width: float, height: float, texture: F32, **look: Any) -> Solid:
     """A flat rectangle in the x-y plane facing +z, centred on the origin."""
     w, h = width / 2, height / 2
     v = np.array([[-w, -h, 0], [w, -h, 0], [w, h, 0], [-w, h, 0]], dtype=np.float64)
     uv = np.array([[0, 0], [1, 0], [1, 1], [0, 1]], dtype=np.float64)
     f = np.array([[0, 1, 2], [0, 2, 3]])
-    return Solid(name=name, vertices=v, faces=f, uv=uv, texture=texture, **look)  # type: ignore[arg-type]
+    return Solid(name=name, vertices=v, faces=f, uv=uv, texture=texture, **look)
 
 
-def box(name: str, size: tuple[float, float, float], texture: F32, bevel: float = 0.0, **look: object) -> Solid:
+def box(name: str, size: tuple[float, float, float], texture: F32, bevel: float = 0.0, **look: Any) -> Solid:
     """A box centred on the origin with bevelled edges; each side shows the whole texture."""
     half = np.array(size) / 2
     b = min(bevel, float(half.min()) * 0.45)
@@ -170,10 +170,10 @@ def box(name: str, size: tuple[float, float, float], texture: F32, bevel: float 
                     quad(tri, [(0.01, 0.01), (0.02, 0.01), (0.01, 0.02)], np.array(s))
     return Solid(
         name=name, vertices=np.array(verts), faces=np.array(faces), uv=np.array(uvs), texture=texture, **look
-    )  # type: ignore[arg-type]
+    )
 
 
-def lathe(name: str, profile: list[tuple[float, float]], texture: F32, around: int = 48, **look: object) -> Solid:
+def lathe(name: str, profile: list[tuple[float, float]], texture: F32, around: int = 48, **look: Any) -> Solid:
     """A surface of revolution about y from a profile of (radius, height), bottom to top."""
     p = np.array(profile, dtype=np.float64)
     length = np.concatenate([[0], np.cumsum(np.hypot(*np.diff(p, axis=0).T))])
@@ -189,10 +189,10 @@ def lathe(name: str, profile: list[tuple[float, float]], texture: F32, around: i
     look.setdefault("smooth", True)
     return Solid(
         name=name, vertices=v.reshape(-1, 3), faces=f, uv=uv.reshape(-1, 2), texture=texture, **look
-    )  # type: ignore[arg-type]
+    )
 
 
-def ball(name: str, radius: float, texture: F32, squash: float = 1.0, **look: object) -> Solid:
+def ball(name: str, radius: float, texture: F32, squash: float = 1.0, **look: Any) -> Solid:
     """A ball, or an ellipsoid squashed along y."""
     a = np.linspace(-np.pi / 2, np.pi / 2, 25)
     ring = [(max(1e-5, radius * float(np.cos(k))), radius * squash * float(np.sin(k))) for k in a]
@@ -200,7 +200,7 @@ def ball(name: str, radius: float, texture: F32, squash: float = 1.0, **look: ob
 
 
 def sheet(
-    name: str, width: float, height: float, cells: tuple[int, int], lift: F32, texture: F32, **look: object
+    name: str, width: float, height: float, cells: tuple[int, int], lift: F32, texture: F32, **look: Any
 ) -> Solid:
     """A panel bent by `lift` (metres along +z), sampled on a grid of `cells`."""
     nx, ny = cells
@@ -214,4 +214,4 @@ def sheet(
     look.setdefault("smooth", True)
     return Solid(
         name=name, vertices=vertices, faces=f, uv=np.stack([u, v], -1).reshape(-1, 2), texture=texture, **look
-    )  # type: ignore[arg-type]
+    )

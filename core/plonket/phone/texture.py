@@ -18,6 +18,11 @@ def srgb(hex_colour: str) -> F32:
     return np.where(v <= 0.04045, v / 12.92, ((v + 0.055) / 1.055) ** 2.4).astype(np.float32)
 
 
+def rgb(red: float, green: float, blue: float) -> F32:
+    """A linear colour, float32, shape (3,)."""
+    return np.array([red, green, blue], np.float32)
+
+
 def layered_noise(
     size: tuple[int, int], *, cell: tuple[float, float], octaves: int, seed: int, gain: float = 0.55
 ) -> F32:
@@ -251,4 +256,4 @@ def clouds(size: tuple[int, int], *, seed: int) -> F32:
     n = layered_noise(size, cell=(size[0] / 4, size[1] / 2), octaves=6, seed=seed)
     y = np.linspace(0, 1, size[1], dtype=np.float32)[:, None]
     sky = mix(srgb("#7fa9d6"), srgb("#dbe7ee"), np.broadcast_to(y, n.shape))
-    return np.asarray(mix(sky, np.float32([1.15, 1.12, 1.05]), np.clip(0.35 + 1.5 * n, 0, 1)), np.float32)
+    return np.asarray(mix(sky, rgb(1.15, 1.12, 1.05), np.clip(0.35 + 1.5 * n, 0, 1)), np.float32)

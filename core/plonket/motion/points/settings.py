@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field, model_validator
 
-from plonket.fields import Digest, Identifier, Model, Name, choice, plain
+from plonket.fields import Digest, Identifier, Model, Name, choice, plain, switch
 
 Channel = Literal["luma", "red", "green", "blue"]
 PatternChange = Literal["shift", "similar", "affine"]
@@ -56,9 +56,8 @@ class PointMotion(Model):
     change: PatternChange = choice("similar", label="Pattern may", group="How it looks for it",
                                    names={"shift": "Only shift", "similar": "Turn and grow", "affine": "Also skew"},
                                    help="How the detail may change while it is still the same.")  # fmt: skip
-    adapt: bool = Field(default=True, json_schema_extra={"x-plonket": {
-        "control": "switch", "label": "Adapt pattern", "group": "How it looks for it", "default": True,
-        "help": "Take a fresh pattern when the detail has changed too much for the first one."}})  # fmt: skip
+    adapt: bool = switch(True, label="Adapt pattern", group="How it looks for it",
+                         help="Take a fresh pattern when the detail has changed too much for the first one.")  # fmt: skip
     strictness: float = plain(70, label="Lost below", low=30, high=98, step=1, unit="%", group="How it looks for it",
                               help="Likeness under which the point is called lost.")  # fmt: skip
     measurement: Digest | None = None

@@ -136,7 +136,7 @@ def build() -> MiniatureSet:
     beacon = [
         lathe("tower", [(0.03, 0), (0.028, 0.004), (0.018, 0.13), (0.024, 0.134), (0.024, 0.142), (0.012, 0.142)],
               tower, material="gloss", rough=0.4),  # fmt: skip
-        lathe("tower_light", light, np.float32([7.0, 4.6, 2.2]), material="glow"),
+        lathe("tower_light", light, tx.rgb(7.0, 4.6, 2.2), material="glow"),
         lathe("tower_roof", [(0.019, 0.164), (0.019, 0.166), (0.002, 0.186), (1e-4, 0.187)], tx.srgb("#2f3c40"),
               material="gloss"),  # fmt: skip
         ball("tower_tip", 0.0045, tx.srgb("#c89a45"), material="metal", rough=0.2).moved(shift(0, 0.190, 0)),

@@ -67,8 +67,7 @@ def puppet() -> list[Solid]:
     """Coat, head, beard, cap and the two arms with wands, each given to its moving part."""
     coat = tx.cloth((700, 500), colour="#22364f", seed=5)
     for y in (150, 230, 310, 390):
-        for x in (345,):
-            coat[y - 12 : y + 12, x - 12 : x + 12] = tx.srgb("#d9a441")
+        coat[y - 12 : y + 12, 333:357] = tx.srgb("#d9a441")
     coat[:, 322:326] *= 0.35
     coat[455:500] = tx.cloth((700, 45), colour="#1a2433", seed=8)
     scarf = tx.cloth((400, 60), colour="#b8432c", seed=9)
@@ -96,21 +95,21 @@ def puppet() -> list[Solid]:
         r = 0.048 - 0.25 * max(0.0, -drop - 0.022)
         tuft = ball(f"beard_{k}", float(rng.uniform(0.009, 0.015)), wool, 1.25)
         solids.append(tuft.moved(shift(r * np.sin(a), 0.345 + drop - 0.012, r * np.cos(a) + 0.004)))
-    for k, x in enumerate((-0.02, 0.02)):
+    for k, ex in enumerate((-0.02, 0.02)):
         solids.append(ball(f"eye_{k}", 0.0062, tx.srgb("#101214"), material="gloss", rough=0.1).moved(
-            shift(x, 0.354, 0.0475)))  # fmt: skip
+            shift(ex, 0.354, 0.0475)))  # fmt: skip
         brow = box(f"brow_{k}", (0.019, 0.005, 0.008), tx.srgb("#e9e4d8"), bevel=0.002)
-        solids.append(brow.moved(shift(x, 0.3655, 0.048) @ turn("z", 10.0 if x < 0 else -10.0)))
-    for k, x in enumerate((-0.034, 0.034)):
+        solids.append(brow.moved(shift(ex, 0.3655, 0.048) @ turn("z", 10.0 if ex < 0 else -10.0)))
+    for k, bx in enumerate((-0.034, 0.034)):
         boot = lathe(f"boot_{k}", [(0.03, 0.0), (0.031, 0.01), (0.024, 0.03), (0.02, 0.075)], tx.srgb("#17191b"),
                      material="gloss", rough=0.3)  # fmt: skip
-        solids.append(boot.moved(shift(x, 0, 0.008)))
+        solids.append(boot.moved(shift(bx, 0, 0.008)))
     solids = [replace(s, part="body") for s in solids]
     for name in SHOULDERS:
         side = 1 if name == "arm_right" else -1
         sleeve = [(0.001, -0.012), (0.020, -0.008), (0.021, 0.02), (0.019, 0.10), (0.021, 0.112), (0.012, 0.114)]
         handle = [(0.0045, -0.03), (0.0045, 0.07), (0.0035, 0.075)]
-        tip = ball(f"{name}_tip", 0.0125, np.float32([5.0, 2.6, 0.7]), material="glow")
+        tip = ball(f"{name}_tip", 0.0125, tx.rgb(5.0, 2.6, 0.7), material="glow")
         tilt = turn("z", -18.0 * side)
         pieces = [
             lathe(f"{name}_sleeve", sleeve, coat),

@@ -76,7 +76,7 @@ def lamp() -> list[Solid]:
     solids = [
         lathe("lamp_tower", tower, red, material="gloss", rough=0.35),
         lathe("lamp_gallery", gallery, tx.srgb("#20242a"), material="satin", rough=0.4),
-        lathe("lamp_light", lantern, np.float32([9.0, 5.2, 2.0]), material="glow"),
+        lathe("lamp_light", lantern, tx.rgb(9.0, 5.2, 2.0), material="glow"),
         lathe("lamp_roof", roof, tx.plaster((128, 128), colour="#2c3d40", seed=6), material="gloss", rough=0.3),
         ball("lamp_tip", 0.0085, brass, material="metal", rough=0.25).moved(shift(0, 0.317, 0)),
     ]

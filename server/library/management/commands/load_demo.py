@@ -14,13 +14,13 @@ from django.core.management.base import BaseCommand
 from jobs.kinds import conform_asset
 from library.assets import bring_in
 from library.models import Asset, Project
+from plonket.layers.still import StillLayer
 from plonket.media import open_clip
 from plonket.motion.following import Follow
 from plonket.motion.points.measure import measure_points
 from plonket.motion.points.settings import Given, PointMotion, TrackPoint
 from plonket.shot import Footage
 from plonket.shot import Shot as Document
-from plonket.layers.still import StillLayer
 from plonket_server import store
 from shots.editing import add_shot, change_shot
 

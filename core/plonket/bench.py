@@ -1,0 +1,156 @@
+"""``bin/plonket bench``: speed as ratios measured in one run, because machines differ."""
+
+from __future__ import annotations
+
+import tempfile
+import time
+from collections.abc import Callable
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import cv2
+import numpy as np
+
+from plonket.comp.render import render_frame
+from plonket.elements.shelf import lamp_flare, paper_boat
+from plonket.errors import BadInput
+from plonket.layers.still import StillLayer
+from plonket.media import open_clip
+from plonket.media.conform import conform
+from plonket.media.write import Coding, VideoWriter
+from plonket.motion.following import Follow
+from plonket.motion.points.measure import measure_points
+from plonket.motion.points.settings import Given, PointMotion, TrackPoint
+from plonket.phone.quickset import chart_shot
+from plonket.pool import MediaPool, ShotSources
+from plonket.shot import Footage, Shot
+
+POINTS = 5
+FRAMES = 120
+DEMO = Path(__file__).resolve().parents[2] / "demo" / "clips" / "workshop.mp4"
+
+
+def bench(clip: Path | None) -> None:
+    """Print times and ratios: point tracking and rendering against plain decoding, OpenCV and encoding."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        source = clip or (DEMO if DEMO.exists() else _made(folder / "made.mp4"))
+        if not source.exists():
+            raise BadInput("bench.clip", f"{source.name} was not found.")
+        print(f"clip: {source.name}")
+        started = time.perf_counter()
+        working = conform(source, folder / "conformed").clip
+        conformed_s = time.perf_counter() - started
+        reader = open_clip(working)
+        frames = min(FRAMES, reader.info.frames)
+        print(f"      {reader.info.width} x {reader.info.height}, {frames} of {reader.info.frames} frames used\n")
+        decode_s = _best(lambda: _decode(working, frames))
+        conform_s = conformed_s * frames / reader.info.frames
+        motion = _motion(working, frames)
+        tracked = lambda: measure_points(motion, open_clip(working), direction="forward", stop=frames)  # noqa: E731
+        track_s = _best(tracked)
+        plain_s = _best(lambda: _lucas_kanade(working, motion, frames))
+        shot, pool, fewer = _shot(working, motion)
+        sources = ShotSources(shot, pool)
+        count = frames // 2
+        render_s = _best(lambda: [render_frame(shot, sources, i) for i in range(count)]) / count * frames
+        half_s = _best(lambda: [render_frame(shot, sources, i, scale=0.5) for i in range(count)]) / count * frames
+        encode_s = _best(lambda: _encode(working, folder / "e.mp4", count)) / count * frames
+        rows = [
+            ("plain decoding (PyAV)", decode_s, ""),
+            ("conforming (decode, encode every frame a key)", conform_s, ""),
+            (f"{POINTS} points followed, decoding included", track_s, f"{track_s / decode_s:.2f} x decoding"),
+            (f"{POINTS} points, plain pyramidal Lucas-Kanade", plain_s, f"ours takes {track_s / plain_s:.2f} x its time"),
+            (f"rendering {fewer} layers, full size", render_s, f"{render_s / decode_s:.2f} x decoding"),
+            (f"rendering {fewer} layers, half size", half_s, f"{half_s / frames * 1000:.0f} ms a frame"),
+            ("plain encoding (x264 fast)", encode_s, ""),
+            ("rendering and encoding", render_s + encode_s, f"{(render_s + encode_s) / encode_s:.2f} x encoding"),
+        ]
+        print(f"{'':46s}{'seconds':>9s}{'frames/s':>10s}")
+        for label, seconds, note in rows:
+            print(f"{label:46s}{seconds:9.2f}{frames / seconds:10.1f}   {note}")
+        pool.close()
+
+
+def _best(run: Callable[[], object], times: int = 2) -> float:
+    """The shorter of a few runs, after one that compiles and warms up."""
+    run()
+    out = []
+    for _ in range(times):
+        start = time.perf_counter()
+        run()
+        out.append(time.perf_counter() - start)
+    return min(out)
+
+
+def _made(path: Path) -> Path:
+    """A clip of the fast phone where the demo is not installed."""
+    shot = chart_shot(size=(1280, 720), frames=40, samples=2)
+    with VideoWriter(path, (1280, 720), Fraction(30)) as out:
+        for k in range(120):
+            out.write(shot.frames[k % 40 if k // 40 % 2 == 0 else 39 - k % 40])
+    return path
+
+
+def _decode(path: Path, frames: int) -> None:
+    with av.open(str(path)) as box:
+        box.streams.video[0].thread_type = "AUTO"
+        for k, _frame in enumerate(box.decode(video=0)):
+            if k + 1 >= frames:
+                return
+
+
+def _encode(path: Path, out: Path, frames: int) -> None:
+    clip = open_clip(path)
+    with VideoWriter(out, clip.info.size, clip.info.rate, coding=Coding(crf=18.0)) as writer:
+        for i in range(frames):
+            writer.write(clip.rgb(i))
+
+
+def _motion(path: Path, frames: int) -> PointMotion:
+    """The strongest details of the first frame that stay well inside."""
+    luma = open_clip(path).luma(0)
+    h, w = luma.shape
+    inner = np.zeros_like(luma)
+    inner[h // 5 : -h // 5, w // 5 : -w // 5] = 255
+    found = cv2.goodFeaturesToTrack(luma, POINTS, 0.01, 60, mask=inner, blockSize=11)
+    points = [
+        TrackPoint(id=f"p{k}", name=f"p{k}", given=[Given(frame=0, x=float(x) + 0.5, y=float(y) + 0.5)])
+        for k, ((x, y),) in enumerate(found)
+    ]
+    return PointMotion(id="m", name="Bench", points=points)
+
+
+def _lucas_kanade(path: Path, motion: PointMotion, frames: int) -> None:
+    clip = open_clip(path)
+    before = clip.luma(0)
+    at = np.array([[[p.given[0].x, p.given[0].y]] for p in motion.points], np.float32)
+    for i in range(1, frames):
+        now = clip.luma(i)
+        at, _, _ = cv2.calcOpticalFlowPyrLK(before, now, at, None, winSize=(23, 23), maxLevel=3)
+        before = now
+
+
+def _shot(path: Path, motion: PointMotion) -> tuple[Shot, MediaPool, int]:
+    """Five layers on one motion: flares and boats."""
+    from plonket.comp.picture import StillSource
+
+    info = open_clip(path).info
+    tracks = measure_points(motion, open_clip(path), direction="forward", stop=min(FRAMES, info.frames))
+    stills = {"b" * 64: StillSource(paper_boat()), "f" * 64: StillSource(lamp_flare())}
+    pool = MediaPool(lambda _digest: path, lambda _digest: tracks)
+    pool.still = stills.__getitem__  # type: ignore[method-assign, assignment]
+    layers = []
+    for k in range(5):
+        asset = "f" * 64 if k % 2 else "b" * 64
+        still = stills[asset]
+        layers.append(
+            StillLayer(id=f"l{k}", name=f"l{k}", asset=asset, width=still.width, height=still.height, size=40.0,
+                       x=250.0 + 190 * k, y=200.0 + 70 * k, blend="add" if k % 2 else "normal",
+                       follow=Follow(motion="m"))
+        )  # fmt: skip
+    footage = Footage(asset="c" * 64, name="bench", width=info.width, height=info.height, rate=f"{info.rate.numerator}/"
+                      f"{info.rate.denominator}", frames=info.frames, in_frame=0, out_frame=info.frames - 1)  # fmt: skip
+    used = motion.model_copy(update={"measurement": "a" * 64})
+    return Shot(name="Bench", footage=footage, motions=[used], stack=layers), pool, len(layers)
