@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import mimetypes
+
 from django.conf import settings
-from django.http import FileResponse, HttpRequest, HttpResponse, HttpResponseBase
+from django.http import HttpRequest, HttpResponse, HttpResponseBase
 from django.middleware.csrf import get_token
 from django.views.decorators.http import require_safe
-from django.views.static import serve
 
 
 @require_safe
@@ -16,14 +17,18 @@ def page(request: HttpRequest) -> HttpResponseBase:
     index = settings.WEB_DIST / "index.html"
     if not index.exists():
         return HttpResponse("The front end is not built. Run bin/plonket start.", status=503)
-    response = FileResponse(index.open("rb"), content_type="text/html; charset=utf-8")
-    response["Cache-Control"] = "no-store"
-    return response
+    return HttpResponse(
+        index.read_bytes(), content_type="text/html; charset=utf-8", headers={"Cache-Control": "no-store"}
+    )
 
 
 @require_safe
 def asset_file(request: HttpRequest, name: str) -> HttpResponseBase:
     """Built scripts, styles and fonts; their names hold their hash."""
-    response = serve(request, name, document_root=str(settings.WEB_DIST / "assets"))
-    response["Cache-Control"] = "public, max-age=31536000, immutable"
-    return response
+    path = settings.WEB_DIST / "assets" / name
+    if name.startswith(".") or not path.is_file():
+        return HttpResponse("Not found.", status=404)
+    kind = mimetypes.guess_type(name)[0] or "application/octet-stream"
+    return HttpResponse(
+        path.read_bytes(), content_type=kind, headers={"Cache-Control": "public, max-age=31536000, immutable"}
+    )

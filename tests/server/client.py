@@ -7,6 +7,7 @@ import json
 from pathlib import Path
 from typing import Any
 
+from asgiref.sync import async_to_sync
 from django.test import Client, TransactionTestCase
 
 
@@ -55,6 +56,15 @@ class Page:
         if begun.status_code != 201:
             return begun
         return self.piece(begun["Location"], 0, data)
+
+
+def body_of(answer: Any) -> bytes:
+    """The whole of a streamed answer."""
+
+    async def whole() -> bytes:
+        return b"".join([piece async for piece in answer.streaming_content])
+
+    return async_to_sync(whole)()
 
 
 class ServerTest(TransactionTestCase):

@@ -13,7 +13,6 @@ from unittest import mock
 
 import cv2
 import numpy as np
-from asgiref.sync import async_to_sync
 from django.conf import settings
 from django.test import SimpleTestCase
 from django.utils import timezone
@@ -27,7 +26,7 @@ from plonket.media.write import Coding, VideoWriter
 from plonket_server import store
 from tests.core.clips import number_of, phone_clip
 from tests.core.shots import SHARP, plain_shot
-from tests.server.client import Page, ServerTest
+from tests.server.client import Page, ServerTest, body_of
 
 
 class WithFolder(ServerTest):
@@ -322,11 +321,7 @@ class Frames(WithFolder):
         shot = self.shot_with_clip(phone_clip(self.folder / "n.mp4", frames=20))
         picture = self.page.json("GET", f"/shots/{shot}")["picture"]
         answer = self.page.get(f"/frames/{shot}/{picture}/final/100/range?start=4&stop=11")
-
-        async def whole() -> bytes:
-            return b"".join([piece async for piece in answer.streaming_content])
-
-        data = async_to_sync(whole)()
+        data = body_of(answer)
         seen = []
         while data:
             number, size = struct.unpack("<II", data[:8])
@@ -353,12 +348,12 @@ class Deliveries(WithFolder):
         answer = self.page.get(f"/deliveries/{one['id']}/file?download")
         self.assertIn('filename="Shot.mp4"', answer["Content-Disposition"])
         path = self.folder / "got.mp4"
-        path.write_bytes(b"".join(answer.streaming_content))
+        path.write_bytes(body_of(answer))
         clip = open_clip(path)
         self.assertEqual([number_of(clip.rgb(i)) for i in range(60)], list(range(6, 66)))
         part = self.page.get(f"/deliveries/{one['id']}/file", Range="bytes=10-19")
         self.assertEqual((part.status_code, part["Content-Range"]), (206, f"bytes 10-19/{one['bytes']}"))
-        self.assertEqual(b"".join(part.streaming_content), path.read_bytes()[10:20])
+        self.assertEqual(body_of(part), path.read_bytes()[10:20])
         self.assertEqual(self.page.send("DELETE", f"/deliveries/{one['id']}").status_code, 204)
         self.assertEqual(self.page.json("GET", "/deliveries"), [])
 

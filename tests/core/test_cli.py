@@ -1,0 +1,126 @@
+"""The command line, as a script would use it."""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import json
+import tempfile
+import unittest
+from fractions import Fraction
+from pathlib import Path
+
+import cv2
+import numpy as np
+
+from plonket.cli import main, parse_point, parse_range
+from plonket.errors import BadInput
+from plonket.formats.points_csv import read_points
+from plonket.media import open_clip, probe
+from plonket.media.write import Coding, VideoWriter
+from tests.core.clips import number_of, phone_clip
+from tests.core.shots import SHARP, plain_shot
+
+
+class CommandLine(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def run_it(self, *arguments: object) -> tuple[int, str, str]:
+        out, err = io.StringIO(), io.StringIO()
+        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+            code = main([str(a) for a in arguments])
+        return code, out.getvalue(), err.getvalue()
+
+    def chart(self) -> Path:
+        path = self.folder / "chart.mp4"
+        with VideoWriter(path, (640, 360), Fraction(30), coding=Coding(crf=8)) as out:
+            for frame in plain_shot().frames[:30]:
+                out.write(frame)
+        return path
+
+    def test_probe(self) -> None:
+        path = phone_clip(self.folder / "c.mp4", frames=20, rate=Fraction(25), rotation=90)
+        code, out, _ = self.run_it("probe", path)
+        facts = json.loads(out)
+        self.assertEqual(code, 0)
+        self.assertEqual((facts["width"], facts["height"], facts["fps"], facts["frames"]), (320, 180, "25/1", 20))
+        self.assertEqual((facts["rotation"], facts["has_alpha"], facts["has_audio"]), (90, False, True))
+
+    def test_track_points_then_render_what_follows(self) -> None:
+        clip = self.chart()
+        truth = plain_shot().on_chart(*SHARP["rose"])[:30]
+        csv = self.folder / "points.csv"
+        code, _, err = self.run_it("track-points", clip, "--point", f"rose=12,{truth[12, 0]:.3f},{truth[12, 1]:.3f}", "--out", csv)
+        self.assertEqual(code, 0, err)
+        tracks = read_points(csv.read_text())
+        self.assertLess(float(np.abs(tracks.xy[0] - truth).max()), 0.2)
+        self.assertEqual(csv.read_text().splitlines()[13].split(",")[5], "given")
+        dot = np.zeros((41, 41, 4), np.uint8)
+        cv2.circle(dot, (20, 20), 14, (255, 0, 255, 255), -1)
+        cv2.imwrite(str(self.folder / "dot.png"), dot)
+        shot = {
+            "plonket": 1, "media": {"clip": "chart.mp4", "dot": "dot.png"}, "measurements": {"rose": "points.csv"},
+            "shot": {
+                "name": "Scripted", "footage": {"asset": "clip"},
+                "motions": [{"kind": "points", "id": "rose", "name": "Rose", "measurement": "rose"}],
+                "stack": [{"kind": "still", "id": "dot", "name": "Dot", "asset": "dot", "x": truth[12, 0], "y": truth[12, 1],
+                           "follow": {"motion": "rose", "reference_frame": 12}}],
+            },
+        }  # fmt: skip
+        (self.folder / "shot.json").write_text(json.dumps(shot))
+        out = self.folder / "out"
+        code, _, err = self.run_it("render", self.folder / "shot.json", "--out", out, "--range", "5:20")
+        self.assertEqual(code, 0, err)
+        files = sorted(out.glob("*.png"))
+        self.assertEqual([f.name for f in files[:2]], ["000000.png", "000001.png"])
+        self.assertEqual(len(files), 15)
+        for k, file in enumerate(files):
+            picture = cv2.imread(str(file))
+            assert picture is not None
+            v = picture[..., ::-1].astype(float)
+            weight = np.clip((np.minimum(v[..., 0], v[..., 2]) - v[..., 1] - 60) / 120, 0, 1)
+            y, x = np.mgrid[0:360, 0:640] + 0.5
+            at = np.array([(x * weight).sum(), (y * weight).sum()]) / weight.sum()
+            self.assertLess(np.hypot(*(at - truth[5 + k])), 0.3)
+        code, _, _ = self.run_it("render", self.folder / "shot.json", "--out", self.folder / "o.mp4", "--scale", "0.5")
+        self.assertEqual((code, probe(self.folder / "o.mp4").size, probe(self.folder / "o.mp4").frames), (0, (320, 180), 30))
+
+    def test_sound_of_a_rendered_range_stays_with_its_frames(self) -> None:
+        phone_clip(self.folder / "c.mp4", frames=40)
+        shot = {"plonket": 1, "media": {"clip": "c.mp4"}, "shot": {"name": "S", "footage": {"asset": "clip"}}}
+        (self.folder / "shot.json").write_text(json.dumps(shot))
+        code, _, err = self.run_it("render", self.folder / "shot.json", "--out", self.folder / "o.mp4", "--range", "10:35")
+        self.assertEqual(code, 0, err)
+        clip = open_clip(self.folder / "o.mp4")
+        self.assertEqual([number_of(clip.rgb(i)) for i in (0, 24)], [10, 34])
+        self.assertTrue(clip.info.has_audio)
+
+    def test_errors_are_one_clear_line(self) -> None:
+        clip = phone_clip(self.folder / "c.mp4", frames=8)
+        (self.folder / "bad.json").write_text("{")
+        for arguments, words in (
+            (("probe", self.folder / "gone.mp4"), "not found"),
+            (("track-points", clip, "--point", "lamp", "--out", "x.csv"), "NAME=FRAME,X,Y"),
+            (("track-points", clip, "--point", "a=0,9999,5", "--out", "x.csv"), "outside the picture"),
+            (("track-points", clip, "--point", "a=0,160,130", "--pattern", "3", "--out", "x.csv"), "--pattern"),
+            (("track-points", clip, "--point", "a=77,10,10", "--out", "x.csv"), "ends at 7"),
+            (("track-points", clip, "--point", "a=0,290,165", "--out", "x.csv"), "flat"),
+            (("render", self.folder / "bad.json", "--out", "o.mp4"), "not a shot file"),
+            (("film", "moon", "--out", self.folder), "no set called moon"),
+        ):
+            code, out, err = self.run_it(*arguments)
+            self.assertEqual((code, out), (1, ""), arguments)
+            self.assertIn(words, err)
+            self.assertEqual(len(err.strip().splitlines()), 1, err)
+            self.assertTrue(err.startswith("plonket: "))
+
+    def test_arguments(self) -> None:
+        self.assertEqual(parse_point("lamp=3,10.5,20"), ("lamp", 3, 10.5, 20.0))
+        self.assertEqual(parse_range("5:", 40), (5, 40))
+        self.assertEqual(parse_range(None, 40), (0, 40))
+        for bad in ("5", "9:3", "a:b", "0:41"):
+            with self.assertRaises(BadInput):
+                parse_range(bad, 40)

@@ -1,0 +1,103 @@
+"""Starting and stopping for real: a clean end, a killed launcher, a taken port."""
+
+from __future__ import annotations
+
+import os
+import signal
+import socket
+import subprocess
+import tempfile
+import time
+import unittest
+import urllib.request
+from pathlib import Path
+
+from django.conf import settings
+
+
+def free_port() -> int:
+    with socket.socket() as s:
+        s.bind(("127.0.0.1", 0))
+        return int(s.getsockname()[1])
+
+
+class Starting(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.data = Path(folder.name) / "data"
+        self.port = free_port()
+
+    def start(self, *more: str) -> subprocess.Popen[str]:
+        env = {k: v for k, v in os.environ.items() if not k.startswith(("PLONKET", "DJANGO", "PYTHONPATH"))}
+        process = subprocess.Popen(
+            [str(settings.ROOT / "bin" / "plonket"), "start", "--no-demo", "--data", str(self.data), "--port", str(self.port), *more],
+            stderr=subprocess.PIPE, text=True, env=env,
+        )  # fmt: skip
+        self.addCleanup(lambda: process.poll() is None and process.kill())
+        self.addCleanup(lambda: process.stderr and process.stderr.close())
+        return process
+
+    def answers(self) -> bool:
+        try:
+            with urllib.request.urlopen(f"http://127.0.0.1:{self.port}/api/health", timeout=2) as answer:
+                return bool(answer.status == 200)
+        except OSError:
+            return False
+
+    def wait(self, wanted: bool, seconds: float = 90) -> None:
+        end = time.monotonic() + seconds
+        while self.answers() is not wanted:
+            self.assertLess(time.monotonic(), end, f"the page answers: {not wanted}")
+            time.sleep(0.2)
+
+    def ours(self) -> list[str]:
+        """Commands of processes that work on our data folder."""
+        found = []
+        for entry in Path("/proc").iterdir():
+            if entry.name.isdigit():
+                try:
+                    if f"PLONKET_DATA={self.data}" in (entry / "environ").read_text(errors="replace") or str(
+                        self.data / "mariadb"
+                    ) in (entry / "cmdline").read_text(errors="replace"):
+                        found.append((entry / "cmdline").read_text(errors="replace"))
+                except OSError:
+                    continue
+        return found
+
+    def wait_gone(self, seconds: float = 30) -> None:
+        end = time.monotonic() + seconds
+        while self.ours():
+            self.assertLess(time.monotonic(), end, self.ours())
+            time.sleep(0.2)
+
+    def test_clean_end_then_kill_then_start_again(self) -> None:
+        first = self.start()
+        self.wait(True)
+        second = self.start()
+        self.assertEqual(second.wait(30), 1)
+        assert second.stderr
+        self.assertIn("already running", second.stderr.read())
+        first.send_signal(signal.SIGINT)
+        self.assertEqual(first.wait(40), 0)
+        self.wait_gone()
+        killed = self.start()
+        self.wait(True)
+        killed.kill()
+        killed.wait(10)
+        self.wait(False, 40)
+        self.wait_gone()
+        again = self.start()
+        self.wait(True)
+        again.send_signal(signal.SIGTERM)
+        self.assertEqual(again.wait(40), 0)
+        self.wait_gone()
+
+    def test_taken_port_is_said(self) -> None:
+        with socket.socket() as s:
+            s.bind(("127.0.0.1", self.port))
+            s.listen()
+            process = self.start()
+            self.assertEqual(process.wait(60), 1)
+        assert process.stderr
+        self.assertIn(f"Port {self.port} is taken", process.stderr.read())
