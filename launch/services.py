@@ -36,10 +36,16 @@ def start_services(data: Data, *, for_tests: bool = False) -> Services:
     words = _secrets(data)
     sql = _mariadb(data, words, for_tests)
     broker_port = free_port(8792)
+    # In a file, because a password among the arguments could be read by anyone on this machine.
+    settings = data.run / "redis.conf"
+    settings.touch(0o600)
+    settings.write_text(
+        f'port {broker_port}\nbind 127.0.0.1\ndir "{data.redis}"\nsave ""\nappendonly no\ndaemonize no\n'
+        f"requirepass {words['redis']}\n"
+    )
     redis = Child(
         "redis",
-        [_tool("redis-server"), "--port", str(broker_port), "--bind", "127.0.0.1", "--dir", str(data.redis),
-         "--save", "", "--appendonly", "no", "--requirepass", words["redis"], "--daemonize", "no"],
+        [_tool("redis-server"), str(settings)],
         env=dict(os.environ), log=data.logs / "redis.log", pid_file=data.run / "redis.pid", cwd=ROOT,
     )  # fmt: skip
     if not wait_for(lambda: _answers(broker_port) or not redis.alive(), 15) or not redis.alive():

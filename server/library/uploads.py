@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import binascii
 import uuid
+from pathlib import Path
 from typing import Any
 
 from django.conf import settings
@@ -15,6 +16,7 @@ from django.urls import reverse
 from library.assets import bring_in
 from library.models import Upload
 from plonket.errors import MediaError, PlonketError
+from plonket.media.failures import media_errors
 from plonket_server import store
 from plonket_server.problems import NotHere
 
@@ -80,7 +82,7 @@ def _append(request: HttpRequest, upload_id: uuid.UUID) -> HttpResponse:
         if offset != one.offset or one.asset_id is not None:
             return _answer(409, **{"Upload-Offset": str(one.offset)})
         path = store.upload_path(str(one.id))
-        with path.open("r+b") as out:
+        with media_errors(Path(one.name), "written"), path.open("r+b") as out:
             # What a killed server wrote beyond the recorded offset is written again.
             out.seek(offset)
             out.truncate()

@@ -102,9 +102,9 @@ def _chart_wall(project: Project, clip: Asset, elements: dict[str, Asset]) -> No
     left, right = truth["tack top left"], truth["tack top right"]
     middle = ((left[0] + right[0]) / 2, (left[1] + right[1]) / 2)
     stack = [
-        _still("flare", "Lamp flare", flare, truth["lamp tip"][0] - 2, truth["lamp tip"][1] + 54, "lamp", at, size=52.0,
+        _still("flare", "Lamp flare", flare, truth["lamp tip"][0] - 2, truth["lamp tip"][1] + 54, "lamp", at, size=84.0,
                blend="add"),  # fmt: skip
-        _still("boat", "Paper boat", boat, middle[0] - 90, middle[1] + 214, "chart", at, size=11.0, turn=-6.0),
+        _still("boat", "Paper boat", boat, middle[0] - 90, middle[1] + 214, "chart", at, size=16.0, turn=-6.0),
     ]
     change_shot(shot.id, "Plonk the boat and the flare", lambda d: d.model_copy(update={"stack": stack}))
 

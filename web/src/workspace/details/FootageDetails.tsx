@@ -1,9 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { useRef } from "react";
 import { type Asset, get } from "~/api/client";
-import { sendFile } from "~/api/upload";
+import { useLive } from "~/api/events";
+import { sendFile, useUploads } from "~/api/upload";
 import { Button } from "~/ui/Button";
 import { NumberBox } from "~/ui/NumberBox";
+import { Progress } from "~/ui/Progress";
 import { useOpenShot } from "~/workspace/context";
 import { Group, Row, Title } from "~/workspace/details/Group";
 
@@ -14,6 +16,12 @@ export function FootageDetails() {
     queryKey: ["asset", footage.asset],
     queryFn: () => get<Asset>(`/assets/${footage.asset}`),
   });
+  const sending = Object.values(useUploads((s) => s.list))[0];
+  const conforming = useLive((s) =>
+    Object.values(s.jobs).find(
+      (j) => j.kind === "conform" && j.shot === shotId && ["queued", "running"].includes(j.state),
+    ),
+  );
   const input = useRef<HTMLInputElement>(null);
   const [n = 25, d = 1] = footage.rate.split("/").map(Number);
   const set = (which: "in_frame" | "out_frame", value: number) =>
@@ -66,6 +74,16 @@ export function FootageDetails() {
           onChange={(e) => e.target.files?.[0] && void sendFile(e.target.files[0], { shot: shotId })}
         />
         <Button onClick={() => input.current?.click()}>Use another clip</Button>
+        {(sending ?? conforming) && (
+          <p className="mt-3 flex items-center gap-2 text-xs">
+            {sending ? `Bringing in ${sending.name}` : conforming?.label}
+            <Progress
+              done={sending?.sent ?? conforming?.done ?? 0}
+              total={sending?.size ?? conforming?.total ?? 1}
+              label="Another clip"
+            />
+          </p>
+        )}
       </div>
     </>
   );

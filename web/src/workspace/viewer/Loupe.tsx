@@ -56,7 +56,7 @@ export function Loupe({
         className="rounded-full border-2 border-[#f1eee7] shadow-2xl"
         aria-label="Loupe"
       />
-      <div className="num mt-1 text-center text-[11px] text-on-well">
+      <div className="num mx-auto mt-1 w-fit rounded-full bg-black/70 px-2 py-0.5 text-on-well">
         {at.x.toFixed(1)}, {at.y.toFixed(1)}
       </div>
     </div>
