@@ -25,17 +25,18 @@ export function Details() {
         <Nothing
           ready={record.document.footage !== null}
           measured={record.document.motions.some((m) => m.measurement)}
+          plonked={record.document.stack.length > 0}
         />
       )}
     </section>
   );
 }
 
-function Nothing({ ready, measured }: { ready: boolean; measured: boolean }) {
+function Nothing({ ready, measured, plonked }: { ready: boolean; measured: boolean; plonked: boolean }) {
   const steps = [
     { done: ready, text: "Bring in a clip" },
     { done: measured, text: "Set a point on a small, clear detail and measure it" },
-    { done: false, text: "Plonk an element where it should stick" },
+    { done: plonked, text: "Plonk an element where it should stick" },
     { done: false, text: "Check it: scrub, flick the ends, wipe" },
     { done: false, text: "Deliver" },
   ];
