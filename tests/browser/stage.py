@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import os
 import socket
 import subprocess
@@ -13,6 +14,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any, ClassVar
 
+import cv2
+import numpy as np
 import uvicorn
 from django.conf import settings
 from django.db import connection
@@ -144,15 +147,11 @@ class BrowserTest(TransactionTestCase):
         return target
 
     def canvas_pixels(self) -> Any:
-        """What the viewer's canvas shows, as (h, w, 4)."""
-        import numpy as np
-
-        width, height, data = self.page.evaluate(
-            """() => { const c = document.querySelector("canvas[data-frame]");
-                 const d = c.getContext("2d").getImageData(0, 0, c.width, c.height).data;
-                 return [c.width, c.height, Array.from(d)]; }"""
-        )
-        return np.array(data, np.uint8).reshape(height, width, 4)
+        """What the viewer's canvas shows, as RGB (h, w, 3)."""
+        data = self.page.evaluate("() => document.querySelector('canvas[data-frame]').toDataURL('image/png')")
+        picture = cv2.imdecode(np.frombuffer(base64.b64decode(data.split(",")[1]), np.uint8), cv2.IMREAD_COLOR)
+        assert picture is not None
+        return picture[..., ::-1]
 
 
 def until(ready: Callable[[], bool], seconds: float, what: str) -> None:

@@ -1,0 +1,126 @@
+"""Direct handles on the picture, keys in time, the range, and what survives a second window."""
+
+from __future__ import annotations
+
+import numpy as np
+from playwright.sync_api import Locator, expect
+
+from shots.models import Shot
+from tests.browser.stage import BrowserTest, until
+from tests.browser.test_first_light import disc_centre, magenta_disc
+from tests.core.clips import phone_clip
+
+SIZE = (320, 180)
+
+
+class Handles(BrowserTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.new_shot()
+        self.bring_in(phone_clip(self.folder / "n.mp4", frames=30))
+        page = self.page
+        page.keyboard.press("p")
+        page.get_by_label("Files to bring in").set_input_files(magenta_disc(self.folder / "disc.png"))
+        page.get_by_role("button", name="Plonk disc").click()
+        page.mouse.click(*self.screen(200, 120, SIZE))
+        expect(page.get_by_role("button", name="Move disc", exact=True)).to_be_visible()
+
+    def layer(self) -> dict:  # type: ignore[type-arg]
+        shot = Shot.objects.select_related("current").get()
+        assert shot.current
+        return dict(shot.current.document["stack"][0])
+
+    def centre(self, locator: Locator) -> tuple[float, float]:
+        box = locator.bounding_box()
+        assert box
+        return box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+
+    def drag(self, start: tuple[float, float], end: tuple[float, float]) -> None:
+        before = self.steps()
+        self.page.mouse.move(*start)
+        self.page.mouse.down()
+        self.page.mouse.move((start[0] + end[0]) / 2, (start[1] + end[1]) / 2, steps=3)
+        self.page.mouse.move(*end, steps=3)
+        self.page.mouse.up()
+        until(lambda: self.steps() > before, 10, "the edit to be stored")
+
+    def steps(self) -> int:
+        shot = Shot.objects.select_related("current").get()
+        assert shot.current
+        return shot.current.number
+
+    def test_move_size_turn_by_hand(self) -> None:
+        page = self.page
+        self.assertAlmostEqual(self.layer()["x"], 200, delta=1)
+        zoom = (self.screen(100, 0, SIZE)[0] - self.screen(0, 0, SIZE)[0]) / 100
+        at = self.centre(page.get_by_test_id("layer-centre"))
+        self.drag(at, (at[0] - 50 * zoom, at[1] + 10 * zoom))
+        self.assertAlmostEqual(self.layer()["x"], 150, delta=1)
+        self.assertAlmostEqual(self.layer()["y"], 130, delta=1)
+
+        size = self.layer()["size"]
+        middle = np.array(self.centre(page.get_by_test_id("layer-centre")))
+        corner = np.array(self.centre(page.locator("[data-grip=corner-2]")))
+        self.drag(tuple(corner), tuple(middle + (corner - middle) * 0.5))
+        self.assertAlmostEqual(self.layer()["size"], size / 2, delta=size * 0.03)
+
+        knob = np.array(self.centre(page.locator("[data-grip=turn]")))
+        length = float(np.hypot(*(knob - middle)))
+        self.drag(tuple(knob), (middle[0] + length, middle[1]))
+        self.assertAlmostEqual(self.layer()["turn"], 90, delta=3)
+
+        page.keyboard.press("Alt+ArrowRight")
+        until(lambda: abs(self.layer()["x"] % 1 - (150.1 % 1)) < 1 and self.layer()["x"] > 149, 5, "the nudge")
+        for _ in range(4):
+            page.keyboard.press("Control+z")
+        until(lambda: abs(self.layer()["x"] - 200) < 1 and self.layer()["turn"] == 0, 10, "undo of all")
+
+    def test_keys_move_it_and_the_viewer_shows_it(self) -> None:
+        page = self.page
+        page.get_by_role("button", name="Key Place x here").click()
+        until(lambda: isinstance(self.layer()["x"], dict), 10, "the first key")
+        self.go_to(20)
+        self.type_number("Place x", 80)
+        until(lambda: len(self.layer()["x"]["keys"]) == 2, 10, "the second key")
+        first = self.layer()["x"]["keys"][0]
+        self.assertEqual((first["frame"], self.layer()["x"]["keys"][1]["value"]), (0, 80))
+        page.keyboard.press("Escape")
+        page.keyboard.press("Escape")
+        for frame, x in ((0, first["value"]), (10, (first["value"] + 80) / 2), (20, 80), (28, 80)):
+            self.go_to(frame)
+            page.wait_for_function(
+                "([f]) => document.querySelector('canvas[data-frame]').dataset.url.endsWith('/' + f + '.jpg')", arg=[frame]
+            )
+            well = page.get_by_test_id("well").bounding_box()
+            assert well
+            seen = disc_centre(self.canvas_pixels())[0] + well["x"]
+            self.assertAlmostEqual(seen, self.screen(x, 0, SIZE)[0], delta=2.5)
+
+    def test_range_by_its_ends_and_hiding(self) -> None:
+        page = self.page
+        end = page.get_by_role("slider", name="Last frame of the range")
+        lanes = page.get_by_test_id("lanes").bounding_box()
+        assert lanes
+        at = self.centre(end)
+        self.drag(at, (lanes["x"] + 10 + 19.5 / 30 * (lanes["width"] - 20), at[1]))
+        shot = Shot.objects.select_related("current").get()
+        assert shot.current
+        self.assertEqual(shot.current.document["footage"]["out_frame"], 19)
+        expect(page.get_by_text("180p · 30 · 20 fr")).to_be_visible()
+        page.get_by_role("button", name="Hide disc").click()
+        until(lambda: self.layer()["shown"] is False, 10, "the layer to hide")
+        page.get_by_role("button", name="Show disc").click()
+        until(lambda: self.layer()["shown"] is True, 10, "the layer to show")
+        page.keyboard.press("Delete")
+        expect(page.get_by_role("button", name="Hide disc")).to_be_hidden()
+        page.keyboard.press("Control+z")
+        expect(page.get_by_role("button", name="Hide disc")).to_be_visible()
+
+    def test_a_second_window_sees_the_change(self) -> None:
+        other = self.context.new_page()
+        other.goto(self.page.url)
+        expect(other.get_by_role("button", name="Hide disc")).to_be_visible()
+        self.page.get_by_label("Name of the shot").fill("Renamed here")
+        self.page.keyboard.press("Enter")
+        expect(other.get_by_label("Name of the shot")).to_have_value("Renamed here")
+        other.close()
