@@ -1,5 +1,6 @@
 import { useEffect, useRef, useState } from "react";
 import type { Footage, Layer, PointMotion } from "~/workspace/timestrip/types";
+import { dragFrom } from "~/ui/drag";
 import { useChosenLayer, useOpenShot } from "~/workspace/context";
 import { isKeyed } from "~/workspace/geometry";
 import { act, useWorkspace } from "~/workspace/store";
@@ -43,22 +44,14 @@ export function TimeStrip() {
   const motions = record.document.motions;
   const scrub = (e: React.PointerEvent<HTMLDivElement>) => {
     if (e.button !== 0) return;
-    const element = e.currentTarget;
-    const box = element.getBoundingClientRect();
-    element.setPointerCapture(e.pointerId);
+    const box = e.currentTarget.getBoundingClientRect();
     const go = (x: number) => {
       act({ do: "play", on: false });
       act({ do: "flick", frame: null });
       act({ do: "frame", frame: frameAt(scale, x - box.left) });
     };
     go(e.clientX);
-    const move = (m: PointerEvent) => go(m.clientX);
-    const up = () => {
-      element.removeEventListener("pointermove", move);
-      element.removeEventListener("pointerup", up);
-    };
-    element.addEventListener("pointermove", move);
-    element.addEventListener("pointerup", up);
+    dragFrom(e, (m) => go(m.clientX));
   };
 
   return (
@@ -208,22 +201,14 @@ function Range({ footage, scale }: { footage: Footage; scale: Scale }) {
       }}
       onPointerDown={(e) => {
         e.stopPropagation();
-        const element = e.currentTarget;
-        const box = element.parentElement!.getBoundingClientRect();
-        element.setPointerCapture(e.pointerId);
+        const box = e.currentTarget.parentElement!.getBoundingClientRect();
         let value = which === "in_frame" ? in_frame : out_frame;
         const move = (m: PointerEvent) => {
           value = clampEnd(which, frameAt(scale, m.clientX - box.left));
           setLive({ in_frame, out_frame, [which]: value });
           act({ do: "frame", frame: value });
         };
-        const up = () => {
-          element.removeEventListener("pointermove", move);
-          element.removeEventListener("pointerup", up);
-          commit(which, value);
-        };
-        element.addEventListener("pointermove", move);
-        element.addEventListener("pointerup", up);
+        dragFrom(e, move, (letGo) => (letGo ? commit(which, value) : setLive(null)));
       }}
     />
   );

@@ -1,6 +1,7 @@
 import { useRef, useState } from "react";
 import type { Layer } from "~/api/client";
 import { useMatrices } from "~/api/queries";
+import { dragFrom } from "~/ui/drag";
 import { useOpenShot } from "~/workspace/context";
 import { apply, frameFromStill, type Point, toReference, valueAt, withValue } from "~/workspace/geometry";
 import { round, setOnLayer } from "~/workspace/patches";
@@ -45,8 +46,6 @@ export function LayerHandles({ layer, mapping }: { layer: Layer; mapping: Mappin
     e.stopPropagation();
     e.preventDefault();
     (document.activeElement as HTMLElement | null)?.blur();
-    const element = e.currentTarget;
-    element.setPointerCapture(e.pointerId);
     const box = svg.current!.getBoundingClientRect();
     const at = (p: { clientX: number; clientY: number }) => ({
       x: p.clientX - box.left,
@@ -85,17 +84,16 @@ export function LayerHandles({ layer, mapping }: { layer: Layer; mapping: Mappin
       const size = Math.min(5000, Math.max(0.1, (valueAt(layer.size, frame) * after) / Math.max(before, 1)));
       return { size: withValue(layer.size, frame, round(size)) };
     };
-    const finish = () => {
-      element.removeEventListener("pointermove", move);
-      element.removeEventListener("pointerup", finish);
-      if (!next) return;
+    dragFrom(e, move, (letGo) => {
+      if (!next || !letGo) {
+        setPreview(null);
+        return;
+      }
       const verb = grip === "move" ? "Move" : grip === "turn" ? "Turn" : "Size";
       void edits
         .edit(`${verb} ${layer.name}`, setOnLayer(record.document, layer.id, next))
         .finally(() => setPreview(null));
-    };
-    element.addEventListener("pointermove", move);
-    element.addEventListener("pointerup", finish);
+    });
   };
 
   const outline = corners.map((c) => `${c.x.toFixed(1)},${c.y.toFixed(1)}`).join(" ");

@@ -2,6 +2,7 @@ import { useRef, useState } from "react";
 import type { PointMotion, TrackPoint } from "~/api/client";
 import { useGivePoint } from "~/workspace/actions";
 import { useOpenShot } from "~/workspace/context";
+import { dragFrom } from "~/ui/drag";
 import type { Point } from "~/workspace/geometry";
 import { act, useWorkspace } from "~/workspace/store";
 import { GIVEN, handleSpot, LOST, NONE, REASONS, useTracks } from "~/workspace/tracks";
@@ -34,7 +35,7 @@ export function PointHandles({
   const footage = record.document.footage!;
   const selected = chosen.kind === "motion" ? chosen.point : null;
 
-  const local = (e: React.PointerEvent): Point => {
+  const local = (e: { clientX: number; clientY: number }): Point => {
     const box = svg.current!.getBoundingClientRect();
     return toPicture(mapping, { x: e.clientX - box.left, y: e.clientY - box.top });
   };
@@ -46,11 +47,9 @@ export function PointHandles({
     (document.activeElement as HTMLElement | null)?.blur();
     act({ do: "choose", chosen: { kind: "motion", id: motion.id, point: point.id } });
     const from = local(e);
-    const element = e.currentTarget;
-    element.setPointerCapture(e.pointerId);
     let at: Point | null = null;
     const move = (m: PointerEvent) => {
-      const now = local(m as unknown as React.PointerEvent);
+      const now = local(m);
       // Alt slows the point down for the last tenth of a pixel.
       const slow = m.altKey ? 0.1 : 1;
       const next = { x: spot.x + (now.x - from.x) * slow, y: spot.y + (now.y - from.y) * slow };
@@ -61,13 +60,10 @@ export function PointHandles({
       };
       setDrag({ point: point.id, at });
     };
-    const up = () => {
-      element.removeEventListener("pointermove", move);
-      element.removeEventListener("pointerup", up);
-      if (at) void give(motion, point.id, at).finally(() => setDrag(null));
-    };
-    element.addEventListener("pointermove", move);
-    element.addEventListener("pointerup", up);
+    dragFrom(e, move, (letGo) => {
+      if (at && letGo) void give(motion, point.id, at).finally(() => setDrag(null));
+      else setDrag(null);
+    });
   };
 
   const startSizing = (
@@ -77,21 +73,21 @@ export function PointHandles({
     c: Point,
   ) => {
     e.stopPropagation();
-    const element = e.currentTarget;
-    element.setPointerCapture(e.pointerId);
     const [low, high] = what === "pattern_px" ? [7, 201] : [4, 400];
     let value = point[what];
     const move = (m: PointerEvent) => {
-      const p = local(m as unknown as React.PointerEvent);
+      const p = local(m);
       const r = Math.hypot(p.x - c.x, p.y - c.y);
       value = Math.round(
         Math.min(high, Math.max(low, what === "pattern_px" ? r * 2 : r - point.pattern_px / 2)),
       );
       setSizing({ point: point.id, what, value });
     };
-    const up = () => {
-      element.removeEventListener("pointermove", move);
-      element.removeEventListener("pointerup", up);
+    dragFrom(e, move, (letGo) => {
+      if (!letGo || value === point[what]) {
+        setSizing(null);
+        return;
+      }
       const m = record.document.motions.findIndex((x) => x.id === motion.id);
       const p = motion.points.indexOf(point);
       void edits
@@ -100,9 +96,7 @@ export function PointHandles({
           { op: "replace", path: `/motions/${m}/points/${p}/${what}`, value },
         ])
         .finally(() => setSizing(null));
-    };
-    element.addEventListener("pointermove", move);
-    element.addEventListener("pointerup", up);
+    });
   };
 
   const box = svg.current?.getBoundingClientRect();

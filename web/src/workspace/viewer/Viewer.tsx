@@ -1,4 +1,5 @@
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { dragFrom } from "~/ui/drag";
 import { useOpenShot, useChosenLayer, useChosenMotion } from "~/workspace/context";
 import { act, useWorkspace } from "~/workspace/store";
 import { EmptyWell } from "~/workspace/viewer/EmptyWell";
@@ -109,10 +110,8 @@ export function Viewer() {
 }
 
 function panFrom(e: React.PointerEvent<HTMLDivElement>, mapping: Mapping) {
-  const element = e.currentTarget;
   const start = { x: e.clientX, y: e.clientY };
-  element.setPointerCapture(e.pointerId);
-  const move = (m: PointerEvent) =>
+  dragFrom(e, (m) =>
     act({
       do: "viewport",
       viewport: {
@@ -120,13 +119,8 @@ function panFrom(e: React.PointerEvent<HTMLDivElement>, mapping: Mapping) {
         x: mapping.x + m.clientX - start.x,
         y: mapping.y + m.clientY - start.y,
       },
-    });
-  const up = () => {
-    element.removeEventListener("pointermove", move);
-    element.removeEventListener("pointerup", up);
-  };
-  element.addEventListener("pointermove", move);
-  element.addEventListener("pointerup", up);
+    }),
+  );
 }
 
 interface PictureProps {
