@@ -22,7 +22,8 @@ from plonket.media.sound import read_wav
 from plonket.media.write import join_segments
 from plonket.motion.kinds import MOTIONS
 from plonket.motion.points.measure import Partial
-from plonket.motion.points.tracks import LOST, PointTracks
+from plonket.motion.points.tracks import PointTracks
+from plonket.motion.states import LOST
 from plonket.pool import ShotSources
 from plonket.shot import Shot as Document
 from plonket.shot import read_shot

@@ -19,7 +19,7 @@ from plonket.errors import BadInput
 from plonket.fields import Name
 from plonket.formats.points_csv import write_points
 from plonket.motion.points.settings import Direction
-from plonket.motion.points.tracks import REASONS, STATE_NAMES
+from plonket.motion.states import REASONS, STATE_NAMES
 from plonket.shot import REGISTRIES
 from plonket.shot import Shot as Document
 from plonket_server.pool import pool

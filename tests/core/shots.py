@@ -8,7 +8,8 @@ import numpy as np
 
 from plonket.conventions import F64
 from plonket.motion.points.settings import Given, PointMotion, TrackPoint
-from plonket.motion.points.tracks import GIVEN, PointTracks
+from plonket.motion.points.tracks import PointTracks
+from plonket.motion.states import GIVEN
 from plonket.phone.quickset import QuickShot, chart_shot
 
 # Sharp details of the chart, as fractions of its sides.

@@ -15,7 +15,8 @@ from plonket.conventions import F64, U8, matrix_to_quaternion, quaternion_to_mat
 from plonket.fields import Key, Keyed, value_at
 from plonket.layers.still import StillLayer, frame_from_still
 from plonket.motion.following import Follow, point_matrices
-from plonket.motion.points.tracks import LOST, TRACKED, PointTracks
+from plonket.motion.points.tracks import PointTracks
+from plonket.motion.states import LOST, TRACKED
 from plonket.shot import Footage, Shot
 
 DIGEST = "a" * 64

@@ -12,7 +12,8 @@ import numpy as np
 from plonket.errors import BadInput, FormatError
 from plonket.formats.points_csv import read_points, write_points
 from plonket.formats.shot_file import read_shot_file
-from plonket.motion.points.tracks import LOST, TRACKED, PointTracks
+from plonket.motion.points.tracks import PointTracks
+from plonket.motion.states import LOST, TRACKED
 from plonket.shot import REGISTRIES, picture_hash, read_shot, shot_hash
 from tests.core.clips import phone_clip
 

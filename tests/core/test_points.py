@@ -13,7 +13,8 @@ from plonket.media.clip import ArrayClip
 from plonket.motion.points.detail import judge
 from plonket.motion.points.measure import measure_points
 from plonket.motion.points.settings import Given, PointMotion, TrackPoint
-from plonket.motion.points.tracks import COVERED, GIVEN, LEFT, LOST, NONE, TRACKED, PointTracks
+from plonket.motion.points.tracks import PointTracks
+from plonket.motion.states import COVERED, GIVEN, LEFT, LOST, NONE, TRACKED
 from plonket.phone.quickset import chart_shot, quad
 from plonket.phone.sensor import Sensor
 from tests.core.shots import SHARP, errors_of, motion_on, plain_shot

@@ -8,7 +8,8 @@ import math
 import re
 
 from plonket.errors import FormatError
-from plonket.motion.points.tracks import NONE, STATE_NAMES, PointTracks
+from plonket.motion.points.tracks import PointTracks
+from plonket.motion.states import NONE, STATE_NAMES
 
 COLUMNS = ["name", "frame", "x", "y", "confidence", "state"]
 

@@ -7,7 +7,8 @@ from pydantic import Field
 
 from plonket.conventions import F64
 from plonket.fields import Identifier, Model, switch
-from plonket.motion.points.tracks import NONE, PointTracks
+from plonket.motion.points.tracks import PointTracks
+from plonket.motion.states import NONE
 
 
 class Follow(Model):

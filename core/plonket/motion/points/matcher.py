@@ -13,7 +13,7 @@ import cv2
 import numba
 import numpy as np
 
-from plonket.conventions import F32, F64
+from plonket.conventions import F32, F64, U8
 
 SHIFT, SIMILAR, AFFINE = 0, 1, 2
 DOF = {"shift": SHIFT, "similar": SIMILAR, "affine": AFFINE}
@@ -49,12 +49,14 @@ class Match:
     Attributes
     ----------
     warp : (2, 3) from pattern offsets (pixels from its centre) to array indices.
-    likeness : weighted normalised correlation in [-1, 1]. agree : share of the pattern's weight on
+    likeness : normalised correlation in [-1, 1] of the pixels that agree. plain : the same over all
+        pixels, whether they agree or not. agree : share of the pattern's weight on
         pixels that agree. gain : contrast relative to the pattern. steps : iterations used.
     """
 
     warp: F64
     likeness: float
+    plain: float
     agree: float
     gain: float
     steps: int
@@ -96,10 +98,12 @@ def cut_pattern(picture: F32, centre: F64, half: int, linear: F64 | None = None)
 def refine(picture: F32, pattern: Pattern, warp: F64, dof: int, steps: int = 24) -> Match:
     """Align a pattern near `warp` (2, 3) in a prepared picture, to convergence."""
     out = warp.astype(np.float64).copy()
-    likeness, agree, gain, used = _refine(
+    likeness, plain, agree, gain, used = _refine(
         picture, pattern.patch, pattern.weight, pattern.steepest, out, _COLUMNS[dof], dof, steps
     )
-    return Match(warp=out, likeness=likeness, agree=agree, gain=gain / max(pattern.spread, 1e-3), steps=used)
+    return Match(
+        warp=out, likeness=likeness, plain=plain, agree=agree, gain=gain / max(pattern.spread, 1e-3), steps=used,
+    )  # fmt: skip
 
 
 def search(picture: F32, pattern_patch: F32, around: F64, reach: float, most: int = 3) -> list[tuple[F64, float]]:
@@ -182,17 +186,36 @@ def _sample_with_gradient(picture: F32, warp: F64, half: int) -> tuple[F64, F64,
 
 
 @numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+def _plain_likeness(patch: F32, weight: F32, seen: F64, visible: U8) -> float:
+    """Weighted normalised correlation over all of the pattern that lies in the picture."""
+    n = patch.shape[0]
+    sw = sp = si = spp = sii = spi = 0.0
+    for j in range(n):
+        for i in range(n):
+            q, p, s = weight[j, i] * visible[j * n + i], patch[j, i], seen[j * n + i]
+            sw += q
+            sp += q * p
+            si += q * s
+            spp += q * p * p
+            sii += q * s * s
+            spi += q * p * s
+    vp, vi, cov = spp / sw - (sp / sw) ** 2, sii / sw - (si / sw) ** 2, spi / sw - sp / sw * si / sw
+    return cov / np.sqrt(max(vp * vi, 1e-12))
+
+
+@numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
 def _refine(picture: F32, patch: F32, weight: F32, steepest: F64, warp: F64, columns: int, dof: int,
-            steps: int) -> tuple[float, float, float, int]:  # fmt: skip
+            steps: int) -> tuple[float, float, float, float, int]:  # fmt: skip
     n = patch.shape[0]
     half = n // 2
     count = n * n
     wx, wy = np.empty(4), np.empty(4)
     seen = np.empty(count)
     robust = np.ones(count)
+    visible = np.ones(count, np.uint8)
     basis = np.empty((count, columns))
     used = 0
-    likeness = agree = gain = 0.0
+    likeness = plain = agree = gain = 0.0
     h, w = picture.shape
     for step in range(steps + 1):
         k = 0
@@ -207,11 +230,14 @@ def _refine(picture: F32, patch: F32, weight: F32, steepest: F64, warp: F64, col
                 total += weight[j, i]
                 if -0.5 <= x <= w - 0.5 and -0.5 <= y <= h - 0.5:
                     inside += weight[j, i]
+                    visible[k] = 1
                 else:
                     robust[k] = 0.0
+                    visible[k] = 0
                 k += 1
         if inside < 0.45 * total:
-            return -1.0, 0.0, 0.0, used
+            return -1.0, -1.0, 0.0, 0.0, used
+        plain = _plain_likeness(patch, weight, seen, visible)
         # Gain and offset by weighted least squares; then the weights of pixels that disagree.
         for again in range(2):
             sw = sp = si = spp = sii = spi = 0.0
@@ -228,7 +254,7 @@ def _refine(picture: F32, patch: F32, weight: F32, steepest: F64, warp: F64, col
                     spi += q * p * s
                     k += 1
             if sw < 1e-6:
-                return -1.0, 0.0, 0.0, used
+                return -1.0, -1.0, 0.0, 0.0, used
             mp, mi = sp / sw, si / sw
             vp, vi, cov = spp / sw - mp * mp, sii / sw - mi * mi, spi / sw - mp * mi
             likeness = cov / np.sqrt(max(vp * vi, 1e-12))
@@ -258,7 +284,7 @@ def _refine(picture: F32, patch: F32, weight: F32, steepest: F64, warp: F64, col
                     k += 1
             agree = good / total
         if gain <= 1e-6 or step == steps:
-            return likeness, agree, gain, used
+            return likeness, plain, agree, gain, used
         # Project pattern and constant out of the steepest-descent images, solve, compose.
         for c in range(columns):
             m0 = m1 = 0.0
@@ -310,7 +336,7 @@ def _refine(picture: F32, patch: F32, weight: F32, steepest: F64, warp: F64, col
             a11 += delta[5]
         det = a00 * a11 - a01 * a10
         if not (0.2 < det < 5.0):
-            return likeness, 0.0, gain, used
+            return likeness, plain, 0.0, gain, used
         # warp <- warp o inverse(delta)
         i00, i01, i10, i11 = a11 / det, -a01 / det, -a10 / det, a00 / det
         ix, iy = -(i00 * tx + i01 * ty), -(i10 * tx + i11 * ty)
@@ -324,7 +350,7 @@ def _refine(picture: F32, patch: F32, weight: F32, steepest: F64, warp: F64, col
         if moved < 0.002 and step >= 3:
             # One last pass measures likeness at the final place.
             steps = step + 1
-    return likeness, agree, gain, used
+    return likeness, plain, agree, gain, used
 
 
 @numba.njit(cache=True, fastmath=True, inline="always", error_model="numpy")  # type: ignore[misc]

@@ -14,22 +14,15 @@ from plonket.media.clip import Clip
 from plonket.motion.points import matcher
 from plonket.motion.points.detail import judge
 from plonket.motion.points.settings import Channel, Direction, PointMotion, TrackPoint
-from plonket.motion.points.tracks import (
-    BLURRED,
-    COVERED,
-    GIVEN,
-    LEFT,
-    LOST,
-    NO_MATCH,
-    NONE,
-    TRACKED,
-    PointTracks,
-)
+from plonket.motion.points.tracks import PointTracks
+from plonket.motion.states import BLURRED, COVERED, GIVEN, LEFT, LOST, NO_MATCH, NONE, TRACKED
 
 RECOVER_MARGIN = 0.06
 """How much likelier than the limit a match must be for a lost point to be picked up again."""
 
 
+PARTLY_COVERED = 0.15
+"""How far the likeness of the whole pattern may lie under the limit for its visible part."""
 ADAPT_MARGIN = 0.1
 """A fresh pattern is taken only when the reference is within this margin of being lost: it drifts."""
 
@@ -303,7 +296,9 @@ class _Pass:
 
     def _sound(self, f: _Follower, match: matcher.Match, limit: float) -> bool:
         grown = abs(float(np.linalg.det(match.warp[:, :2]))) / max(abs(float(np.linalg.det(f.linear))), 1e-6)
-        return match.likeness >= limit and match.agree >= 0.55 and 0.6 < grown < 1.7 and match.gain > 0.12
+        # A thing that covers part of the pattern may disagree, but not so much that the rest could be anything.
+        whole = match.plain >= limit - PARTLY_COVERED
+        return match.likeness >= limit and whole and match.agree >= 0.55 and 0.6 < grown < 1.7 and match.gain > 0.12
 
     def _accept(self, f: _Follower, match: matcher.Match, corner: F64, frame: int, luma: U8) -> None:
         place = match.centre + corner
@@ -325,10 +320,18 @@ class _Pass:
         reach = min(f.point.reach_px * (1 + 0.15 * f.lost_for), 3 * f.point.reach_px + 20)
         match, corner = self._best(f, luma, f.at, reach)
         limit = min(0.97, max(self.limit + RECOVER_MARGIN, 0.8))
-        if match is not None and match.agree > 0.75 and self._sound(f, match, limit):
+        if match is not None and self._surely(f, match, limit):
             self._accept(f, match, corner, frame, luma)
             return
         self._note_lost(f, luma, frame, match, corner)
+
+    def _surely(self, f: _Follower, match: matcher.Match, limit: float) -> bool:
+        """Whether a lost point is back: the whole pattern, about as large, upright and strong as it was."""
+        change = match.warp[:, :2] @ np.linalg.inv(f.linear)
+        size = float(np.sqrt(abs(np.linalg.det(change))))
+        turned = abs(float(np.degrees(np.arctan2(change[1, 0], change[0, 0]))))
+        alike = match.plain >= max(limit, 0.84) and match.agree > 0.8 and self._sound(f, match, limit)
+        return alike and 0.85 < size < 1.18 and turned < 20 and 0.6 < match.gain < 1.6
 
     def _note_lost(
         self, f: _Follower, luma: U8, frame: int, match: matcher.Match | None, corner: F64
@@ -336,7 +339,7 @@ class _Pass:
         row, (h, w) = f.row, luma.shape
         expected = f.at + (f.speed if f.lost_for <= 1 else 0)
         reason = NO_MATCH
-        edge = f.half * 0.4
+        edge = f.half * 0.8  # from here on too little of the pattern is in the picture
         if not (edge <= expected[0] <= w - edge and edge <= expected[1] <= h - edge):
             reason = LEFT
         elif match is not None and match.likeness > 0.2:

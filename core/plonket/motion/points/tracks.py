@@ -10,11 +10,7 @@ from numpy.typing import NDArray
 
 from plonket.conventions import F32, F64
 from plonket.errors import FormatError
-
-NONE, TRACKED, LOST, GIVEN = 0, 1, 2, 3
-STATE_NAMES = ("none", "tracked", "lost", "given")
-REASONS = ("", "left the frame", "covered or changed", "too blurred", "no match in reach", "flat here")
-LEFT, COVERED, BLURRED, NO_MATCH, FLAT = 1, 2, 3, 4, 5
+from plonket.motion.states import GIVEN, TRACKED
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -1,0 +1,1 @@
+"""Plane motion: a flat surface, registered whole."""

@@ -1,0 +1,514 @@
+"""Direct registration of a region, coarse to fine, compiled.
+
+The reference's pixels are aligned with a frame by inverse-compositional Gauss-Newton steps on the
+homography (S. Baker and I. Matthews, 2004, doi:10.1023/B:VISI.0000011205.11775.fd, section 2.2),
+with light gain, offset and slope solved along with it, and Tukey weights on the residual (P. Huber
+and E. Ronchetti, Robust Statistics, 2009, section 4.8) that fall for whole tiles at once.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+
+import cv2
+import numba
+import numpy as np
+
+from plonket.conventions import F32, F64, U8
+from plonket.motion.plane.settings import FREEDOMS
+from plonket.motion.plane.template import BLURS_PX, SMOOTHING_PX, TILES, Level, Template
+
+WARP, LIGHT = 8, 4
+CORRELATED = 6.0
+"""Smoothing makes neighbours' noise alike: so many pixels count as one when errors are estimated."""
+TUKEY = 4.2
+PRIOR = np.array([0.02, 0.02, 0.02, 0.02, 0.05, 0.05, 0.012, 0.012])
+"""How far a surface's movement usually departs from the predicted one (SD, normalised units)."""
+_BLOCKS = 8
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Found:
+    """Where a region was found in a frame.
+
+    Attributes
+    ----------
+    homography : (3, 3) reference pixels to frame pixels. likeness : correlation of the pixels that agree.
+    plain : the same over all visible pixels. coverage : share of the detail seen that agrees.
+    inside : share of the detail that lies in the frame and is not ignored.
+    error_px : expected error of the region's corners. variance : of the residual, code values squared. gain : contrast relative to the reference.
+    freedom : index into FREEDOMS. blur : index into BLURS_PX. tiles : (TILES**2,) agreement per tile.
+    """
+
+    homography: F64
+    likeness: float
+    plain: float
+    coverage: float
+    inside: float
+    error_px: float
+    variance: float
+    gain: float
+    freedom: int
+    blur: int
+    tiles: F64
+
+
+@lru_cache(maxsize=8)
+def _basis(freedom: int) -> F64:
+    """(8, k): which combinations of the eight warp parameters a freedom allows."""
+    eye = np.eye(WARP)
+    if FREEDOMS[freedom] == "translation":
+        return eye[:, 4:6]
+    if FREEDOMS[freedom] == "similarity":
+        return np.stack([eye[:, 0] + eye[:, 3], eye[:, 1] - eye[:, 2], eye[:, 4], eye[:, 5]], axis=1)
+    return eye[:, :6] if FREEDOMS[freedom] == "affine" else eye
+
+
+class FrameLevels:
+    """A frame's grey picture at the scales needed, prepared on demand within a window."""
+
+    def __init__(self, luma: U8, window: tuple[int, int, int, int], ignore: U8 | None) -> None:
+        h, w = luma.shape
+        size = 32  # whole pixels at the coarsest level
+        self.x0, self.y0 = max(0, window[0]) // size * size, max(0, window[1]) // size * size
+        self.x1, self.y1 = min(w, -(-window[2] // size) * size), min(h, -(-window[3] // size) * size)
+        self.x1, self.y1 = max(self.x1, min(w, self.x0 + size)), max(self.y1, min(h, self.y0 + size))
+        self._cut = luma[self.y0 : self.y1, self.x0 : self.x1]
+        self._ignore = None if ignore is None else ignore[self.y0 : self.y1, self.x0 : self.x1]
+        self._made: dict[tuple[int, int], F32] = {}
+
+    def at(self, k: int, stretch: float) -> F32:
+        """Level `k`, smoothed for a surface that is seen `stretch` times as large as in the reference."""
+        step = int(np.clip(np.round(np.log2(max(stretch, 1.0)) * 4), 0, 12))
+        if (k, step) not in self._made:
+            size = 2**k
+            cut = self._cut[: self._cut.shape[0] // size * size, : self._cut.shape[1] // size * size].astype(np.float32)
+            if k:
+                cut = cv2.resize(cut, (cut.shape[1] // size, cut.shape[0] // size), interpolation=cv2.INTER_AREA)
+            grown = 2.0 ** (step / 4)
+            # A larger view also averages less per reference pixel: its square pixel (SD 0.29) is made up for.
+            sigma = float(np.sqrt((SMOOTHING_PX * grown) ** 2 + (grown**2 - 1) / 12))
+            self._made[(k, step)] = np.asarray(cv2.GaussianBlur(cut, (0, 0), sigma), np.float32)
+        return self._made[(k, step)]
+
+    def ignored(self) -> U8:
+        return np.zeros((1, 1), np.uint8) if self._ignore is None else np.ascontiguousarray(self._ignore)
+
+
+def register(
+    template: Template,
+    frame: FrameLevels,
+    start: F64,
+    *,
+    freedom: int,
+    blur: int = 0,
+    tiles: F64 | None = None,
+    light: bool = True,
+    finest: int = 0,
+    coarsest: int | None = None,
+) -> Found:
+    """Align the template with a frame from the homography `start` (reference to frame pixels).
+
+    Parameters
+    ----------
+    freedom : index into FREEDOMS, the most that may change. blur : where the search for the blur starts.
+    tiles : (TILES**2,) weights to start with, from the frame before. light : also solve slopes of light.
+    finest, coarsest : levels used.
+    """
+    run = _Run(template, frame, start, tiles, light)
+    top = len(template.levels) - 1 if coarsest is None else min(coarsest, len(template.levels) - 1)
+    last = finest
+    for k in range(top, finest - 1, -1):
+        last = k
+        level = template.levels[k]
+        allowed = min(freedom, 1 if len(level.uv) < 500 else 2 if len(level.uv) < 1200 and k else freedom)
+        if k <= max(finest, 1):
+            blur = run.best_blur(level, k, blur)
+        run.align(level, k, allowed, blur, steps=14 if k == top else 8)
+        if k <= max(finest, 1):
+            chosen = run.best_blur(level, k, blur)
+            if chosen != blur:
+                blur = chosen
+                run.align(level, k, allowed, blur, steps=5)
+        if k <= run.finest_useful():
+            break
+    return run.result(template.levels[last], last, freedom, blur)
+
+
+class _Run:
+    """One registration: the homography as it stands, and the weights of the pixels."""
+
+    def __init__(self, template: Template, frame: FrameLevels, start: F64, tiles: F64 | None, light: bool) -> None:
+        self.template, self.frame, self.light = template, frame, light
+        self.norm = template.pixels_from_norm
+        self.start = start @ self.norm  # normalised places to frame pixels
+        self.start = self.start / self.start[2, 2]
+        self.h = self.start.copy()
+        self.tiles = np.ones(TILES * TILES) if tiles is None else tiles.copy()
+        corners = np.array([[-0.7, -0.7], [0.7, -0.7], [0.7, 0.7], [-0.7, 0.7]])
+        self.corners = (np.linalg.inv(self.norm) @ np.hstack([template.hull, np.ones((4, 1))]).T).T[:, :2]
+        self.corners = np.where(np.isfinite(self.corners), self.corners, corners)
+
+    def index_from_norm(self, k: int) -> F64:
+        """Normalised places to array indices of the frame's level `k`."""
+        scale = 2.0**-k
+        shift = np.array([[scale, 0, -self.frame.x0 * scale - 0.5], [0, scale, -self.frame.y0 * scale - 0.5], [0, 0, 1]])
+        return np.asarray(shift @ self.h)
+
+    def stretch(self) -> float:
+        """How much larger the surface is seen than in the reference."""
+        jacobian = self.h[:2, :2] - np.outer(self.h[:2, 2], self.h[2, :2])
+        return float(np.sqrt(abs(np.linalg.det(jacobian)))) / float(self.norm[0, 0])
+
+    def finest_useful(self) -> int:
+        """The reference's level beyond which the frame shows nothing more: it sees the surface smaller."""
+        return max(0, int(np.round(-np.log2(max(self.stretch(), 1e-3)))))
+
+    def sums(self, level: Level, k: int, blur: int, weights: F64, smooth: bool) -> _Sums:
+        # The frame's level whose pixels are about as large on the surface as those of the reference's.
+        grown = self.stretch()
+        match = int(np.clip(k + np.round(np.log2(max(grown, 1e-3))), 0, 5))
+        picture = self.frame.at(match, grown * 2.0 ** (k - match))
+        return _Sums(*_accumulate(
+            picture, self.frame.ignored(), 2.0**match, self.index_from_norm(match), level.uv, level.tile,
+            level.values[blur], level.grad[blur], weights, self.tiles, smooth, self.light,
+        ))  # fmt: skip
+
+    def align(self, level: Level, k: int, freedom: int, blur: int, *, steps: int) -> None:
+        """Gauss-Newton steps until the corners stand still; a step that makes it worse is shortened."""
+        basis = _basis(freedom)
+        fine = k == 0
+        s = self.sums(level, k, blur, self.tiles[level.tile], fine)
+        for step in range(steps):
+            if s.seen < 40 or s.gain <= 1e-3:
+                return
+            delta = _solve(s.normal, s.right, basis, self._strain(), s.variance)
+            kept, moved = self.h.copy(), 0.0
+            for _ in range(4):
+                moved = self._apply(delta)
+                nxt = self.sums(level, k, blur, s.weights, fine)
+                if nxt.misfit <= 1.03 * s.misfit + 0.02:
+                    break
+                self.h, delta = kept.copy(), delta / 2
+            else:
+                return
+            s = nxt
+            if moved * 2.0**-k < (0.004 if fine else 0.02) and step >= 1:
+                break
+
+    def _strain(self) -> F64:
+        """The warp (8,) that leads from the predicted place to where it stands now."""
+        m = np.linalg.inv(self.start) @ self.h
+        m = m / m[2, 2]
+        return np.array([m[0, 0] - 1, m[1, 0], m[0, 1], m[1, 1] - 1, m[0, 2], m[1, 2], m[2, 0], m[2, 1]])
+
+    def _apply(self, delta: F64) -> float:
+        """Compose the inverse of a warp step; returns how far corners moved, in frame pixels."""
+        before = _through(self.h, self.corners)
+        limited = np.clip(delta, -0.25, 0.25)
+        candidate = self.h @ np.linalg.inv(_warp(limited))
+        candidate = candidate / candidate[2, 2]
+        after = _through(candidate, self.corners)
+        if not np.isfinite(after).all():
+            return 0.0
+        self.h = candidate
+        return float(np.abs(after - before).max())
+
+    def best_blur(self, level: Level, k: int, blur: int) -> int:
+        """The reference's blur that explains the frame best, near `blur`, where it stands now."""
+        weights = self.tiles[level.tile]
+        costs: dict[int, float] = {}
+
+        def cost(b: int) -> float:
+            if b not in costs:
+                costs[b] = self.sums(level, k, b, weights, False).misfit
+            return costs[b]
+
+        best = blur
+        while True:
+            near = [b for b in (best - 1, best, best + 1) if 0 <= b < len(BLURS_PX)]
+            winner = min(near, key=cost)
+            # One blur is only left for a clearly better one: noise must not decide.
+            if winner == best or cost(winner) > 0.97 * cost(best):
+                return best
+            best = winner
+
+    def result(self, level: Level, k: int, freedom: int, blur: int) -> Found:
+        weights = self.tiles[level.tile]
+        s = self.sums(level, k, blur, weights, True)
+        for _ in range(2):
+            s = self.sums(level, k, blur, s.weights, True)
+        errors = self._errors(s, freedom)
+        return Found(
+            homography=self.h @ np.linalg.inv(self.norm) / (self.h @ np.linalg.inv(self.norm))[2, 2],
+            likeness=s.likeness, plain=s.plain, coverage=s.coverage, inside=s.inside, error_px=errors,
+            variance=s.variance, gain=s.gain,
+            freedom=freedom, blur=blur, tiles=s.tiles,
+        )  # fmt: skip
+
+    def _errors(self, s: _Sums, freedom: int) -> float:
+        """Expected corner error in frame pixels: from the residual, and from how two halves disagree."""
+        basis = _basis(freedom)
+        jacobian = self._corner_jacobian()
+        full = np.zeros((WARP + LIGHT, basis.shape[1] + LIGHT))
+        full[:WARP, : basis.shape[1]] = basis
+        full[WARP:, basis.shape[1] :] = np.eye(LIGHT)
+        normal = full.T @ (s.normal[0] + s.normal[1]) @ full
+        try:
+            inverse = np.linalg.inv(normal + np.eye(len(normal)) * 1e-9 * np.trace(normal))
+        except np.linalg.LinAlgError:
+            return 99.0
+        cov = basis @ inverse[: basis.shape[1], : basis.shape[1]] @ basis.T * (s.variance * CORRELATED)
+        spread = np.sqrt(max(float(np.einsum("cij,jk,cik->", jacobian, cov, jacobian)) / len(jacobian), 0))
+        halves = []
+        for n, b in zip(s.normal, s.right, strict=True):
+            halves.append(_solve(np.stack([n, np.zeros_like(n)]), np.stack([b, np.zeros_like(b)]), basis, self._strain(), s.variance))
+        apart = np.einsum("cij,j->ci", jacobian, halves[0] - halves[1])
+        # The mean of two halves errs by half their difference, if they err independently.
+        disagree = 0.5 * float(np.sqrt((apart**2).sum(axis=1).mean()))
+        return float(np.hypot(spread, disagree))
+
+    def _corner_jacobian(self) -> F64:
+        """(4, 2, 8): how the corners move in frame pixels with the warp parameters."""
+        out = np.empty((4, 2, WARP))
+        base = _through(self.h, self.corners)
+        for p in range(WARP):
+            step = np.zeros(WARP)
+            step[p] = 1e-5
+            out[:, :, p] = (_through(self.h @ np.linalg.inv(_warp(step)), self.corners) - base) / 1e-5
+        return out
+
+
+@dataclass(frozen=True, slots=True)
+class _Sums:
+    """What one look at all pixels gives; normal and right are kept for two halves of the tiles."""
+
+    normal: F64
+    right: F64
+    weights: F64
+    tiles: F64
+    variance: float
+    gain: float
+    likeness: float
+    plain: float
+    coverage: float
+    inside: float
+    seen: int
+    misfit: float
+
+
+def _solve(normal: F64, right: F64, basis: F64, strain: F64, variance: float) -> F64:
+    """The warp step (8,) of damped normal equations, drawn towards the prediction where detail is weak."""
+    k = basis.shape[1]
+    full = np.zeros((WARP + LIGHT, k + LIGHT))
+    full[:WARP, :k] = basis
+    full[WARP:, k:] = np.eye(LIGHT)
+    a, b = normal[0] + normal[1], (right[0] + right[1]).copy()
+    a = a.copy()
+    pull = variance * CORRELATED / PRIOR**2
+    a[range(WARP), range(WARP)] += pull
+    b[:WARP] += pull * strain
+    small, rhs = full.T @ a @ full, full.T @ b
+    small[range(len(small)), range(len(small))] *= 1 + 1e-7
+    small[range(len(small)), range(len(small))] += 1e-9 * max(float(np.trace(small)), 1e-6)
+    return np.asarray(basis @ np.linalg.solve(small, rhs)[:k])
+
+
+def _warp(p: F64) -> F64:
+    return np.array([[1 + p[0], p[2], p[4]], [p[1], 1 + p[3], p[5]], [p[6], p[7], 1.0]])
+
+
+def _through(m: F64, xy: F64) -> F64:
+    out = np.hstack([xy, np.ones((len(xy), 1))]) @ m.T
+    return np.asarray(out[:, :2] / np.where(np.abs(out[:, 2:]) > 1e-9, out[:, 2:], np.nan))
+
+
+@numba.njit(cache=True, fastmath=True, inline="always", error_model="numpy")  # type: ignore[misc]
+def _cubic(u: float, w: F64) -> None:
+    w[0] = u * (-0.5 + u * (1.0 - 0.5 * u))
+    w[1] = 1.0 + u * u * (-2.5 + 1.5 * u)
+    w[2] = u * (0.5 + u * (2.0 - 1.5 * u))
+    w[3] = u * u * (-0.5 + 0.5 * u)
+
+
+@numba.njit(cache=True, fastmath=True, error_model="numpy", parallel=True)  # type: ignore[misc]
+def _look(picture: F32, ignore: U8, size: float, m: F64, uv: F64, smooth: bool, seen: F64, inside: U8) -> None:
+    """Sample the frame at every chosen pixel; `inside` tells which lie in the picture and are not ignored."""
+    h, w = picture.shape
+    ih, iw = ignore.shape
+    n = uv.shape[0]
+    for block in numba.prange(_BLOCKS):
+        wx, wy = np.empty(4), np.empty(4)
+        for i in range(block * n // _BLOCKS, (block + 1) * n // _BLOCKS):
+            u, v = uv[i, 0], uv[i, 1]
+            d = m[2, 0] * u + m[2, 1] * v + m[2, 2]
+            inside[i] = 0
+            if d < 1e-6:
+                continue
+            x = (m[0, 0] * u + m[0, 1] * v + m[0, 2]) / d
+            y = (m[1, 0] * u + m[1, 1] * v + m[1, 2]) / d
+            if not (0.5 <= x <= w - 1.5 and 0.5 <= y <= h - 1.5):
+                continue
+            ix, iy = int(np.floor(x)), int(np.floor(y))
+            if iw > 1:
+                jx, jy = int((x + 0.5) * size), int((y + 0.5) * size)
+                if ignore[min(max(jy, 0), ih - 1), min(max(jx, 0), iw - 1)] > 60:
+                    continue
+            inside[i] = 1
+            fx, fy = x - ix, y - iy
+            if smooth and 1 <= ix < w - 2 and 1 <= iy < h - 2:
+                _cubic(fx, wx)
+                _cubic(fy, wy)
+                total = 0.0
+                for j in range(4):
+                    row = 0.0
+                    for c in range(4):
+                        row += wx[c] * picture[iy + j - 1, ix + c - 1]
+                    total += wy[j] * row
+                seen[i] = total
+            else:
+                top = picture[iy, ix] * (1 - fx) + picture[iy, ix + 1] * fx
+                low = picture[iy + 1, ix] * (1 - fx) + picture[iy + 1, ix + 1] * fx
+                seen[i] = top * (1 - fy) + low * fy
+
+
+@numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+def _light_of(values: F32, seen: F64, inside: U8, weights: F64, uv: F64, slopes: bool) -> F64:
+    """Weighted least squares of seen = a value + b + c u + d v."""
+    k = 4 if slopes else 2
+    a = np.zeros((4, 4))
+    r = np.zeros(4)
+    row = np.zeros(4)
+    for i in range(values.shape[0]):
+        q = weights[i]
+        if inside[i] == 0 or q <= 0:
+            continue
+        row[0], row[1], row[2], row[3] = values[i], 1.0, uv[i, 0], uv[i, 1]
+        for p in range(k):
+            r[p] += q * row[p] * seen[i]
+            for o in range(k):
+                a[p, o] += q * row[p] * row[o]
+    out = np.zeros(4)
+    for p in range(k):
+        a[p, p] = a[p, p] * (1 + 1e-9) + 1e-9
+    out[:k] = np.linalg.solve(a[:k, :k], r[:k])
+    return out
+
+
+@numba.njit(cache=True, fastmath=True, error_model="numpy", parallel=True)  # type: ignore[misc]
+def _normals(uv: F64, tile: np.ndarray, values: F32, grad: F32, residual: F64, weights: F64, gain: float,
+             slopes: bool) -> tuple[F64, F64]:  # fmt: skip
+    n = uv.shape[0]
+    count = WARP + LIGHT
+    parts = np.zeros((_BLOCKS, 2, count, count))
+    rights = np.zeros((_BLOCKS, 2, count))
+    for block in numba.prange(_BLOCKS):
+        j = np.empty(count)
+        for i in range(block * n // _BLOCKS, (block + 1) * n // _BLOCKS):
+            q = weights[i]
+            if q <= 0:
+                continue
+            u, v = uv[i, 0], uv[i, 1]
+            gx, gy = gain * grad[i, 0], gain * grad[i, 1]
+            along = gx * u + gy * v
+            j[0], j[1], j[2], j[3], j[4], j[5] = gx * u, gy * u, gx * v, gy * v, gx, gy
+            j[6], j[7] = -u * along, -v * along
+            j[8], j[9] = values[i], 1.0
+            j[10], j[11] = (u, v) if slopes else (0.0, 0.0)
+            half = ((tile[i] % TILES) + (tile[i] // TILES)) % 2
+            for a in range(count):
+                w = q * j[a]
+                rights[block, half, a] += w * residual[i]
+                for b in range(a, count):
+                    parts[block, half, a, b] += w * j[b]
+    normal = np.zeros((2, count, count))
+    right = np.zeros((2, count))
+    for block in range(_BLOCKS):
+        normal += parts[block]
+        right += rights[block]
+    for half in range(2):
+        for a in range(count):
+            for b in range(a):
+                normal[half, a, b] = normal[half, b, a]
+    return normal, right
+
+
+@numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+def _correlation(values: F32, seen: F64, weights: F64, inside: U8, light: F64, uv: F64) -> float:
+    """Weighted correlation of the reference with the frame, slopes of light taken off."""
+    sw = sp = ss = spp = sss = sps = 0.0
+    for i in range(values.shape[0]):
+        if inside[i] == 0:
+            continue
+        q, p, s = weights[i], values[i], seen[i] - light[2] * uv[i, 0] - light[3] * uv[i, 1]
+        sw += q
+        sp += q * p
+        ss += q * s
+        spp += q * p * p
+        sss += q * s * s
+        sps += q * p * s
+    if sw <= 0:
+        return 0.0
+    vp, vs, c = spp / sw - (sp / sw) ** 2, sss / sw - (ss / sw) ** 2, sps / sw - sp * ss / sw**2
+    return c / np.sqrt(max(vp * vs, 1e-12))
+
+
+@numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+def _accumulate(picture: F32, ignore: U8, size: float, m: F64, uv: F64, tile: np.ndarray, values: F32, grad: F32,
+                weights: F64, start_tiles: F64, smooth: bool, slopes: bool):  # fmt: skip  # type: ignore[no-untyped-def]
+    n = uv.shape[0]
+    seen = np.zeros(n)
+    inside = np.zeros(n, np.uint8)
+    _look(picture, ignore, size, m, uv, smooth, seen, inside)
+    count = 0
+    for i in range(n):
+        count += inside[i]
+    out = np.zeros(n)
+    tiles = np.zeros(TILES * TILES)
+    empty = (np.zeros((2, WARP + LIGHT, WARP + LIGHT)), np.zeros((2, WARP + LIGHT)), out, tiles, 1.0, 0.0, 0.0, 0.0,
+             0.0, count / n, count, 1e12)
+    if count < 40:
+        return empty
+    light = _light_of(values, seen, inside, weights, uv, slopes)
+    residual = np.zeros(n)
+    sizes = np.zeros(count)
+    k = 0
+    for i in range(n):
+        if inside[i]:
+            residual[i] = seen[i] - light[0] * values[i] - light[1] - light[2] * uv[i, 0] - light[3] * uv[i, 1]
+            sizes[k] = abs(residual[i])
+            k += 1
+    middle = np.median(sizes)
+    limit = TUKEY * max(1.4826 * middle, 0.6)
+    own = np.zeros(TILES * TILES)
+    members = np.zeros(TILES * TILES)
+    for i in range(n):
+        if inside[i]:
+            e = residual[i] / limit
+            out[i] = (1 - e * e) ** 2 if abs(e) < 1 else 0.0
+            own[tile[i]] += out[i]
+            members[tile[i]] += 1
+    for t in range(TILES * TILES):
+        mean = own[t] / members[t] if members[t] > 0 else start_tiles[t]
+        tiles[t] = min(max((mean - 0.35) / 0.35, 0.0), 1.0)
+    agree = 0.0
+    total = 0.0
+    spent = 0.0
+    misfit = 0.0
+    for i in range(n):
+        if inside[i]:
+            out[i] *= tiles[tile[i]]
+            agree += out[i]
+            total += 1.0
+            spent += out[i] * residual[i] * residual[i]
+            e = min(abs(residual[i]) / limit, 1.0)
+            misfit += start_tiles[tile[i]] * min(residual[i] * residual[i], 900.0)
+    ones = np.ones(n)
+    likeness = _correlation(values, seen, out, inside, light, uv)
+    plain = _correlation(values, seen, ones, inside, light, uv)
+    # Tukey weights make the weighted variance too small by about a third at this limit.
+    variance = max(1.35 * spent / max(agree, 1e-9), 0.02)
+    normal, right = _normals(uv, tile, values, grad, residual, out, light[0], slopes)
+    return (normal, right, out, tiles, variance, light[0], likeness, plain, agree / total, count / n, count,
+            misfit / total)

@@ -1,0 +1,155 @@
+"""The reference's pixels, chosen and prepared once: what a surface is compared with."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from plonket.conventions import F32, F64, U8
+from plonket.errors import Degenerate
+
+SMOOTHING_PX = 0.7
+"""Gaussian SD applied before comparing: takes the aliasing out that biases sub-pixel steps."""
+BLURS_PX = (0.0, 1.0, 1.8, 3.0, 4.5, 6.5)
+"""Blurs of the reference that are kept ready, so that a defocused or shaken frame can be matched."""
+TILES = 12
+"""The region is watched in TILES x TILES pieces: what covers it covers pieces, not pixels."""
+MOST_PIXELS = 24_000
+SMALLEST_SIDE = 22
+"""The coarsest level still shows the region this many pixels wide."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Level:
+    """One scale of the reference.
+
+    Attributes
+    ----------
+    scale : picture scale, 2**-k. uv : (n, 2) normalised places of the chosen pixels. tile : (n,) index.
+    values : (blurs, n) grey values. grad : (blurs, n, 2) by normalised u and v.
+    """
+
+    scale: float
+    uv: F64
+    tile: NDArray[np.int32]
+    values: F32
+    grad: F32
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Template:
+    """What to look for, fine to coarse.
+
+    Attributes
+    ----------
+    levels : finest first. pixels_from_norm : (3, 3) from normalised places to reference pixels; the
+        region lies within about +-1. hull : (4, 2) corners of the region's box in pixels.
+    """
+
+    levels: tuple[Level, ...]
+    pixels_from_norm: F64
+    hull: F64
+
+
+def cut_template(luma: U8, mask: U8, *, detail: float = 0.6) -> Template:
+    """Choose and prepare the pixels of a region.
+
+    Parameters
+    ----------
+    luma : 8-bit (h, w) reference frame. mask : 8-bit (h, w), where the region is.
+    detail : share of the region's pixels compared, in (0, 1], the most telling first.
+
+    Raises
+    ------
+    Degenerate
+        When the region is too small or has nothing in it that could be registered.
+    """
+    ys, xs = np.nonzero(mask > 127)
+    if len(ys) < 120:
+        raise Degenerate(
+            "plane.small", f"The region covers only {len(ys)} pixels of the reference frame. Draw it larger."
+        )
+    x0, x1, y0, y1 = xs.min(), xs.max() + 1, ys.min(), ys.max() + 1
+    centre = np.array([(x0 + x1) / 2, (y0 + y1) / 2])
+    radius = max(float(np.hypot(x1 - x0, y1 - y0)) / 2, 4.0)
+    pixels_from_norm = np.array([[radius, 0, centre[0]], [0, radius, centre[1]], [0, 0, 1.0]])
+    grey = luma.astype(np.float32)
+    count = max(1, int(np.floor(np.log2(max(min(x1 - x0, y1 - y0), 1) / SMALLEST_SIDE))) + 1)
+    levels = []
+    for k in range(min(count, 6)):
+        levels.append(_level(grey, mask, k, centre, radius, detail, (x0, y0, x1, y1)))
+    strength = float(np.percentile(np.hypot(*levels[0].grad[0].T), 90)) / radius
+    if strength < 0.35:
+        raise Degenerate(
+            "plane.flat",
+            "There is no detail in this region: nothing tells one place on it from another. Make it larger, so that"
+            " it takes in an edge, a pattern or some grain of the surface.",
+        )
+    hull = np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]], np.float64)
+    return Template(levels=tuple(levels), pixels_from_norm=pixels_from_norm, hull=hull)
+
+
+def _level(
+    grey: F32, mask: U8, k: int, centre: F64, radius: float, detail: float, box: tuple[int, int, int, int]
+) -> Level:
+    scale = 2.0**-k
+    pad = int(4 * (SMOOTHING_PX / scale + max(BLURS_PX))) + 4
+    size = 2**k
+    h, w = grey.shape
+    # Cut on whole pixels of this level, so that level coordinates stay exact.
+    bx0, by0 = max(0, box[0] - pad) // size * size, max(0, box[1] - pad) // size * size
+    bx1, by1 = min(w // size * size, -(-(box[2] + pad) // size) * size), min(h // size * size, -(-(box[3] + pad) // size) * size)
+    cut, inner = grey[by0:by1, bx0:bx1], mask[by0:by1, bx0:bx1]
+    if k:
+        shape = ((bx1 - bx0) // size, (by1 - by0) // size)
+        cut = cv2.resize(cut, shape, interpolation=cv2.INTER_AREA)
+        inner = cv2.resize(inner, shape, interpolation=cv2.INTER_AREA)
+    blurred = [cv2.GaussianBlur(cut, (0, 0), float(np.hypot(SMOOTHING_PX, b * scale))) for b in BLURS_PX]
+    # Seen from outside its mask, a pixel's neighbours belong to something else: keep off the rim.
+    safe = cv2.erode((inner > 200).astype(np.uint8), np.ones((3, 3), np.uint8), borderType=cv2.BORDER_CONSTANT, borderValue=0)
+    safe[[0, -1], :] = 0
+    safe[:, [0, -1]] = 0
+    if not safe.any():
+        safe = (inner > 127).astype(np.uint8)
+    ys, xs = np.nonzero(safe)
+    first = blurred[0]
+    gx, gy = _gradient(first)
+    energy = gx[ys, xs] ** 2 + gy[ys, xs] ** 2
+    px, py = (xs + 0.5 + bx0 * scale) / scale, (ys + 0.5 + by0 * scale) / scale
+    tile_x = np.clip(((px - box[0]) / max(box[2] - box[0], 1) * TILES).astype(int), 0, TILES - 1)
+    tile_y = np.clip(((py - box[1]) / max(box[3] - box[1], 1) * TILES).astype(int), 0, TILES - 1)
+    tile = (tile_y * TILES + tile_x).astype(np.int32)
+    share = detail if k == 0 else 1.0
+    chosen = _choose(energy, tile, min(max(int(share * len(ys)), 400), MOST_PIXELS))
+    ys, xs, tile = ys[chosen], xs[chosen], tile[chosen]
+    uv = np.stack([(px[chosen] - centre[0]) / radius, (py[chosen] - centre[1]) / radius], axis=1)
+    values = np.stack([b[ys, xs] for b in blurred])
+    grads = []
+    for b in blurred:
+        gx, gy = _gradient(b)
+        grads.append(np.stack([gx[ys, xs], gy[ys, xs]], axis=1) * (radius * scale))
+    return Level(
+        scale=scale, uv=np.ascontiguousarray(uv), tile=np.ascontiguousarray(tile),
+        values=np.ascontiguousarray(values, np.float32), grad=np.ascontiguousarray(np.stack(grads), np.float32),
+    )  # fmt: skip
+
+
+def _gradient(picture: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Fourth-order central differences: their error at the blur used is far below noise."""
+    kernel = np.array([[1.0, -8.0, 0.0, 8.0, -1.0]], np.float32) / 12
+    return (cv2.filter2D(picture, cv2.CV_32F, kernel, borderType=cv2.BORDER_REPLICATE),
+            cv2.filter2D(picture, cv2.CV_32F, kernel.T, borderType=cv2.BORDER_REPLICATE))  # fmt: skip
+
+
+def _choose(energy: np.ndarray, tile: np.ndarray, most: int) -> np.ndarray:
+    """Indices of the strongest pixels, taken evenly from all tiles, in scan order."""
+    if len(energy) <= most:
+        return np.arange(len(energy))
+    order = np.lexsort((-energy, tile))
+    starts = np.searchsorted(tile[order], np.arange(TILES * TILES + 1))
+    share = most / len(energy)
+    picked = [order[a : a + int(np.ceil((b - a) * share))] for a, b in zip(starts[:-1], starts[1:], strict=True)]
+    return np.sort(np.concatenate(picked))

@@ -1,0 +1,108 @@
+"""Closed curved outlines: what regions and masks are drawn with.
+
+An outline is a ring of points joined by cubic Bezier curves. A point's two handles are offsets
+from it; (0, 0) makes a corner. Outlines may be keyed: all keys of one outline have equally many
+points, and points and handles go in straight lines from key to key.
+"""
+
+from __future__ import annotations
+
+import cv2
+import numpy as np
+from pydantic import Field, model_validator
+
+from plonket.conventions import F64, U8, to_index
+from plonket.fields import Model
+
+FLATNESS_PX = 0.1
+"""How far the polygon that stands for a curve may lie from it."""
+
+
+class OutlinePoint(Model):
+    """A point of an outline, in pixels, with the offsets of its two handles (0: a corner)."""
+
+    x: float
+    y: float
+    in_x: float = 0.0
+    in_y: float = 0.0
+    out_x: float = 0.0
+    out_y: float = 0.0
+
+
+class OutlineKey(Model):
+    """The outline's shape at a frame."""
+
+    frame: int = Field(ge=0)
+    points: list[OutlinePoint] = Field(min_length=3, max_length=400)
+
+
+class Outline(Model):
+    """A closed outline with one shape, or one that changes from key to key."""
+
+    keys: list[OutlineKey] = Field(min_length=1)
+
+    @model_validator(mode="after")
+    def _matching(self) -> Outline:
+        frames = [k.frame for k in self.keys]
+        if frames != sorted(set(frames)):
+            raise ValueError("an outline's keys must be in order of frames, one per frame")
+        if len({len(k.points) for k in self.keys}) != 1:
+            raise ValueError("all keys of an outline need equally many points")
+        return self
+
+
+def polygon_outline(xy: F64, frame: int = 0) -> Outline:
+    """An outline with straight sides through (n, 2) pixels."""
+    points = [OutlinePoint(x=float(x), y=float(y)) for x, y in np.asarray(xy, np.float64)]
+    return Outline(keys=[OutlineKey(frame=frame, points=points)])
+
+
+def control_points(outline: Outline, frame: float) -> F64:
+    """The outline's points at a frame: (n, 6) x, y, in_x, in_y, out_x, out_y; held before and after the keys."""
+    shapes = np.array([[[p.x, p.y, p.in_x, p.in_y, p.out_x, p.out_y] for p in k.points] for k in outline.keys])
+    frames = np.array([k.frame for k in outline.keys], np.float64)
+    at = float(np.clip(frame, frames[0], frames[-1]))
+    k = int(np.clip(np.searchsorted(frames, at, side="right") - 1, 0, len(frames) - 1))
+    if k == len(frames) - 1:
+        return np.asarray(shapes[k])
+    u = (at - frames[k]) / (frames[k + 1] - frames[k])
+    return np.asarray(shapes[k] * (1 - u) + shapes[k + 1] * u)
+
+
+def flatten(points: F64) -> F64:
+    """The closed polygon (m, 2) in pixels that stands for an outline's (n, 6) control points."""
+    pieces = []
+    for a, b in zip(points, np.roll(points, -1, axis=0), strict=True):
+        p0, p1, p2, p3 = a[:2], a[:2] + a[4:6], b[:2] + b[2:4], b[:2]
+        # A cubic's distance from its chord is bounded by its second differences.
+        bend = max(np.hypot(*(p0 - 2 * p1 + p2)), np.hypot(*(p1 - 2 * p2 + p3)))
+        steps = 1 if bend < 1e-9 else int(np.clip(np.ceil(np.sqrt(0.75 * bend / FLATNESS_PX)), 2, 64))
+        t = np.arange(steps)[:, None] / steps
+        s = 1 - t
+        pieces.append(s**3 * p0 + 3 * s * s * t * p1 + 3 * s * t * t * p2 + t**3 * p3)
+    return np.concatenate(pieces)
+
+
+def carry(xy: F64, b_from_a: F64) -> F64:
+    """Pixels (n, 2) through a (3, 3) matrix; points at or behind the horizon become NaN."""
+    out = np.hstack([xy, np.ones((len(xy), 1))]) @ b_from_a.T
+    w = np.where(out[:, 2:] > 1e-9, out[:, 2:], np.nan)
+    return np.asarray(out[:, :2] / w)
+
+
+def fill(polygon: F64, size: tuple[int, int], scale: float = 1.0) -> U8:
+    """Coverage of a polygon (m, 2) in pixels on a picture of `size` (width, height): 8-bit (h, w), anti-aliased.
+
+    `scale` is the picture's scale of full resolution.
+    """
+    out = np.zeros((size[1], size[0]), np.uint8)
+    if len(polygon) < 3 or not np.isfinite(polygon).all():
+        return out
+    fixed = np.round(to_index(np.clip(polygon * scale, -1e6, 1e6)) * 16).astype(np.int32)
+    cv2.fillPoly(out, [fixed], 255, cv2.LINE_AA, 4)
+    return out
+
+
+__all__ = [
+    "Outline", "OutlineKey", "OutlinePoint", "carry", "control_points", "fill", "flatten", "polygon_outline",
+]  # fmt: skip
