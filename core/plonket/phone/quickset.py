@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 from functools import cache
 
+import cv2
 import numpy as np
 
 from plonket.conventions import F32, F64, U8
@@ -57,6 +58,16 @@ def quad(centre: tuple[float, float, float], width: float, height: float) -> F64
     return np.array([[x - w, y + h, z], [x + w, y + h, z], [x + w, y - h, z], [x - w, y - h, z]])
 
 
+def defocused(light: F32, radius_px: float) -> F32:
+    """Linear light seen through a lens focused elsewhere: spread over a disc."""
+    if radius_px < 0.3:
+        return light
+    half = int(np.ceil(radius_px)) + 1
+    y, x = np.mgrid[-half : half + 1, -half : half + 1]
+    disc = np.clip(radius_px + 0.5 - np.hypot(x, y), 0, 1).astype(np.float32)
+    return np.asarray(cv2.filter2D(light, -1, disc / disc.sum(), borderType=cv2.BORDER_REPLICATE), np.float32)
+
+
 def chart_shot(
     *,
     size: tuple[int, int] = (640, 360),
@@ -72,6 +83,8 @@ def chart_shot(
     light: Callable[[float], float] | None = None,
     rate: Fraction = Fraction(30),
     focal: float = 0.82,
+    chart: F32 | None = None,
+    defocus_px: Callable[[float], float] | None = None,
 ) -> QuickShot:
     """The chart on a plank wall, handheld.
 
@@ -79,7 +92,8 @@ def chart_shot(
     ----------
     eyes : way-points of the camera. shake : factor on the hand shake.
     hand : corners (4, 3) in metres of a plain dark card that passes before the wall, by time.
-    light : brightness factor by time.
+    light : brightness factor by time. chart : another texture in the chart's place.
+    defocus_px : radius in pixels of the blur disc, by time.
     """
     path = HandheldPath(
         eyes=np.array(eyes or [(-0.06, 0.02, 0.92), (0.05, -0.02, 0.88)]),
@@ -95,7 +109,7 @@ def chart_shot(
     )
     surfaces = [
         Surface(name="wall", corners=quad((0, 0, -0.02), 2.6, 1.45), texture=_wall()),
-        Surface(name="chart", corners=quad((0, 0, 0), *CHART), texture=_chart()),
+        Surface(name="chart", corners=quad((0, 0, 0), *CHART), texture=_chart() if chart is None else chart),
     ]
     if hand is not None:
         card = tx.plaster((200, 200), colour="#3d2a22", seed=4)
@@ -104,6 +118,7 @@ def chart_shot(
     sensor = sensor or Sensor()
     rng = np.random.default_rng(seed)
     pictures = [
-        sensor.photograph(x, rng) for x in quick_light(surfaces, camera, times, samples=samples, light=light)
+        sensor.photograph(defocused(x, defocus_px(float(t))) if defocus_px else x, rng)
+        for t, x in zip(times, quick_light(surfaces, camera, times, samples=samples, light=light), strict=True)
     ]
     return QuickShot(frames=pictures, camera=camera, times=times, rate=rate)

@@ -28,8 +28,12 @@ Direction = Literal["forward", "backward", "both", "gap"]
 FEWER_ABOVE_PX = 0.6
 """Expected corner error above which fewer degrees of freedom are tried."""
 LOST_ABOVE_PX = 8.0
+LEAST_COVERAGE = 0.3
+"""Share of the detail that must agree: by chance, flat parts do and detail does not."""
 SURE = 0.88
 """Likeness from which a match needs no second opinion."""
+NEAR_LEVEL = 2
+"""Coarsest level while the prediction holds: quarter size."""
 UNEXPLAINED = 3.0
 """A residual so many times the noise cannot be noise."""
 
@@ -151,6 +155,8 @@ class _Pass:
         self.blur = 0
         self.tiles: F64 | None = None
         self.noise = np.inf
+        self.recent = 1e6
+        self.light: F64 | None = None
         self.lost_for = 0
 
     def visit(self, frame: int) -> None:
@@ -194,11 +200,14 @@ class _Pass:
 
     def _find(self, luma: U8, starts: list[F64], ignored: U8 | None) -> Found:
         best: Found | None = None
+        if self.lost_for == 0:
+            # The prediction is nearly always good enough to leave the coarse levels out.
+            best = self._register(luma, starts[0], ignored, self.freedom, coarsest=NEAR_LEVEL)
         for k, at in enumerate(starts):
-            best = _better(best, self._register(luma, at, ignored, self.freedom))
-            if self._fine(best):
+            if best is not None and self._fine(best):
                 break
-            if k == len(starts) - 1:
+            best = _better(best, self._register(luma, at, ignored, self.freedom))
+            if k == len(starts) - 1 and not self._fine(best):
                 for spot in self._search(luma, self.now):
                     best = _better(best, self._register(luma, spot, ignored, self.freedom))
                     if self._fine(best):
@@ -215,8 +224,9 @@ class _Pass:
     def _register(self, luma: U8, at: F64, ignored: U8 | None, freedom: int, coarsest: int | None = None) -> Found:
         levels = FrameLevels(luma, self._window(at), ignored)
         return register(
-            self.template, levels, at, freedom=freedom, blur=self.blur, tiles=self.tiles, light=self.motion.light,
-            coarsest=coarsest,
+            self.template, levels, at, freedom=freedom, blur=self.blur, tiles=self.tiles, slopes=self.motion.light,
+            light=self.light,
+            coarsest=coarsest, most_scale=1.6 * float(np.sqrt(self.recent)),
         )  # fmt: skip
 
     def _window(self, at: F64) -> tuple[int, int, int, int]:
@@ -293,14 +303,17 @@ class _Pass:
             return LEFT if off else COVERED
         limit = self.motion.strictness / 100
         noisy = found.variance < UNEXPLAINED * self.noise
-        if found.coverage < 0.12:
+        if found.coverage < LEAST_COVERAGE:
             return COVERED
+        jump = np.abs(hull - carry(self.template.hull, self.now)).max()
+        if jump > (self.motion.reach_px + 8) * (1 + self.lost_for):
+            return NO_MATCH
         if found.likeness < limit and not noisy:
             return BLURRED if found.blur >= len(BLURS_PX) - 1 else COVERED
         if found.plain < 0.2 and found.coverage < 0.3 and not noisy:
             return COVERED
-        if found.gain < 0.08 or found.gain > 6:
-            return FLAT if found.gain < 0.08 else NO_MATCH
+        if found.light[0] < 0.08 or found.light[0] > 6:
+            return FLAT if found.light[0] < 0.08 else NO_MATCH
         if found.error_px > LOST_ABOVE_PX:
             return FLAT if noisy else NO_MATCH
         area = _area(hull) / max(_area(self.template.hull), 1)
@@ -313,6 +326,7 @@ class _Pass:
         self.now, self.lost_for = found.homography, 0
         self.blur, self.tiles = found.blur, 0.5 + 0.5 * found.tiles
         self.noise = min(self.noise, found.variance)
+        self.recent, self.light = found.variance, found.light
         track.homography[frame] = found.homography
         track.state[frame], track.reason[frame] = TRACKED, 0
         track.error_px[frame], track.coverage[frame] = found.error_px, found.coverage

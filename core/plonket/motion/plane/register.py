@@ -20,12 +20,15 @@ from plonket.motion.plane.settings import FREEDOMS
 from plonket.motion.plane.template import BLURS_PX, SMOOTHING_PX, TILES, Level, Template
 
 WARP, LIGHT = 8, 4
+ROWS = WARP + LIGHT
 CORRELATED = 6.0
 """Smoothing makes neighbours' noise alike: so many pixels count as one when errors are estimated."""
 TUKEY = 4.2
+LOW_QUANTILE, LOW_SCALE = 0.35, 2.204
+"""This quantile of a normal residual's size, times the scale, is its SD."""
 PRIOR = np.array([0.02, 0.02, 0.02, 0.02, 0.05, 0.05, 0.012, 0.012])
 """How far a surface's movement usually departs from the predicted one (SD, normalised units)."""
-_BLOCKS = 8
+_BLOCKS = 16
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -37,7 +40,8 @@ class Found:
     homography : (3, 3) reference pixels to frame pixels. likeness : correlation of the pixels that agree.
     plain : the same over all visible pixels. coverage : share of the detail seen that agrees.
     inside : share of the detail that lies in the frame and is not ignored.
-    error_px : expected error of the region's corners. variance : of the residual, code values squared. gain : contrast relative to the reference.
+    error_px : expected error of the region's corners. variance : of the residual, code values squared. light : (4,) gain, offset
+        and slopes relative to the reference.
     freedom : index into FREEDOMS. blur : index into BLURS_PX. tiles : (TILES**2,) agreement per tile.
     """
 
@@ -48,7 +52,7 @@ class Found:
     inside: float
     error_px: float
     variance: float
-    gain: float
+    light: F64
     freedom: int
     blur: int
     tiles: F64
@@ -104,7 +108,9 @@ def register(
     freedom: int,
     blur: int = 0,
     tiles: F64 | None = None,
-    light: bool = True,
+    slopes: bool = True,
+    light: F64 | None = None,
+    most_scale: float = 1e3,
     finest: int = 0,
     coarsest: int | None = None,
 ) -> Found:
@@ -113,10 +119,11 @@ def register(
     Parameters
     ----------
     freedom : index into FREEDOMS, the most that may change. blur : where the search for the blur starts.
-    tiles : (TILES**2,) weights to start with, from the frame before. light : also solve slopes of light.
+    tiles : (TILES**2,) weights to start with, from the frame before. slopes : also solve slopes of light. light : (4,) gain, offset and slopes of the frame before.
+    most_scale : the most that the residual's SD can be, code values, known from the frames before.
     finest, coarsest : levels used.
     """
-    run = _Run(template, frame, start, tiles, light)
+    run = _Run(template, frame, start, tiles, slopes, light, most_scale)
     top = len(template.levels) - 1 if coarsest is None else min(coarsest, len(template.levels) - 1)
     last = finest
     for k in range(top, finest - 1, -1):
@@ -124,10 +131,10 @@ def register(
         level = template.levels[k]
         allowed = min(freedom, 1 if len(level.uv) < 500 else 2 if len(level.uv) < 1200 and k else freedom)
         if k <= max(finest, 1):
-            blur = run.best_blur(level, k, blur)
+            blur = run.best_blur(k, blur)
         run.align(level, k, allowed, blur, steps=14 if k == top else 8)
-        if k <= max(finest, 1):
-            chosen = run.best_blur(level, k, blur)
+        if k <= finest or k <= run.finest_useful():
+            chosen = run.best_blur(k, blur)
             if chosen != blur:
                 blur = chosen
                 run.align(level, k, allowed, blur, steps=5)
@@ -139,8 +146,10 @@ def register(
 class _Run:
     """One registration: the homography as it stands, and the weights of the pixels."""
 
-    def __init__(self, template: Template, frame: FrameLevels, start: F64, tiles: F64 | None, light: bool) -> None:
-        self.template, self.frame, self.light = template, frame, light
+    def __init__(self, template: Template, frame: FrameLevels, start: F64, tiles: F64 | None, slopes: bool,
+                 light: F64 | None, most_scale: float) -> None:  # fmt: skip
+        self.template, self.frame, self.slopes, self.most_scale = template, frame, slopes, most_scale
+        self.light_now = np.array([1.0, 0, 0, 0]) if light is None else light.copy()
         self.norm = template.pixels_from_norm
         self.start = start @ self.norm  # normalised places to frame pixels
         self.start = self.start / self.start[2, 2]
@@ -161,25 +170,31 @@ class _Run:
         jacobian = self.h[:2, :2] - np.outer(self.h[:2, 2], self.h[2, :2])
         return float(np.sqrt(abs(np.linalg.det(jacobian)))) / float(self.norm[0, 0])
 
+    def weights(self, level: Level) -> F32:
+        """What the pixels weigh to begin with: as much as their tiles did in the frame before."""
+        return self.tiles[level.tile].astype(np.float32)
+
     def finest_useful(self) -> int:
         """The reference's level beyond which the frame shows nothing more: it sees the surface smaller."""
         return max(0, int(np.round(-np.log2(max(self.stretch(), 1e-3)))))
 
-    def sums(self, level: Level, k: int, blur: int, weights: F64, smooth: bool) -> _Sums:
+    def sums(self, level: Level, k: int, blur: int, weights: F32, *, smooth: bool, last: bool = False,
+             use_light: bool = False) -> _Sums:  # fmt: skip
         # The frame's level whose pixels are about as large on the surface as those of the reference's.
         grown = self.stretch()
         match = int(np.clip(k + np.round(np.log2(max(grown, 1e-3))), 0, 5))
         picture = self.frame.at(match, grown * 2.0 ** (k - match))
         return _Sums(*_accumulate(
             picture, self.frame.ignored(), 2.0**match, self.index_from_norm(match), level.uv, level.tile,
-            level.values[blur], level.grad[blur], weights, self.tiles, smooth, self.light,
+            level.values[blur], level.grad[blur], weights, self.tiles,
+            self.light_now, use_light, smooth, self.slopes, last, self.most_scale if k <= 1 else 1e3,
         ))  # fmt: skip
 
     def align(self, level: Level, k: int, freedom: int, blur: int, *, steps: int) -> None:
         """Gauss-Newton steps until the corners stand still; a step that makes it worse is shortened."""
         basis = _basis(freedom)
         fine = k == 0
-        s = self.sums(level, k, blur, self.tiles[level.tile], fine)
+        s = self.sums(level, k, blur, self.weights(level), smooth=fine, use_light=True)
         for step in range(steps):
             if s.seen < 40 or s.gain <= 1e-3:
                 return
@@ -187,14 +202,15 @@ class _Run:
             kept, moved = self.h.copy(), 0.0
             for _ in range(4):
                 moved = self._apply(delta)
-                nxt = self.sums(level, k, blur, s.weights, fine)
+                nxt = self.sums(level, k, blur, s.weights, smooth=fine)
                 if nxt.misfit <= 1.03 * s.misfit + 0.02:
                     break
                 self.h, delta = kept.copy(), delta / 2
             else:
                 return
             s = nxt
-            if moved * 2.0**-k < (0.004 if fine else 0.02) and step >= 1:
+            self.light_now = s.light
+            if moved * 2.0**-k < (0.006 if fine else 0.04) and step >= 1:
                 break
 
     def _strain(self) -> F64:
@@ -215,14 +231,14 @@ class _Run:
         self.h = candidate
         return float(np.abs(after - before).max())
 
-    def best_blur(self, level: Level, k: int, blur: int) -> int:
+    def best_blur(self, k: int, blur: int) -> int:
         """The reference's blur that explains the frame best, near `blur`, where it stands now."""
-        weights = self.tiles[level.tile]
+        part = self.template.thin[k]
         costs: dict[int, float] = {}
 
         def cost(b: int) -> float:
             if b not in costs:
-                costs[b] = self.sums(level, k, b, weights, False).misfit
+                costs[b] = self.sums(part, k, b, self.weights(part), smooth=False, use_light=True).misfit
             return costs[b]
 
         best = blur
@@ -235,15 +251,13 @@ class _Run:
             best = winner
 
     def result(self, level: Level, k: int, freedom: int, blur: int) -> Found:
-        weights = self.tiles[level.tile]
-        s = self.sums(level, k, blur, weights, True)
-        for _ in range(2):
-            s = self.sums(level, k, blur, s.weights, True)
+        s = self.sums(level, k, blur, self.weights(level), smooth=True, use_light=True)
+        s = self.sums(level, k, blur, s.weights, smooth=True, last=True)
         errors = self._errors(s, freedom)
         return Found(
             homography=self.h @ np.linalg.inv(self.norm) / (self.h @ np.linalg.inv(self.norm))[2, 2],
             likeness=s.likeness, plain=s.plain, coverage=s.coverage, inside=s.inside, error_px=errors,
-            variance=s.variance, gain=s.gain,
+            variance=s.variance, light=s.light,
             freedom=freedom, blur=blur, tiles=s.tiles,
         )  # fmt: skip
 
@@ -286,16 +300,20 @@ class _Sums:
 
     normal: F64
     right: F64
-    weights: F64
+    weights: F32
     tiles: F64
     variance: float
-    gain: float
+    light: F64
     likeness: float
     plain: float
     coverage: float
     inside: float
     seen: int
     misfit: float
+
+    @property
+    def gain(self) -> float:
+        return float(self.light[0])
 
 
 def _solve(normal: F64, right: F64, basis: F64, strain: F64, variance: float) -> F64:
@@ -325,7 +343,7 @@ def _through(m: F64, xy: F64) -> F64:
 
 
 @numba.njit(cache=True, fastmath=True, inline="always", error_model="numpy")  # type: ignore[misc]
-def _cubic(u: float, w: F64) -> None:
+def _cubic(u: float, w: F32) -> None:
     w[0] = u * (-0.5 + u * (1.0 - 0.5 * u))
     w[1] = 1.0 + u * u * (-2.5 + 1.5 * u)
     w[2] = u * (0.5 + u * (2.0 - 1.5 * u))
@@ -333,36 +351,37 @@ def _cubic(u: float, w: F64) -> None:
 
 
 @numba.njit(cache=True, fastmath=True, error_model="numpy", parallel=True)  # type: ignore[misc]
-def _look(picture: F32, ignore: U8, size: float, m: F64, uv: F64, smooth: bool, seen: F64, inside: U8) -> None:
+def _look(picture: F32, ignore: U8, size: float, m: F64, uv: F32, smooth: bool, seen: F32, inside: U8) -> None:
     """Sample the frame at every chosen pixel; `inside` tells which lie in the picture and are not ignored."""
     h, w = picture.shape
     ih, iw = ignore.shape
     n = uv.shape[0]
     for block in numba.prange(_BLOCKS):
-        wx, wy = np.empty(4), np.empty(4)
+        wx, wy = np.empty(4, np.float32), np.empty(4, np.float32)
         for i in range(block * n // _BLOCKS, (block + 1) * n // _BLOCKS):
             u, v = uv[i, 0], uv[i, 1]
             d = m[2, 0] * u + m[2, 1] * v + m[2, 2]
             inside[i] = 0
+            seen[i] = 0
             if d < 1e-6:
                 continue
             x = (m[0, 0] * u + m[0, 1] * v + m[0, 2]) / d
             y = (m[1, 0] * u + m[1, 1] * v + m[1, 2]) / d
             if not (0.5 <= x <= w - 1.5 and 0.5 <= y <= h - 1.5):
                 continue
-            ix, iy = int(np.floor(x)), int(np.floor(y))
+            ix, iy = int(x), int(y)
             if iw > 1:
                 jx, jy = int((x + 0.5) * size), int((y + 0.5) * size)
                 if ignore[min(max(jy, 0), ih - 1), min(max(jx, 0), iw - 1)] > 60:
                     continue
             inside[i] = 1
-            fx, fy = x - ix, y - iy
+            fx, fy = np.float32(x - ix), np.float32(y - iy)
             if smooth and 1 <= ix < w - 2 and 1 <= iy < h - 2:
                 _cubic(fx, wx)
                 _cubic(fy, wy)
-                total = 0.0
+                total = np.float32(0)
                 for j in range(4):
-                    row = 0.0
+                    row = np.float32(0)
                     for c in range(4):
                         row += wx[c] * picture[iy + j - 1, ix + c - 1]
                     total += wy[j] * row
@@ -374,68 +393,84 @@ def _look(picture: F32, ignore: U8, size: float, m: F64, uv: F64, smooth: bool, 
 
 
 @numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
-def _light_of(values: F32, seen: F64, inside: U8, weights: F64, uv: F64, slopes: bool) -> F64:
+def _light_of(values: F32, seen: F32, inside: U8, weights: F32, uv: F32, slopes: bool) -> F64:
     """Weighted least squares of seen = a value + b + c u + d v."""
-    k = 4 if slopes else 2
     a = np.zeros((4, 4))
     r = np.zeros(4)
-    row = np.zeros(4)
     for i in range(values.shape[0]):
-        q = weights[i]
-        if inside[i] == 0 or q <= 0:
+        q = weights[i] * inside[i]
+        if q <= 0:
             continue
-        row[0], row[1], row[2], row[3] = values[i], 1.0, uv[i, 0], uv[i, 1]
-        for p in range(k):
-            r[p] += q * row[p] * seen[i]
-            for o in range(k):
-                a[p, o] += q * row[p] * row[o]
+        p, s, u, v = values[i], seen[i], uv[i, 0], uv[i, 1]
+        a[0, 0] += q * p * p
+        a[0, 1] += q * p
+        a[1, 1] += q
+        r[0] += q * p * s
+        r[1] += q * s
+        if slopes:
+            a[0, 2] += q * p * u
+            a[0, 3] += q * p * v
+            a[1, 2] += q * u
+            a[1, 3] += q * v
+            a[2, 2] += q * u * u
+            a[2, 3] += q * u * v
+            a[3, 3] += q * v * v
+            r[2] += q * u * s
+            r[3] += q * v * s
+    k = 4 if slopes else 2
+    for p1 in range(k):
+        for o in range(p1):
+            a[p1, o] = a[o, p1]
+        a[p1, p1] = a[p1, p1] * (1 + 1e-9) + 1e-9
     out = np.zeros(4)
-    for p in range(k):
-        a[p, p] = a[p, p] * (1 + 1e-9) + 1e-9
     out[:k] = np.linalg.solve(a[:k, :k], r[:k])
     return out
 
 
 @numba.njit(cache=True, fastmath=True, error_model="numpy", parallel=True)  # type: ignore[misc]
-def _normals(uv: F64, tile: np.ndarray, values: F32, grad: F32, residual: F64, weights: F64, gain: float,
+def _normals(uv: F32, tile: np.ndarray, values: F32, grad: F32, residual: F32, weights: F32, gain: float,
              slopes: bool) -> tuple[F64, F64]:  # fmt: skip
     n = uv.shape[0]
-    count = WARP + LIGHT
-    parts = np.zeros((_BLOCKS, 2, count, count))
-    rights = np.zeros((_BLOCKS, 2, count))
+    parts = np.zeros((_BLOCKS, 2 * ROWS, ROWS), np.float32)
+    rights = np.zeros((_BLOCKS, 2 * ROWS), np.float32)
     for block in numba.prange(_BLOCKS):
-        j = np.empty(count)
+        j = np.zeros(ROWS, np.float32)
+        sums = np.zeros((2 * ROWS, ROWS), np.float32)
+        mine = np.zeros(2 * ROWS, np.float32)
         for i in range(block * n // _BLOCKS, (block + 1) * n // _BLOCKS):
             q = weights[i]
             if q <= 0:
                 continue
             u, v = uv[i, 0], uv[i, 1]
-            gx, gy = gain * grad[i, 0], gain * grad[i, 1]
+            gx, gy = np.float32(gain) * grad[i, 0], np.float32(gain) * grad[i, 1]
             along = gx * u + gy * v
             j[0], j[1], j[2], j[3], j[4], j[5] = gx * u, gy * u, gx * v, gy * v, gx, gy
             j[6], j[7] = -u * along, -v * along
             j[8], j[9] = values[i], 1.0
-            j[10], j[11] = (u, v) if slopes else (0.0, 0.0)
-            half = ((tile[i] % TILES) + (tile[i] // TILES)) % 2
-            for a in range(count):
+            if slopes:
+                j[10], j[11] = u, v
+            first = ROWS * (((tile[i] % TILES) + (tile[i] // TILES)) % 2)
+            e = residual[i]
+            for a in range(ROWS):
                 w = q * j[a]
-                rights[block, half, a] += w * residual[i]
-                for b in range(a, count):
-                    parts[block, half, a, b] += w * j[b]
-    normal = np.zeros((2, count, count))
-    right = np.zeros((2, count))
+                mine[first + a] += w * e
+                for b in range(ROWS):
+                    sums[first + a, b] += w * j[b]
+        parts[block] = sums
+        rights[block] = mine
+    normal = np.zeros((2, ROWS, ROWS))
+    right = np.zeros((2, ROWS))
     for block in range(_BLOCKS):
-        normal += parts[block]
-        right += rights[block]
-    for half in range(2):
-        for a in range(count):
-            for b in range(a):
-                normal[half, a, b] = normal[half, b, a]
+        for half in range(2):
+            for a in range(ROWS):
+                right[half, a] += rights[block, half * ROWS + a]
+                for b in range(ROWS):
+                    normal[half, a, b] += parts[block, half * ROWS + a, b]
     return normal, right
 
 
 @numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
-def _correlation(values: F32, seen: F64, weights: F64, inside: U8, light: F64, uv: F64) -> float:
+def _correlation(values: F32, seen: F32, weights: F32, inside: U8, light: F64, uv: F32) -> float:
     """Weighted correlation of the reference with the frame, slopes of light taken off."""
     sw = sp = ss = spp = sss = sps = 0.0
     for i in range(values.shape[0]):
@@ -455,32 +490,26 @@ def _correlation(values: F32, seen: F64, weights: F64, inside: U8, light: F64, u
 
 
 @numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
-def _accumulate(picture: F32, ignore: U8, size: float, m: F64, uv: F64, tile: np.ndarray, values: F32, grad: F32,
-                weights: F64, start_tiles: F64, smooth: bool, slopes: bool):  # fmt: skip  # type: ignore[no-untyped-def]
-    n = uv.shape[0]
-    seen = np.zeros(n)
-    inside = np.zeros(n, np.uint8)
-    _look(picture, ignore, size, m, uv, smooth, seen, inside)
+def _weigh(values: F32, seen: F32, inside: U8, light: F64, uv: F32, tile: np.ndarray, start_tiles: F64, most_scale: float,
+           residual: F32, out: F32, tiles: F64) -> float:  # fmt: skip
+    """Residuals, and Tukey weights that fall for whole tiles; returns the mean weight."""
+    n = values.shape[0]
+    stride = max(1, n // 800)
+    sizes = np.empty(n // stride + 1, np.float32)
+    k = 0
     count = 0
     for i in range(n):
-        count += inside[i]
-    out = np.zeros(n)
-    tiles = np.zeros(TILES * TILES)
-    empty = (np.zeros((2, WARP + LIGHT, WARP + LIGHT)), np.zeros((2, WARP + LIGHT)), out, tiles, 1.0, 0.0, 0.0, 0.0,
-             0.0, count / n, count, 1e12)
-    if count < 40:
-        return empty
-    light = _light_of(values, seen, inside, weights, uv, slopes)
-    residual = np.zeros(n)
-    sizes = np.zeros(count)
-    k = 0
-    for i in range(n):
+        out[i] = 0
         if inside[i]:
             residual[i] = seen[i] - light[0] * values[i] - light[1] - light[2] * uv[i, 0] - light[3] * uv[i, 1]
-            sizes[k] = abs(residual[i])
-            k += 1
-    middle = np.median(sizes)
-    limit = TUKEY * max(1.4826 * middle, 0.6)
+            count += 1
+            if i % stride == 0:
+                sizes[k] = abs(residual[i])
+                k += 1
+    if k < 8:
+        return 0.0
+    # A low quantile, not the median: it still tells the noise where more than half is covered.
+    limit = TUKEY * min(max(LOW_SCALE * np.quantile(sizes[:k], LOW_QUANTILE), 0.6), most_scale)
     own = np.zeros(TILES * TILES)
     members = np.zeros(TILES * TILES)
     for i in range(n):
@@ -492,23 +521,55 @@ def _accumulate(picture: F32, ignore: U8, size: float, m: F64, uv: F64, tile: np
     for t in range(TILES * TILES):
         mean = own[t] / members[t] if members[t] > 0 else start_tiles[t]
         tiles[t] = min(max((mean - 0.35) / 0.35, 0.0), 1.0)
-    agree = 0.0
     total = 0.0
-    spent = 0.0
-    misfit = 0.0
+    for i in range(n):
+        out[i] *= tiles[tile[i]]
+        total += out[i]
+    return total / count
+
+
+@numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+def _accumulate(picture: F32, ignore: U8, size: float, m: F64, uv: F32, tile: np.ndarray, values: F32, grad: F32,
+                weights: F32, start_tiles: F64, start_light: F64, use_light: bool, smooth: bool, slopes: bool, last: bool,
+                most_scale: float):  # fmt: skip  # type: ignore[no-untyped-def]
+    n = uv.shape[0]
+    seen = np.empty(n, np.float32)
+    inside = np.empty(n, np.uint8)
+    _look(picture, ignore, size, m, uv, smooth, seen, inside)
+    count = 0
+    for i in range(n):
+        count += inside[i]
+    out = np.zeros(n, np.float32)
+    residual = np.zeros(n, np.float32)
+    tiles = np.zeros(TILES * TILES)
+    if count < 40:
+        return (np.zeros((2, WARP + LIGHT, WARP + LIGHT)), np.zeros((2, WARP + LIGHT)), out, tiles, 1.0, start_light,
+                0.0, 0.0, 0.0, count / n, count, 1e12)  # fmt: skip
+    if use_light:
+        # Begin with the light of the frame before: what has just come into the way must not bend it.
+        mean = _weigh(values, seen, inside, start_light, uv, tile, start_tiles, most_scale, residual, out, tiles)
+        light = _light_of(values, seen, inside, out if mean > 0.25 else weights, uv, slopes)
+    else:
+        light = _light_of(values, seen, inside, weights, uv, slopes)
+    mean = _weigh(values, seen, inside, light, uv, tile, start_tiles, most_scale, residual, out, tiles)
+    if mean < 0.2:
+        _weigh(values, seen, inside, light, uv, tile, start_tiles, 1e6, residual, out, tiles)
+    agree = spent = misfit = held = detail = 0.0
     for i in range(n):
         if inside[i]:
-            out[i] *= tiles[tile[i]]
+            square = residual[i] * residual[i]
+            energy = grad[i, 0] * grad[i, 0] + grad[i, 1] * grad[i, 1]
             agree += out[i]
-            total += 1.0
-            spent += out[i] * residual[i] * residual[i]
-            e = min(abs(residual[i]) / limit, 1.0)
-            misfit += start_tiles[tile[i]] * min(residual[i] * residual[i], 900.0)
-    ones = np.ones(n)
-    likeness = _correlation(values, seen, out, inside, light, uv)
-    plain = _correlation(values, seen, ones, inside, light, uv)
+            spent += out[i] * square
+            held += out[i] * energy
+            detail += energy
+            misfit += start_tiles[tile[i]] * min(square, 900.0)
+    likeness = plain = 0.0
+    if last:
+        likeness = _correlation(values, seen, out, inside, light, uv)
+        plain = _correlation(values, seen, np.ones(n, np.float32), inside, light, uv)
     # Tukey weights make the weighted variance too small by about a third at this limit.
     variance = max(1.35 * spent / max(agree, 1e-9), 0.02)
     normal, right = _normals(uv, tile, values, grad, residual, out, light[0], slopes)
-    return (normal, right, out, tiles, variance, light[0], likeness, plain, agree / total, count / n, count,
-            misfit / total)
+    return (normal, right, out, tiles, variance, light, likeness, plain, held / max(detail, 1e-9), count / n, count,
+            misfit / count)

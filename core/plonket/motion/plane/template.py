@@ -17,7 +17,8 @@ BLURS_PX = (0.0, 1.0, 1.8, 3.0, 4.5, 6.5)
 """Blurs of the reference that are kept ready, so that a defocused or shaken frame can be matched."""
 TILES = 12
 """The region is watched in TILES x TILES pieces: what covers it covers pieces, not pixels."""
-MOST_PIXELS = 24_000
+MOST_PIXELS = (10_000, 6_000, 4_000, 4_000, 4_000, 4_000)
+"""Pixels compared at each level, finest first."""
 SMALLEST_SIDE = 22
 """The coarsest level still shows the region this many pixels wide."""
 
@@ -28,15 +29,22 @@ class Level:
 
     Attributes
     ----------
-    scale : picture scale, 2**-k. uv : (n, 2) normalised places of the chosen pixels. tile : (n,) index.
+    scale : picture scale, 2**-k. uv : (n, 2) float32 normalised places of the chosen pixels. tile : (n,) index.
     values : (blurs, n) grey values. grad : (blurs, n, 2) by normalised u and v.
     """
 
     scale: float
-    uv: F64
+    uv: F32
     tile: NDArray[np.int32]
     values: F32
     grad: F32
+
+    def thinned(self, step: int = 5) -> Level:
+        """A thinner choice of the same pixels, where a rough look is enough."""
+        return Level(
+            scale=self.scale, uv=np.ascontiguousarray(self.uv[::step]), tile=np.ascontiguousarray(self.tile[::step]),
+            values=np.ascontiguousarray(self.values[:, ::step]), grad=np.ascontiguousarray(self.grad[:, ::step]),
+        )  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -45,11 +53,12 @@ class Template:
 
     Attributes
     ----------
-    levels : finest first. pixels_from_norm : (3, 3) from normalised places to reference pixels; the
+    levels : finest first. thin : the same with fewer pixels. pixels_from_norm : (3, 3) from normalised places to reference pixels; the
         region lies within about +-1. hull : (4, 2) corners of the region's box in pixels.
     """
 
     levels: tuple[Level, ...]
+    thin: tuple[Level, ...]
     pixels_from_norm: F64
     hull: F64
 
@@ -89,7 +98,8 @@ def cut_template(luma: U8, mask: U8, *, detail: float = 0.6) -> Template:
             " it takes in an edge, a pattern or some grain of the surface.",
         )
     hull = np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]], np.float64)
-    return Template(levels=tuple(levels), pixels_from_norm=pixels_from_norm, hull=hull)
+    thin = tuple(level.thinned() for level in levels)
+    return Template(levels=tuple(levels), thin=thin, pixels_from_norm=pixels_from_norm, hull=hull)
 
 
 def _level(
@@ -123,7 +133,7 @@ def _level(
     tile_y = np.clip(((py - box[1]) / max(box[3] - box[1], 1) * TILES).astype(int), 0, TILES - 1)
     tile = (tile_y * TILES + tile_x).astype(np.int32)
     share = detail if k == 0 else 1.0
-    chosen = _choose(energy, tile, min(max(int(share * len(ys)), 400), MOST_PIXELS))
+    chosen = _choose(energy, tile, min(max(int(share * len(ys)), 400), MOST_PIXELS[k]))
     ys, xs, tile = ys[chosen], xs[chosen], tile[chosen]
     uv = np.stack([(px[chosen] - centre[0]) / radius, (py[chosen] - centre[1]) / radius], axis=1)
     values = np.stack([b[ys, xs] for b in blurred])
@@ -132,7 +142,7 @@ def _level(
         gx, gy = _gradient(b)
         grads.append(np.stack([gx[ys, xs], gy[ys, xs]], axis=1) * (radius * scale))
     return Level(
-        scale=scale, uv=np.ascontiguousarray(uv), tile=np.ascontiguousarray(tile),
+        scale=scale, uv=np.ascontiguousarray(uv, np.float32), tile=np.ascontiguousarray(tile),
         values=np.ascontiguousarray(values, np.float32), grad=np.ascontiguousarray(np.stack(grads), np.float32),
     )  # fmt: skip
 
