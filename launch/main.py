@@ -18,6 +18,7 @@ USAGE = """usage: plonket COMMAND ...
 Commands of the core, without server or database:
   probe         facts about a clip as JSON
   track-points  follow points through a clip, to CSV
+  track-plane   follow a flat surface through a clip, to JSON or CSV
   render        render a shot file to a video or folder
   film          film a demo set with the simulated phone
 

@@ -140,7 +140,8 @@ def _shot(path: Path, motion: PointMotion) -> tuple[Shot, MediaPool, int]:
     tracks = measure_points(motion, open_clip(path), direction="forward", stop=min(FRAMES, info.frames))
     stills = {"b" * 64: StillSource(paper_boat()), "f" * 64: StillSource(lamp_flare())}
     pool = MediaPool(lambda _digest: path, lambda _digest: tracks)
-    pool.still = stills.__getitem__  # type: ignore[method-assign, assignment]
+    pool.element = lambda asset, _frame: stills[asset]  # type: ignore[method-assign]
+    pool.length = lambda _asset: 1  # type: ignore[method-assign]
     layers = []
     for k in range(5):
         asset = "f" * 64 if k % 2 else "b" * 64
@@ -148,7 +149,7 @@ def _shot(path: Path, motion: PointMotion) -> tuple[Shot, MediaPool, int]:
         layers.append(
             StillLayer(id=f"l{k}", name=f"l{k}", asset=asset, width=still.width, height=still.height, size=40.0,
                        x=250.0 + 190 * k, y=200.0 + 70 * k, blend="add" if k % 2 else "normal",
-                       follow=Follow(motion="m"))
+                       follow=Follow(target="m"))
         )  # fmt: skip
     footage = Footage(asset="c" * 64, name="bench", width=info.width, height=info.height, rate=f"{info.rate.numerator}/"
                       f"{info.rate.denominator}", frames=info.frames, in_frame=0, out_frame=info.frames - 1)  # fmt: skip

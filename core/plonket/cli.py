@@ -1,4 +1,4 @@
-"""The core's command line: ``bin/plonket probe | track-points | render | film``."""
+"""The core's command line: ``bin/plonket probe | track-points | track-plane | render | film``."""
 
 from __future__ import annotations
 
@@ -9,8 +9,11 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+import numpy as np
+
 from plonket.context import Work
 from plonket.errors import BadInput, PlonketError
+from plonket.motion.plane.settings import FREEDOMS
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -47,12 +50,28 @@ def _parser() -> argparse.ArgumentParser:
     one.add_argument("--out", type=Path, required=True, metavar="points.csv")
     one.add_argument("--pattern", type=float, default=23, metavar="PX", help="size of the detail (default 23)")
     one.add_argument("--reach", type=float, default=40, metavar="PX", help="how far it is looked for (default 40)")
-    one.add_argument("--change", choices=["shift", "similar", "affine"], default="similar",
-                     help="how the pattern may change: shift, turn and grow (default), or skew too")  # fmt: skip
+    one.add_argument("--change", choices=["shift", "similar", "affine", "perspective"], default="similar",
+                     help="how the pattern may change: shift, turn and grow (default), skew too, or in perspective")  # fmt: skip
     one.add_argument("--channel", choices=["luma", "red", "green", "blue"], default="luma")
     one.add_argument("--direction", choices=["forward", "backward", "both"], default="both")
     one.add_argument("--range", metavar="A:B", help="frames A to B-1 only")
     one.set_defaults(run=_track_points)
+
+    one = commands.add_parser("track-plane", help="follow a flat surface through a clip, to JSON or CSV")
+    one.add_argument("clip", type=Path, metavar="CLIP")
+    one.add_argument("--frame", type=int, default=0, metavar="N", help="frame on which the regions are drawn (default 0)")
+    one.add_argument("--region", action="append", default=[], metavar='"x,y x,y x,y ..."',
+                     help="an outline of the surface in pixels; may be given several times")  # fmt: skip
+    one.add_argument("--regions", type=Path, metavar="FILE.svg",
+                     help="outlines as SVG paths; those of class \"ignore\" are not looked at")  # fmt: skip
+    one.add_argument("--ignore", type=Path, metavar="MATTE", help="a folder of PNGs or a video; white is ignored")
+    one.add_argument("--motion", choices=list(FREEDOMS), default="perspective", help="how the surface may move")
+    one.add_argument("--reach", type=float, default=48, metavar="PX", help="how far it may jump in a frame (default 48)")
+    one.add_argument("--direction", choices=["forward", "backward", "both"], default="both")
+    one.add_argument("--range", metavar="A:B", help="frames A to B-1 only")
+    one.add_argument("--out", type=Path, required=True, metavar="plane.json",
+                     help=".json for homographies, .csv for the corners of the region's box")  # fmt: skip
+    one.set_defaults(run=_track_plane)
 
     one = commands.add_parser("render", help="render a shot file to a video or folder")
     one.add_argument("shot", type=Path, metavar="SHOT.json")
@@ -88,6 +107,19 @@ def parse_point(text: str) -> tuple[str, int, float, float]:
         return name.strip(), int(parts[0]), float(parts[1]), float(parts[2])
     except ValueError:
         raise BadInput("cli.point", f"{text!r} is not a point. Write NAME=FRAME,X,Y such as lamp=0,512,300.") from None
+
+
+def parse_outline(text: str) -> list[tuple[float, float]]:
+    """``x,y x,y x,y ...`` to its points."""
+    try:
+        points = [(float(x), float(y)) for x, y in (pair.split(",") for pair in text.replace(";", " ").split())]
+        if len(points) < 3:
+            raise ValueError
+        return points
+    except ValueError:
+        raise BadInput(
+            "cli.region", f'{text!r} is not an outline. Write three points or more, such as "10,20 300,20 300,200".'
+        ) from None
 
 
 def parse_range(text: str | None, frames: int) -> tuple[int, int]:
@@ -156,6 +188,39 @@ def _track_points(options: argparse.Namespace) -> None:
         motion, clip, direction=options.direction, start=start, stop=stop, work=terminal_work("Frames")
     )
     options.out.write_text(write_points(tracks))
+
+
+def _track_plane(options: argparse.Namespace) -> None:
+    from plonket.formats.corners_csv import write_corners
+    from plonket.formats.plane_json import write_plane
+    from plonket.formats.svg_outlines import read_svg
+    from plonket.media import open_clip
+    from plonket.motion.plane.alone import MatteOnly, plane_motion
+    from plonket.motion.plane.measure import measure_plane
+
+    clip = open_clip(options.clip)
+    outlines = [(np.array(parse_outline(text)), True) for text in options.region]
+    drawn = read_svg(_text_of(options.regions), options.frame) if options.regions else []
+    if not 0 <= options.frame < clip.info.frames:
+        raise BadInput("cli.frame", f"--frame {options.frame} is outside the clip, which has {clip.info.frames} frames.")
+    if not 4 <= options.reach <= 400:
+        raise BadInput("cli.reach", "--reach must be from 4 to 400 pixels.")
+    matte = open_clip(options.ignore) if options.ignore else None
+    motion = plane_motion(outlines, drawn, clip.info.size, frame=options.frame, freedom=options.motion,
+                          reach_px=options.reach, matte=matte is not None)  # fmt: skip
+    start, stop = parse_range(options.range, clip.info.frames)
+    track = measure_plane(
+        motion, clip, direction=options.direction, start=start, stop=stop, around=MatteOnly(matte),
+        work=terminal_work("Frames"),
+    )  # fmt: skip
+    table = options.out.suffix.lower() == ".csv"
+    options.out.write_text(write_corners(motion, track) if table else write_plane(track))
+
+
+def _text_of(path: Path) -> str:
+    if not path.exists():
+        raise BadInput("cli.file", f"{path.name} was not found.")
+    return path.read_text(errors="replace")
 
 
 def _render(options: argparse.Namespace) -> None:

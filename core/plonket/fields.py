@@ -100,6 +100,12 @@ def switch(default: bool, *, label: str, help: str = "", group: str = "") -> Any
     return Field(default=default, json_schema_extra={"x-plonket": extra})
 
 
+def colour(default: str, *, label: str, help: str = "", group: str = "") -> Any:
+    """A field for a colour, sRGB as ``#rrggbb``."""
+    extra: dict[str, Any] = {"control": "colour", "label": label, "help": help, "group": group, "default": default}
+    return Field(default=default, pattern=r"^#[0-9a-fA-F]{6}$", json_schema_extra={"x-plonket": extra})
+
+
 Identifier = Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9_-]{0,63}$")]
 Digest = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
 Name = Annotated[str, Field(min_length=1, max_length=120)]

@@ -8,11 +8,17 @@ from collections.abc import Callable, Hashable
 from pathlib import Path
 from typing import Generic, TypeVar
 
+import numpy as np
+
 from plonket.comp.picture import StillSource
 from plonket.conventions import F64, U8
 from plonket.media.clip import Clip, open_clip
-from plonket.motion.following import Follow, point_matrices
+from plonket.motion.following import spot_through
+from plonket.motion.movement import Measured, between, movement_of, settled_points
+from plonket.motion.plane.settings import PlaneMotion
+from plonket.motion.points.settings import PointMotion
 from plonket.motion.points.tracks import PointTracks
+from plonket.motion.spaces import Spaces
 from plonket.shot import Shot
 
 Key = TypeVar("Key", bound=Hashable)
@@ -24,22 +30,23 @@ class MediaPool:
 
     Parameters
     ----------
-    media_path : content hash -> the file to read. measurement : content hash -> the tracks.
+    media_path : content hash -> the file to read. measurement : content hash -> what was measured.
     most_clips, most_stills : how many of each are kept open.
     """
 
     def __init__(
         self,
         media_path: Callable[[str], Path],
-        measurement: Callable[[str], PointTracks],
+        measurement: Callable[[str], Measured],
         *,
         most_clips: int = 4,
         most_stills: int = 24,
     ) -> None:
         self._clips: _Kept[str, Clip] = _Kept(lambda key: open_clip(media_path(key)), most_clips, lambda clip: clip.close())
         self._stills: _Kept[str, StillSource] = _Kept(lambda key: StillSource(open_clip(media_path(key)).rgba(0)), most_stills)
-        self._tracks = _Kept(measurement, 32)
-        self._matrices: _Kept[tuple[str, int, tuple[str, ...]], F64] = _Kept(self._solve, 64)
+        self._clip_stills: _Kept[tuple[str, int], StillSource] = _Kept(self._clip_still, most_stills)
+        self._measured = _Kept(measurement, 32)
+        self._movements: _Kept[tuple[str, int], F64] = _Kept(self._no_maker, 64)
 
     def clip(self, asset: str) -> Clip:
         return self._clips.get(asset)
@@ -47,15 +54,32 @@ class MediaPool:
     def still(self, asset: str) -> StillSource:
         return self._stills.get(asset)
 
-    def tracks(self, digest: str) -> PointTracks:
-        return self._tracks.get(digest)
+    def element(self, asset: str, frame: int) -> StillSource:
+        """A still, or one frame of a clip, ready for placing."""
+        return self.still(asset) if self.length(asset) == 1 else self._clip_stills.get((asset, frame))
 
-    def matrices(self, digest: str, reference: int, points: tuple[str, ...]) -> F64:
-        return self._matrices.get((digest, reference, points))
+    def length(self, asset: str) -> int:
+        """Frames of a clip; 1 for a still."""
+        if self._stills.has(asset):
+            return 1
+        return self.clip(asset).info.frames
 
-    def _solve(self, key: tuple[str, int, tuple[str, ...]]) -> F64:
-        digest, reference, points = key
-        return point_matrices(self.tracks(digest).only(points), reference)
+    def _clip_still(self, key: tuple[str, int]) -> StillSource:
+        return StillSource(self.clip(key[0]).rgba(key[1]))
+
+    def measured(self, digest: str) -> Measured:
+        return self._measured.get(digest)
+
+    def movement(self, motion: PointMotion | PlaneMotion, reference: int) -> F64 | None:
+        """(n, 3, 3) from the reference frame to every frame as the motion is set; None while it is not measured."""
+        if motion.measurement is None:
+            return None
+        measured = self.measured(motion.measurement)
+        key = (motion.model_dump_json(), reference)
+        return self._movements.get(key, lambda: movement_of(motion, measured, reference))
+
+    def _no_maker(self, key: tuple[str, int]) -> F64:
+        raise KeyError(key)
 
     def close(self) -> None:
         """Close every open clip."""
@@ -72,12 +96,16 @@ class _Kept(Generic[Key, Value]):
         self._lock = threading.RLock()
         self._items: OrderedDict[Key, Value] = OrderedDict()
 
-    def get(self, key: Key) -> Value:
+    def has(self, key: Key) -> bool:
+        with self._lock:
+            return key in self._items
+
+    def get(self, key: Key, make: Callable[[], Value] | None = None) -> Value:
         with self._lock:
             if key in self._items:
                 self._items.move_to_end(key)
                 return self._items[key]
-            made = self._make(key)
+            made = make() if make else self._make(key)
             self._items[key] = made
             while len(self._items) > self._room:
                 _, old = self._items.popitem(last=False)
@@ -94,22 +122,59 @@ class _Kept(Generic[Key, Value]):
 
 
 class ShotSources:
-    """The `Sources` of one document over a pool."""
+    """The `Sources` of one document over a pool; also what motions may ask of each other (`Around`)."""
 
     def __init__(self, shot: Shot, pool: MediaPool) -> None:
         self.shot, self.pool = shot, pool
+        size = (shot.footage.width, shot.footage.height) if shot.footage else (16, 9)
+        self.spaces = Spaces(shot.perches, self.movement, size)
+        self._perches = {p.id: p for p in shot.perches}
+        self._paths: dict[str, dict[str, F64]] = {}
 
     def plate(self, asset: str, frame: int) -> U8:
         return self.pool.clip(asset).rgb(frame)
 
-    def still(self, asset: str) -> StillSource:
-        return self.pool.still(asset)
+    def length(self, asset: str) -> int:
+        return self.pool.length(asset)
 
-    def motion_matrices(self, follow: Follow) -> F64 | None:
-        if follow.motion is None:
-            return None
-        motion = self.shot.motion(follow.motion)
-        if motion.measurement is None:
-            return None
-        ids = tuple(p.id for p in motion.points)
-        return self.pool.matrices(motion.measurement, follow.reference_frame, ids)
+    def element(self, asset: str, frame: int) -> StillSource:
+        return self.pool.element(asset, frame)
+
+    def matte(self, asset: str) -> Clip:
+        return self.pool.clip(asset)
+
+    def movement(self, motion: str, reference: int) -> F64 | None:
+        return self.pool.movement(self.shot.motion(motion), reference)
+
+    def quad(self, plane: str) -> F64 | None:
+        motion = self.shot.motion(plane)
+        return np.array(motion.quad, np.float64) if isinstance(motion, PlaneMotion) else None
+
+    def on_plane(self, plane: str, frame: float) -> F64:
+        motion = self.shot.motion(plane)
+        reference = motion.reference_frame if isinstance(motion, PlaneMotion) else motion.points[0].given[0].frame
+        path = self.movement(plane, reference)
+        return np.eye(3) if path is None else between(path, frame)
+
+    def anchor(self, target: str, point: str | None, at: F64, frame: float) -> F64 | None:
+        perch = self._perches.get(target)
+        if perch is not None:
+            return spot_through(self.spaces.perch(perch, frame), at)
+        motion = self.shot.motion(target)
+        if isinstance(motion, PointMotion):
+            path = self._points(motion).get(point or "")
+            return None if path is None else _at(path, frame)
+        return None if motion.measurement is None else spot_through(self.on_plane(target, frame), at)
+
+    def _points(self, motion: PointMotion) -> dict[str, F64]:
+        if motion.id not in self._paths:
+            measured = self.pool.measured(motion.measurement) if motion.measurement else None
+            self._paths[motion.id] = settled_points(motion, measured) if isinstance(measured, PointTracks) else {}
+        return self._paths[motion.id]
+
+
+def _at(path: F64, frame: float) -> F64:
+    """A path (n, 2) at a fractional frame."""
+    at = float(np.clip(frame, 0, len(path) - 1))
+    k = min(int(at), max(len(path) - 2, 0))
+    return np.asarray(path[k] + (at - k) * (path[min(k + 1, len(path) - 1)] - path[k]))

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+from collections.abc import Iterator
 from fractions import Fraction
 from typing import Annotated, Any, Literal
 
@@ -16,12 +17,16 @@ from pydantic import Field, TypeAdapter, ValidationError, model_validator
 from plonket.comp.kinds import LAYERS
 from plonket.errors import BadInput
 from plonket.fields import Digest, Model, Name, choice
+from plonket.layers.beam import BeamLayer
+from plonket.layers.pin import PinLayer
 from plonket.layers.still import StillLayer
 from plonket.motion.kinds import MOTIONS
+from plonket.motion.perch import Perch
+from plonket.motion.plane.settings import PlaneMotion
 from plonket.motion.points.settings import PointMotion
 
-Motion = Annotated[PointMotion, Field(description="One of the registered motions")]
-Layer = Annotated[StillLayer, Field(description="One of the registered layer kinds")]
+Motion = Annotated[PointMotion | PlaneMotion, Field(discriminator="kind")]
+Layer = Annotated[StillLayer | PinLayer | BeamLayer, Field(discriminator="kind")]
 
 
 class Footage(Model):
@@ -66,27 +71,67 @@ class Shot(Model):
     name: Name
     footage: Footage | None = None
     motions: list[Motion] = Field(default_factory=list, max_length=200)
+    perches: list[Perch] = Field(default_factory=list, max_length=200)
     stack: list[Layer] = Field(default_factory=list, max_length=200)
     delivery: Delivery = Field(default_factory=Delivery)
 
     @model_validator(mode="after")
     def _consistent(self) -> Shot:
-        ids = [m.id for m in self.motions] + [layer.id for layer in self.stack]
+        ids = [thing.id for thing in (*self.motions, *self.perches, *self.stack)]
         if len(set(ids)) != len(ids):
             raise ValueError("two things in the shot have the same id")
-        known = {m.id for m in self.motions}
-        for layer in self.stack:
-            if layer.follow.motion is not None and layer.follow.motion not in known:
-                raise ValueError(f"{layer.name} follows a motion that is not in the shot")
+        self._check_targets()
         if self.footage is not None:
             for motion in self.motions:
-                for p in motion.points:
-                    for g in p.given:
-                        if g.frame >= self.footage.frames:
-                            raise ValueError(f"{p.name} is set on frame {g.frame}, beyond the clip's end")
+                self._check_frames(motion, self.footage.frames)
         return self
 
-    def motion(self, motion_id: str) -> PointMotion:
+    def _check_targets(self) -> None:
+        planes = {m.id for m in self.motions if isinstance(m, PlaneMotion)}
+        known = {m.id for m in self.motions} | {p.id for p in self.perches}
+        for name, target in self._targets():
+            if target not in known:
+                raise ValueError(f"{name} follows something that is not in the shot")
+        for layer in self.stack:
+            if isinstance(layer, PinLayer) and layer.plane not in planes:
+                raise ValueError(f"{layer.name} is pinned to a plane that is not in the shot")
+        above = {p.id: p.follow.target for p in self.perches}
+        for perch in self.perches:
+            at, steps = above[perch.id], 0
+            while at in above:
+                at, steps = above[at], steps + 1
+                if steps > len(above):
+                    raise ValueError(f"{perch.name} sits on itself, by way of other perches")
+
+    def _targets(self) -> Iterator[tuple[str, str]]:
+        """Who follows what, by name and id."""
+        for perch in self.perches:
+            if perch.follow.target is not None:
+                yield perch.name, perch.follow.target
+        for layer in self.stack:
+            if isinstance(layer, StillLayer) and layer.follow.target is not None:
+                yield layer.name, layer.follow.target
+            if isinstance(layer, BeamLayer):
+                for anchor in layer.anchors:
+                    yield layer.name, anchor.target
+        motions = {m.id for m in self.motions}
+        for motion in self.motions:
+            if isinstance(motion, PlaneMotion):
+                for region in motion.regions:
+                    rides = region.follow.removeprefix("motion:")
+                    if region.follow.startswith("motion:") and (rides not in motions or rides == motion.id):
+                        raise ValueError(f"{region.name} of {motion.name} follows a motion that is not in the shot")
+
+    def _check_frames(self, motion: PointMotion | PlaneMotion, frames: int) -> None:
+        if isinstance(motion, PointMotion):
+            given = [(p.name, g.frame) for p in motion.points for g in p.given]
+        else:
+            given = [(motion.name, motion.reference_frame), *((motion.name, s.frame) for s in motion.stakes)]
+        for name, frame in given:
+            if frame >= frames:
+                raise ValueError(f"{name} is set on frame {frame}, beyond the clip's end")
+
+    def motion(self, motion_id: str) -> PointMotion | PlaneMotion:
         for motion in self.motions:
             if motion.id == motion_id:
                 return motion
@@ -121,16 +166,20 @@ def picture_hash(shot: Shot) -> str:
     if record["footage"]:
         for key in ("in_frame", "out_frame", "name"):
             record["footage"].pop(key)
-    used = {layer["follow"]["motion"] for layer in record["stack"]}
-    record["motions"] = [
-        {"id": m["id"], "measurement": m["measurement"], "points": [p["id"] for p in m["points"]]}
-        for m in record["motions"]
-        if m["id"] in used
-    ]
-    for layer in record["stack"]:
-        layer.pop("name")
+    record["motions"] = [_moves(m) for m in record["motions"]]
+    for thing in (*record["stack"], *record["perches"]):
+        thing.pop("name")
     text = json.dumps(record, sort_keys=True, separators=(",", ":"))
     return hashlib.sha256(text.encode()).hexdigest()
+
+
+def _moves(motion: dict[str, Any]) -> dict[str, Any]:
+    """What of a motion changes where its followers are: what was measured, and how it is taken."""
+    kept = ("id", "kind", "measurement", "gives", "gaps", "smooth", "reference_frame", "quad", "stakes")
+    out = {key: motion[key] for key in kept if key in motion}
+    if motion["kind"] == "points":
+        out["points"] = [p["id"] for p in motion["points"]]
+    return out
 
 
 REGISTRIES = {"motion": MOTIONS, "layer": LAYERS}

@@ -31,6 +31,8 @@ from shots.models import Revision
 IMMUTABLE = "private, max-age=31536000, immutable"
 PERCENTS = (10, 25, 50, 100)
 VIEWS: dict[str, View] = {"final": "final", "plate": "plate", "matte": "matte"}
+HELD = "held-"
+"""Before a motion's id: the final picture as seen from its reference frame."""
 CACHE_BYTES = 384 * 1024**2
 AHEAD = 3
 
@@ -79,9 +81,12 @@ def _jpeg(rgb: U8) -> bytes:
 
 
 def _shot_jpeg(shot_id: uuid.UUID, digest: str, view: str, percent: int, number: int) -> bytes:
-    if percent not in PERCENTS or view not in VIEWS:
+    held = view.removeprefix(HELD) if view.startswith(HELD) else None
+    if percent not in PERCENTS or (held is None and view not in VIEWS):
         raise NotHere("frame")
     document = _document(shot_id, digest)
+    if held is not None:
+        document.motion(held)
     if document.footage is None:
         raise BadInput("shot.no_footage", "This shot has no footage yet.")
     # The plate does not change with the stack: all versions share its pictures.
@@ -89,7 +94,8 @@ def _shot_jpeg(shot_id: uuid.UUID, digest: str, view: str, percent: int, number:
 
     def make() -> bytes:
         sources = ShotSources(document, pool())
-        return _jpeg(render_frame(document, sources, number, view=VIEWS[view], scale=percent / 100))
+        shown = VIEWS[view] if held is None else "final"
+        return _jpeg(render_frame(document, sources, number, view=shown, scale=percent / 100, held=held))
 
     return _cache.get(key, make)
 

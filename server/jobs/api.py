@@ -18,7 +18,7 @@ router = Router(tags=["jobs"])
 
 class JobOut(Schema):
     id: uuid.UUID
-    kind: Literal["conform", "measure", "deliver"]
+    kind: Literal["conform", "measure", "deliver", "check"]
     label: str
     shot: uuid.UUID | None
     asset: str | None

@@ -8,28 +8,32 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Any, Protocol
 
+import numpy as np
 from django.utils import timezone
 
 from jobs.models import Chunk, Event, Job
 from jobs.tell import tell
 from library.models import Asset
+from plonket.checks.slip import measure_slip
 from plonket.context import Work
 from plonket.deliver import deliver, delivery_size
-from plonket.errors import BadInput, Cancelled
+from plonket.errors import BadInput, Cancelled, PlonketError
 from plonket.media import open_clip
 from plonket.media.conform import conform
 from plonket.media.sound import read_wav
 from plonket.media.write import join_segments
 from plonket.motion.kinds import MOTIONS
+from plonket.motion.movement import Measured
+from plonket.motion.plane.measure import PlanePartial
+from plonket.motion.plane.track import PlaneTrack
 from plonket.motion.points.measure import Partial
-from plonket.motion.points.tracks import PointTracks
 from plonket.motion.states import LOST
 from plonket.pool import ShotSources
 from plonket.shot import Shot as Document
 from plonket.shot import read_shot
 from plonket_server import store
 from plonket_server.pool import pool, read_measurement
-from shots.editing import change_shot, document_of, give_footage
+from shots.editing import change_shot, document_of, find_shot, give_footage
 from shots.models import Measurement
 
 FRAMES_PER_CHUNK = 48
@@ -111,11 +115,12 @@ class Measure:
             on_partial=teller.hear,
         )
         stopped = False
-        tracks: PointTracks | None = None
+        tracks: Measured | None = None
         try:
             tracks = MOTIONS.get(motion.kind).run(
                 motion, clip, direction=job.payload["direction"], start=footage.in_frame,
-                stop=footage.out_frame + 1, origin=job.payload["origin"], previous=previous, work=inner,
+                stop=footage.out_frame + 1, origin=job.payload["origin"], previous=previous,
+                around=ShotSources(document, pool()), work=inner,
             )  # fmt: skip
         except Cancelled:
             stopped = True
@@ -128,11 +133,11 @@ class Measure:
         if stopped:
             raise Cancelled()
 
-    def _keep(self, job: Job, motion_id: str, name: str, tracks: PointTracks) -> None:
+    def _keep(self, job: Job, motion_id: str, name: str, tracks: Measured) -> None:
         assert job.shot_id is not None
         digest = store.keep_measurement(tracks.to_bytes())
         Measurement.objects.get_or_create(
-            digest=digest, defaults={"kind": "points", "summary": {"lost": int((tracks.state == LOST).sum())}}
+            digest=digest, defaults={"kind": "plane" if isinstance(tracks, PlaneTrack) else "points", "summary": {"lost": int((tracks.state == LOST).sum())}}
         )
 
         def attach(document: Document) -> Document | None:
@@ -146,7 +151,11 @@ class Measure:
         job.save(update_fields=["result"])
 
     def finish(self, job: Job) -> None:
-        """The result is attached as the last step of the run."""
+        """The result is attached as the last step of the run; now see whether what follows it holds."""
+        from shots.checks import start_check
+
+        if job.shot_id is not None:
+            start_check(job.shot_id, document_of(find_shot(job.shot_id)))
 
     def ended_early(self, job: Job) -> None:
         """What was measured is kept by the run itself."""
@@ -172,24 +181,79 @@ class _PartialTeller:
     def __init__(self, job: Job) -> None:
         self.job, self.sent = job, time.monotonic()
         self.rows: list[list[float]] = []
-        self.tracks: PointTracks | None = None
+        self.tracks: Measured | None = None
         Event.objects.filter(kind="partial", created__lt=timezone.now() - timedelta(hours=1)).delete()
 
-    def hear(self, partial: Partial) -> None:
-        self.tracks = partial.tracks
+    def hear(self, partial: Partial | PlanePartial) -> None:
+        if isinstance(partial, PlanePartial):
+            self.tracks = partial.track
+            t, f = partial.track, partial.frame
+            self.rows.append([f, round(float(t.confidence[f]), 3), int(t.state[f]), int(t.reason[f]), int(t.freedom[f]),
+                              *(float(v) for v in t.homography[f].ravel())])  # fmt: skip
+        else:
+            self.tracks = partial.tracks
+            self._hear_points(partial)
+        if time.monotonic() - self.sent > PARTIAL_S:
+            self.flush()
+
+    def _hear_points(self, partial: Partial) -> None:
         t, f = partial.tracks, partial.frame
         for k in range(len(t.ids)):
             x, y = t.xy[k, f]
             self.rows.append([k, f, round(float(x), 2), round(float(y), 2), round(float(t.confidence[k, f]), 3),
                               int(t.state[k, f]), int(t.reason[k, f])])  # fmt: skip
-        if time.monotonic() - self.sent > PARTIAL_S:
-            self.flush()
 
     def flush(self) -> None:
         if self.rows and self.tracks is not None:
+            ids = [] if isinstance(self.tracks, PlaneTrack) else list(self.tracks.ids)
             tell("partial", {"job": str(self.job.id), "shot": str(self.job.shot_id), "motion": self.job.payload["motion"],
-                             "ids": list(self.tracks.ids), "rows": self.rows})  # fmt: skip
+                             "kind": "plane" if isinstance(self.tracks, PlaneTrack) else "points", "ids": ids,
+                             "rows": self.rows})  # fmt: skip
         self.rows, self.sent = [], time.monotonic()
+
+
+class Check:
+    """The slip of followers, one chunk each; what cannot be judged is stored with the reason."""
+
+    def plan(self, job: Job) -> tuple[list[dict[str, Any]], int]:
+        document = read_shot(job.payload["document"])
+        assert document.footage is not None
+        length = document.footage.out_frame - document.footage.in_frame
+        return [dict(check) for check in job.payload["checks"]], length * len(job.payload["checks"])
+
+    def run(self, job: Job, chunk: Chunk, work: Work) -> None:
+        from shots.checks import slip_result
+        from shots.models import SlipCheck
+
+        document = read_shot(job.payload["document"])
+        footage = document.footage
+        assert footage is not None and job.shot_id is not None
+        clip = open_clip(store.derived_folder(footage.asset) / "clip.mp4")
+        message = ""
+        try:
+            slip = measure_slip(
+                document, ShotSources(document, pool()), clip, chunk.payload["layer"], start=footage.in_frame,
+                stop=footage.out_frame + 1, work=work,
+            )  # fmt: skip
+            result = slip_result(slip.px, slip.reference_frame, slip.rms_px, slip.worst())
+        except Cancelled:
+            raise
+        except PlonketError as error:
+            message = error.message
+            result = slip_result(np.full(footage.frames, np.nan), footage.in_frame, float("nan"), [])
+        finally:
+            clip.close()
+        SlipCheck.objects.update_or_create(
+            shot_id=job.shot_id, layer=chunk.payload["layer"], key=chunk.payload["key"],
+            defaults={"result": result, "message": message},
+        )  # fmt: skip
+        tell("slip", {"shot": str(job.shot_id)})
+
+    def finish(self, job: Job) -> None:
+        """Each result is stored by its own chunk."""
+
+    def ended_early(self, job: Job) -> None:
+        """What was checked stays."""
 
 
 class Deliver:
@@ -248,4 +312,9 @@ class Deliver:
         """Finished chunks stay, so that trying again goes on from them."""
 
 
-HANDLERS: dict[str, Handler] = {Job.Kind.CONFORM: Conform(), Job.Kind.MEASURE: Measure(), Job.Kind.DELIVER: Deliver()}
+HANDLERS: dict[str, Handler] = {
+    Job.Kind.CONFORM: Conform(),
+    Job.Kind.MEASURE: Measure(),
+    Job.Kind.DELIVER: Deliver(),
+    Job.Kind.CHECK: Check(),
+}

@@ -16,6 +16,7 @@ class Job(models.Model):
         CONFORM = "conform"
         MEASURE = "measure"
         DELIVER = "deliver"
+        CHECK = "check"
 
     class State(models.TextChoices):
         QUEUED = "queued"

@@ -12,6 +12,8 @@ from library.api import router as library
 from plonket.errors import BadInput, Cancelled, Degenerate, FormatError, MediaError, PlonketError
 from plonket_server.problems import Conflict, NotHere
 from shots.api import router as shots
+from shots.checks import router as checks
+from shots.motions import router as motions
 
 STATUS: list[tuple[type[PlonketError], int]] = [
     (NotHere, 404),
@@ -26,6 +28,8 @@ STATUS: list[tuple[type[PlonketError], int]] = [
 api = NinjaAPI(title="Plonket", version="1", docs_url=None, openapi_url="/openapi.json", urls_namespace="api")
 api.add_router("", library)
 api.add_router("", shots)
+api.add_router("", motions)
+api.add_router("", checks)
 api.add_router("", jobs)
 api.add_router("", deliveries)
 

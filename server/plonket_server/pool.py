@@ -4,18 +4,19 @@ from __future__ import annotations
 
 import functools
 
-from plonket.motion.points.tracks import PointTracks
+from plonket.motion.measured import read_measured
+from plonket.motion.movement import Measured
 from plonket.pool import MediaPool
 from plonket_server import store
 from plonket_server.problems import NotHere
 
 
-def read_measurement(digest: str) -> PointTracks:
-    """Stored tracks by their digest."""
+def read_measurement(digest: str) -> Measured:
+    """A stored measurement by its digest."""
     path = store.measurement_path(digest)
     if not path.exists():
         raise NotHere("measurement")
-    return PointTracks.from_bytes(path.read_bytes())
+    return read_measured(path.read_bytes())
 
 
 @functools.cache

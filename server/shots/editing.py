@@ -12,7 +12,8 @@ from django.db.models import Max
 from jobs.tell import tell
 from library.models import Asset, Project
 from plonket.errors import BadInput
-from plonket.shot import Footage, picture_hash, read_shot
+from plonket.motion.points.settings import PointMotion
+from plonket.shot import Footage, Motion, picture_hash, read_shot
 from plonket.shot import Shot as Document
 from plonket_server.problems import Conflict, NotHere
 from shots.models import Revision, Shot
@@ -101,12 +102,20 @@ def give_footage(shot_id: uuid.UUID, asset: Asset) -> None:
             return None
         if document.motions or document.stack:
             # Measured places belong to the old clip: they are dropped, and undo brings all back.
-            motions = [m.model_copy(update={"measurement": None, "points": []}) for m in document.motions]
+            motions = [_emptied(m, footage.frames) for m in document.motions]
             document = document.model_copy(update={"motions": motions})
         return document.model_copy(update={"footage": footage})
 
     if Shot.objects.filter(pk=shot_id).exists():
         change_shot(shot_id, f"Footage {asset.name}", change)
+
+
+def _emptied(motion: Motion, frames: int) -> Motion:
+    """A motion without what was measured and given on the clip before."""
+    if isinstance(motion, PointMotion):
+        return motion.model_copy(update={"measurement": None, "points": []})
+    first = min(motion.reference_frame, frames - 1)
+    return motion.model_copy(update={"measurement": None, "stakes": [], "reference_frame": first})
 
 
 def _locked(shot_id: uuid.UUID) -> Shot:

@@ -45,3 +45,17 @@ class Measurement(models.Model):
     kind = models.CharField(max_length=20)
     summary = models.JSONField(default=dict)
     created = models.DateTimeField(auto_now_add=True)
+
+
+class SlipCheck(models.Model):
+    """How a layer holds, for everything that it depended on when it was checked (`key`)."""
+
+    shot = models.ForeignKey(Shot, on_delete=models.CASCADE)
+    layer = models.CharField(max_length=64)
+    key = models.CharField(max_length=64)
+    result = models.JSONField(default=dict)
+    message = models.TextField(blank=True, default="")
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["shot", "layer", "key"], name="one_slip_per_state")]

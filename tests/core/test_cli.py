@@ -67,7 +67,7 @@ class CommandLine(unittest.TestCase):
                 "name": "Scripted", "footage": {"asset": "clip"},
                 "motions": [{"kind": "points", "id": "rose", "name": "Rose", "measurement": "rose"}],
                 "stack": [{"kind": "still", "id": "dot", "name": "Dot", "asset": "dot", "x": truth[12, 0], "y": truth[12, 1],
-                           "follow": {"motion": "rose", "reference_frame": 12}}],
+                           "follow": {"target": "rose", "reference_frame": 12}}],
             },
         }  # fmt: skip
         (self.folder / "shot.json").write_text(json.dumps(shot))

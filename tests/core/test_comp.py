@@ -14,12 +14,17 @@ from plonket.comp.render import render_frame
 from plonket.conventions import F64, U8, matrix_to_quaternion, quaternion_to_matrix
 from plonket.fields import Key, Keyed, value_at
 from plonket.layers.still import StillLayer, frame_from_still
-from plonket.motion.following import Follow, point_matrices
+from plonket.motion.following import Follow, spot_through
+from plonket.motion.movement import between, bridge, point_movement, smoothed, steadied
+from plonket.motion.perch import Perch
+from plonket.motion.points.settings import PointMotion
 from plonket.motion.points.tracks import PointTracks
+from plonket.motion.spaces import Spaces
 from plonket.motion.states import LOST, TRACKED
 from plonket.shot import Footage, Shot
 
 DIGEST = "a" * 64
+POINTS = PointMotion(id="m", name="m")
 
 
 def tracks_of(xy: F64) -> PointTracks:
@@ -128,7 +133,7 @@ class Moving(unittest.TestCase):
         self.assertLess(value_at(keys, 22), 12)
 
     def test_one_point_shifts(self) -> None:
-        m = point_matrices(tracks_of(np.array([[[10, 10], [14, 7], [20, 30.0]]])), 1)
+        m = point_movement(POINTS, tracks_of(np.array([[[10, 10], [14, 7], [20, 30.0]]])), 1)
         np.testing.assert_allclose(m[0] @ [5, 5, 1], [1, 8, 1])
         np.testing.assert_allclose(m[2] @ [5, 5, 1], [11, 28, 1])
 
@@ -136,14 +141,14 @@ class Moving(unittest.TestCase):
         a, b = np.array([10.0, 10]), np.array([50.0, 20])
         angle, scale, shift = np.radians(25), 1.4, np.array([7.0, -3])
         r = scale * np.array([[np.cos(angle), -np.sin(angle)], [np.sin(angle), np.cos(angle)]])
-        m = point_matrices(tracks_of(np.array([[a, r @ a + shift], [b, r @ b + shift]])), 0)
+        m = point_movement(POINTS, tracks_of(np.array([[a, r @ a + shift], [b, r @ b + shift]])), 0)
         np.testing.assert_allclose(m[1][:2, :2], r, atol=1e-9)
         np.testing.assert_allclose(m[1][:2, 2], shift, atol=1e-9)
 
     def test_lost_frames_are_bridged(self) -> None:
         tracks = tracks_of(np.array([[[0, 0], [2, 0], [99, 99], [6, 0], [99, 99.0]]]))
         tracks.state[0, [2, 4]] = LOST
-        m = point_matrices(tracks, 0)
+        m = point_movement(POINTS, tracks, 0)
         np.testing.assert_allclose(m[:, 0, 2], [0, 2, 4, 6, 6])
 
     def test_parts_that_are_not_followed_stay(self) -> None:
@@ -152,28 +157,39 @@ class Moving(unittest.TestCase):
         matrices = np.tile(np.eye(3), (2, 1, 1))
         matrices[1, :2, :2], matrices[1, :2, 2] = r, (5, 6)
         layer = StillLayer(id="l", name="l", asset=DIGEST, width=20, height=10, x=40, y=30,
-                           follow=Follow(motion="m", turn=False, size=False))  # fmt: skip
-        m = frame_from_still(layer, matrices, 1)
+                           follow=Follow(target="m", turn=False, size=False))  # fmt: skip
+        spaces = Spaces([], lambda motion, reference: matrices, (200, 120))
+        m = frame_from_still(layer, spaces, 1)
         np.testing.assert_allclose(m[:2, :2], np.eye(2), atol=1e-12)
         np.testing.assert_allclose((m @ [10, 5, 1])[:2], r @ [40, 30] + [5, 6])
-        whole = layer.model_copy(update={"follow": Follow(motion="m")})
-        np.testing.assert_allclose(frame_from_still(whole, matrices, 1)[:2, :2], r, atol=1e-9)
+        whole = layer.model_copy(update={"follow": Follow(target="m")})
+        np.testing.assert_allclose(frame_from_still(whole, spaces, 1)[:2, :2], r, atol=1e-9)
 
 
 class _Fake:
-    """Sources with one grey plate and one white disc."""
+    """Sources with one grey plate and one white disc; every motion is the same one."""
 
-    def __init__(self, matrices: F64 | None = None) -> None:
-        self.matrices = matrices
+    def __init__(self, movement: F64 | None = None, perches: list[Perch] | None = None) -> None:
+        self.moves = movement
+        self.spaces = Spaces(perches or [], lambda motion, reference: movement, (200, 120))
 
     def plate(self, asset: str, frame: int) -> U8:
         return np.full((120, 200, 3), 90, np.uint8)
 
-    def still(self, asset: str) -> StillSource:
+    def length(self, asset: str) -> int:
+        return 1
+
+    def element(self, asset: str, frame: int) -> StillSource:
         return StillSource(disc())
 
-    def motion_matrices(self, follow: Follow) -> F64 | None:
-        return self.matrices
+    def quad(self, plane: str) -> F64 | None:
+        return np.array([[40.0, 30], [120, 30], [120, 90], [40, 90]])
+
+    def on_plane(self, plane: str, frame: float) -> F64:
+        return np.eye(3) if self.moves is None else between(self.moves, frame)
+
+    def anchor(self, target: str, point: str | None, at: F64, frame: float) -> F64 | None:
+        return spot_through(self.on_plane(target, frame), at)
 
 
 def shot_with(**layer: object) -> Shot:

@@ -33,7 +33,7 @@ def document() -> dict[str, object]:
         "motions": [{"kind": "points", "id": "lamp", "name": "Lamp", "points": [
             {"id": "p1", "name": "Tip", "given": [{"frame": 5, "x": 10, "y": 20}]}]}],
         "stack": [{"kind": "still", "id": "l1", "name": "Boat", "asset": "b" * 64, "width": 64, "height": 64,
-                   "follow": {"motion": "lamp", "reference_frame": 5}}],
+                   "follow": {"target": "lamp", "reference_frame": 5}}],
     }  # fmt: skip
 
 
@@ -60,7 +60,7 @@ class Document(unittest.TestCase):
 
     def test_nonsense_is_refused_in_plain_words(self) -> None:
         self.assertIn("does not lie within", self.refused({"footage": dict(document()["footage"], out_frame=60)}))  # type: ignore[call-overload]
-        self.assertIn("follows a motion", self.refused({"motions": []}))
+        self.assertIn("not in the shot", self.refused({"motions": []}))
         self.assertIn("surprise", self.refused({"surprise": 1}))
         bad = document()["stack"][0] | {"opacity": float("nan")}  # type: ignore[index]
         self.assertIn("opacity", self.refused({"stack": [bad]}))
@@ -68,7 +68,9 @@ class Document(unittest.TestCase):
         self.assertIn("same id", self.refused({"stack": twice}))
 
     def test_every_registered_kind_has_valid_defaults_and_labels(self) -> None:
-        given = {"id": "x", "name": "X", "asset": "c" * 64, "width": 10, "height": 10}
+        given = {"id": "x", "name": "X", "asset": "c" * 64, "width": 10, "height": 10, "plane": "p",
+                 "quad": [(0, 0), (9, 0), (9, 9), (0, 9)],
+                 "anchors": [{"target": "p", "x": 1}, {"target": "p", "x": 9}]}  # fmt: skip
         for registry in REGISTRIES.values():
             for entry in registry:
                 fields = entry.settings.model_fields

@@ -25,6 +25,11 @@ def warped(picture: np.ndarray, linear: np.ndarray, centre: np.ndarray, to: np.n
     return np.asarray(ndimage.affine_transform(picture, back, offset, order=5, mode="reflect"), np.float32)
 
 
+def at(centre: np.ndarray) -> np.ndarray:
+    """A pattern upright at a place."""
+    return np.array([[1.0, 0, centre[0]], [0, 1.0, centre[1]], [0, 0, 1.0]])
+
+
 class Recovering(unittest.TestCase):
     CENTRE = np.array([120.0, 100.0])
 
@@ -33,7 +38,7 @@ class Recovering(unittest.TestCase):
         picture = cv2.GaussianBlur(texture(), (0, 0), 1.0)
         pattern = matcher.cut_pattern(matcher.prepare(picture), self.CENTRE, half)
         other = matcher.prepare(change(warped(picture, linear, self.CENTRE, to)))
-        warp = np.hstack([np.eye(2), (to + start)[:, None]])
+        warp = at(to + start)
         return matcher.refine(other, pattern, warp, dof)
 
     def test_shift(self) -> None:
@@ -49,13 +54,24 @@ class Recovering(unittest.TestCase):
             linear = scale * np.array([[np.cos(a), -np.sin(a)], [np.sin(a), np.cos(a)]])
             match = self.found(linear, self.CENTRE + [2.2, 1.7], matcher.SIMILAR)
             np.testing.assert_allclose(match.centre, self.CENTRE + [2.2, 1.7], atol=0.04)
-            np.testing.assert_allclose(match.warp[:, :2], linear, atol=0.01)
+            np.testing.assert_allclose(match.linear, linear, atol=0.01)
 
     def test_skew(self) -> None:
         linear = np.array([[1.05, 0.08], [-0.03, 0.94]])
         match = self.found(linear, self.CENTRE + [1.5, -2.5], matcher.AFFINE)
         np.testing.assert_allclose(match.centre, self.CENTRE + [1.5, -2.5], atol=0.04)
-        np.testing.assert_allclose(match.warp[:, :2], linear, atol=0.012)
+        np.testing.assert_allclose(match.linear, linear, atol=0.012)
+
+    def test_perspective(self) -> None:
+        """A card turned away: its far side is smaller, which skew cannot say."""
+        picture = cv2.GaussianBlur(texture(), (0, 0), 1.0)
+        pattern = matcher.cut_pattern(matcher.prepare(picture), self.CENTRE, 30)
+        true = np.array([[1.02, 0.03, 2.1], [-0.02, 0.97, -1.3], [0.0035, -0.0022, 1.0]])
+        move = np.array([[1, 0, self.CENTRE[0]], [0, 1, self.CENTRE[1]], [0, 0, 1.0]])
+        other = cv2.warpPerspective(picture, move @ true @ np.linalg.inv(move), picture.shape[::-1], flags=cv2.INTER_CUBIC)
+        match = matcher.refine(matcher.prepare(other), pattern, at(self.CENTRE), matcher.PERSPECTIVE)
+        np.testing.assert_allclose(match.centre, self.CENTRE + [2.1, -1.3], atol=0.04)
+        np.testing.assert_allclose(match.warp[2, :2], true[2, :2], atol=3e-4)
 
     def test_light_gain_and_offset_do_not_pull(self) -> None:
         to = self.CENTRE + [1.6, 0.7]
@@ -86,11 +102,11 @@ class Recovering(unittest.TestCase):
 
     def test_something_else_is_not_like_it(self) -> None:
         pattern = matcher.cut_pattern(matcher.prepare(texture(3, 9)), self.CENTRE, 12)
-        warp = np.hstack([np.eye(2), self.CENTRE[:, None]])
+        warp = at(self.CENTRE)
         match = matcher.refine(matcher.prepare(texture(99, 9)), pattern, warp, matcher.SIMILAR)
         self.assertLess(match.likeness * match.agree, 0.6)
 
     def test_outside_the_picture_is_no_match(self) -> None:
         pattern = matcher.cut_pattern(matcher.prepare(texture()), self.CENTRE, 12)
-        warp = np.hstack([np.eye(2), np.array([[-40.0], [-40.0]])])
+        warp = at(np.array([-40.0, -40.0]))
         self.assertEqual(matcher.refine(matcher.prepare(texture()), pattern, warp, matcher.SHIFT).likeness, -1.0)

@@ -11,6 +11,8 @@ import numpy as np
 from plonket.colour import encode_8bit, linear_from_8bit
 from plonket.comp.blend import lay_over
 from plonket.comp.kinds import LAYERS
+from plonket.comp.picture import StillSource
+from plonket.comp.place import place_still
 from plonket.comp.sources import Sources
 from plonket.context import Work
 from plonket.conventions import F32, U8
@@ -25,7 +27,9 @@ def scaled_size(size: tuple[int, int], scale: float) -> tuple[int, int]:
     return max(1, round(size[0] * scale)), max(1, round(size[1] * scale))
 
 
-def render_frame(shot: Shot, sources: Sources, frame: int, *, view: View = "final", scale: float = 1.0) -> U8:
+def render_frame(
+    shot: Shot, sources: Sources, frame: int, *, view: View = "final", scale: float = 1.0, held: str | None = None
+) -> U8:
     """One frame, 8-bit sRGB-coded RGB (h, w, 3).
 
     Parameters
@@ -33,6 +37,7 @@ def render_frame(shot: Shot, sources: Sources, frame: int, *, view: View = "fina
     frame : conformed frame number (not counted from the in point).
     view : ``final``; ``plate``, the footage without the stack; ``matte``, the stack's coverage in grey.
     scale : of full resolution, in (0, 1].
+    held : a motion; the picture is shown as seen from its reference frame, so that its surface stands still.
 
     Raises
     ------
@@ -46,6 +51,8 @@ def render_frame(shot: Shot, sources: Sources, frame: int, *, view: View = "fina
         raise BadInput("frame.range", f"Frame {frame} is outside the clip, which has frames 0 to {footage.frames - 1}.")
     size = scaled_size((footage.width, footage.height), scale)
     shown = [layer for layer in shot.stack if layer.shown]
+    if held is not None:
+        return _held(shot, sources, frame, view, scale, held)
     if view == "matte":
         canvas = np.zeros((size[1], size[0], 4), np.float32)
     elif view == "plate" or not shown:
@@ -72,6 +79,20 @@ def render_range(
         work.check_cancelled()
         yield frame, render_frame(shot, sources, frame, scale=scale)
         work.progress(done + 1, stop - start)
+
+
+def _held(shot: Shot, sources: Sources, frame: int, view: View, scale: float, motion: str) -> U8:
+    """The picture moved back to where the motion's surface was on its reference frame; grey beyond its edge."""
+    moved = sources.on_plane(motion, frame)
+    picture = render_frame(shot, sources, frame, view=view, scale=scale)
+    zoom = np.diag([scale, scale, 1.0])
+    source = StillSource(np.dstack([picture, np.full(picture.shape[:2], 255, np.uint8)]))
+    back = zoom @ np.linalg.inv(moved) @ np.linalg.inv(zoom)
+    size = (picture.shape[1], picture.shape[0])
+    placed = place_still(source, back, size)
+    canvas = np.full((size[1], size[0], 4), 0.03, np.float32)
+    lay_over(canvas, placed, "normal")
+    return encode_8bit(np.ascontiguousarray(canvas[..., :3]))
 
 
 def _reduced(rgb: U8, size: tuple[int, int]) -> U8:

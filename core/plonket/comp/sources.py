@@ -6,18 +6,37 @@ from typing import Protocol
 
 from plonket.comp.picture import StillSource
 from plonket.conventions import F64, U8
-from plonket.motion.following import Follow
+from plonket.motion.spaces import Spaces
 
 
 class Sources(Protocol):
     """Access to what a document refers to. Implementations cache; calls may come from threads."""
 
+    @property
+    def spaces(self) -> Spaces:
+        """Where followers are."""
+        ...
+
     def plate(self, asset: str, frame: int) -> U8:
         """The conformed clip's frame, 8-bit sRGB-coded (h, w, 3)."""
         ...
 
-    def still(self, asset: str) -> StillSource: ...
+    def length(self, asset: str) -> int:
+        """How many frames an element has; a still has one."""
+        ...
 
-    def motion_matrices(self, follow: Follow) -> F64 | None:
-        """(n, 3, 3) matrices from the follow's reference frame to every frame; None: follows nothing."""
+    def element(self, asset: str, frame: int) -> StillSource:
+        """A still, or one frame of a clip, ready for placing."""
+        ...
+
+    def quad(self, plane: str) -> F64 | None:
+        """(4, 2) corners of a plane motion's quad in its reference frame."""
+        ...
+
+    def on_plane(self, plane: str, frame: float) -> F64:
+        """(3, 3) from a motion's reference-frame pixels to the frame; the identity while it is not measured."""
+        ...
+
+    def anchor(self, target: str, point: str | None, at: F64, frame: float) -> F64 | None:
+        """(2,) where a point of a motion, a spot on a plane or one from a perch is in a frame; None: not known."""
         ...

@@ -4,7 +4,7 @@
 
     {"plonket": 1,
      "media": {"clip": "harbour.mp4", "flare": "flare.png"},
-     "measurements": {"lamp": "lamp.csv"},
+     "measurements": {"lamp": "lamp.csv", "wall": "plane.json"},
      "shot": {"name": "...", "footage": {"asset": "clip"}, "motions": [], "stack": []}}
 
 Inside the shot, assets and measurements may be given by those names; paths are relative to the
@@ -20,9 +20,12 @@ from pathlib import Path
 from typing import Any
 
 from plonket.errors import BadInput, FormatError
+from plonket.formats.plane_json import read_plane
 from plonket.formats.points_csv import read_points
+from plonket.formats.points_json import read_points_json
 from plonket.media.probe import probe
-from plonket.motion.points.tracks import PointTracks
+from plonket.motion.measured import read_measured
+from plonket.motion.movement import Measured
 from plonket.shot import Shot, read_shot
 
 
@@ -32,7 +35,7 @@ class ShotFile:
 
     shot: Shot
     media: dict[str, Path]
-    measurements: dict[str, PointTracks]
+    measurements: dict[str, Measured]
 
 
 def read_shot_file(path: Path) -> ShotFile:
@@ -54,19 +57,28 @@ def read_shot_file(path: Path) -> ShotFile:
             raise BadInput("shot_file.media", f"{path.name} refers to {place}, which was not found.")
         names[name] = file_digest(file)
         media[names[name]] = file
-    measurements: dict[str, PointTracks] = {}
+    measurements: dict[str, Measured] = {}
     for name, place in dict(data.get("measurements", {})).items():
         file = (path.parent / str(place)).resolve()
         if not file.exists():
             raise BadInput("shot_file.measurement", f"{path.name} refers to {place}, which was not found.")
         names[name] = file_digest(file)
-        raw = file.read_bytes()
-        measurements[names[name]] = (
-            read_points(raw.decode("utf-8", "replace")) if file.suffix.lower() == ".csv" else PointTracks.from_bytes(raw)
-        )
+        measurements[names[name]] = read_measurement_file(file)
     _name_to_digest(shot, names)
     _fill_in(shot, media)
     return ShotFile(shot=read_shot(shot), media=media, measurements=measurements)
+
+
+def read_measurement_file(file: Path) -> Measured:
+    """Points from CSV or JSON, a plane from JSON, or a stored measurement. Raises `FormatError`."""
+    raw = file.read_bytes()
+    ending = file.suffix.lower()
+    if ending == ".csv":
+        return read_points(raw.decode("utf-8", "replace"))
+    if ending != ".json":
+        return read_measured(raw)
+    text = raw.decode("utf-8", "replace")
+    return read_plane(text) if '"homography"' in text else read_points_json(text)
 
 
 def file_digest(path: Path) -> str:
@@ -85,9 +97,11 @@ def _name_to_digest(shot: dict[str, Any], names: dict[str, str]) -> None:
     for holder in [shot.get("footage"), *shot.get("stack", [])]:
         if isinstance(holder, dict) and holder.get("asset") in names:
             holder["asset"] = names[holder["asset"]]
-    for motion in shot.get("motions", []):
-        if isinstance(motion, dict) and motion.get("measurement") in names:
-            motion["measurement"] = names[motion["measurement"]]
+    for holder, key in [*((m, "measurement") for m in shot.get("motions", [])),
+                        *((m, "ignore_matte") for m in shot.get("motions", [])),
+                        *((layer, "bead") for layer in shot.get("stack", []))]:  # fmt: skip
+        if isinstance(holder, dict) and holder.get(key) in names:
+            holder[key] = names[holder[key]]
 
 
 def _fill_in(shot: dict[str, Any], media: dict[str, Path]) -> None:

@@ -1,4 +1,4 @@
-"""A still with alpha that follows a motion."""
+"""A still or clip that is placed, turned and sized, and follows a motion or a perch."""
 
 from __future__ import annotations
 
@@ -6,55 +6,64 @@ from typing import Literal
 
 import numpy as np
 
-from plonket.comp.blend import BLEND_NAMES, BlendName
-from plonket.comp.picture import Picture
+from plonket.comp.picture import CLEAR, Picture
 from plonket.comp.place import place_still
 from plonket.comp.sources import Sources
 from plonket.conventions import F64
-from plonket.fields import Digest, Identifier, Model, Name, Number, choice, number, switch, value_at
-from plonket.motion.following import Follow, carried
+from plonket.fields import Number, number, value_at
+from plonket.layers.common import PictureLayer, averaged, clip_frame, faded, instants
+from plonket.motion.following import Follow, shifted
+from plonket.motion.spaces import Spaces, seated
+from plonket.outline import carry
 
 
-class StillLayer(Model):
-    """A still picture: where it sits, what it follows, how it mixes.
+class StillLayer(PictureLayer):
+    """A picture: where it sits, what it follows, how it mixes.
 
-    `x`, `y` are where its centre lies on the plate, in pixels of the follow's reference frame.
+    `x`, `y` are where its centre lies: in pixels of the reference frame of what it follows, or from
+    the perch it sits on.
     """
 
     kind: Literal["still"] = "still"
-    id: Identifier
-    name: Name
-    asset: Digest
-    width: int
-    height: int
-    shown: bool = switch(True, label="Shown")
     follow: Follow = Follow()
     x: Number = number(0.0, label="Place x", low=-32768, high=32768, step=0.1, unit="px", group="Place")
     y: Number = number(0.0, label="Place y", low=-32768, high=32768, step=0.1, unit="px", group="Place")
     turn: Number = number(0.0, label="Turn", low=-3600, high=3600, step=0.1, unit="°", group="Place", soft=(-180, 180))
     size: Number = number(100.0, label="Size", low=0.1, high=5000, step=0.1, unit="%", group="Place", soft=(1, 300))
-    opacity: Number = number(100.0, label="Opacity", low=0, high=100, step=1, unit="%", group="Mix")
-    blend: BlendName = choice("normal", label="Blend", names=BLEND_NAMES, group="Mix",
-                              help="How it mixes with what lies below.")  # fmt: skip
 
 
-def frame_from_still(layer: StillLayer, matrices: F64 | None, frame: int) -> F64:
-    """The (3, 3) matrix from the still's pixels to the frame's pixels, full resolution."""
-    angle = np.radians(value_at(layer.turn, frame))
-    scale = value_at(layer.size, frame) / 100
-    c, s = np.cos(angle) * scale, np.sin(angle) * scale
+def frame_from_still(layer: StillLayer, spaces: Spaces, frame: float) -> F64:
+    """The (3, 3) matrix from the picture's pixels to the frame's pixels, full resolution."""
     at = np.array([value_at(layer.x, frame), value_at(layer.y, frame)])
-    place, linear = carried(layer.follow, matrices, frame, at)
-    out = np.eye(3)
-    out[:2, :2] = linear @ np.array([[c, -s], [s, c]])
-    out[:2, 2] = place - out[:2, :2] @ np.array([layer.width / 2, layer.height / 2])
-    return out
+    seat = seated(at, layer.turn, layer.size, frame)
+    return np.asarray(spaces.placed(layer.follow, frame, at) @ seat @ shifted(-layer.width / 2, -layer.height / 2))
+
+
+def box_of(layer: PictureLayer) -> F64:
+    """(4, 2) corners of the layer's own picture, clockwise from top left."""
+    w, h = layer.width, layer.height
+    return np.array([[0, 0], [w, 0], [w, h], [0, h]], np.float64)
+
+
+def moved_px(box: F64, before: F64, after: F64) -> float:
+    """How far the fastest corner goes from one matrix to another, in pixels."""
+    d = carry(box, after) - carry(box, before)
+    return float(np.nan_to_num(np.hypot(d[:, 0], d[:, 1]), nan=0.0).max())
 
 
 def draw(layer: StillLayer, sources: Sources, frame: int, size: tuple[int, int], scale: float) -> Picture:
     """The layer's picture at a frame, at `scale` of full resolution."""
-    matrices = sources.motion_matrices(layer.follow)
-    matrix = np.diag([scale, scale, 1.0]) @ frame_from_still(layer, matrices, frame)
-    out = place_still(sources.still(layer.asset), matrix, size)
-    opacity = np.clip(value_at(layer.opacity, frame) / 100, 0, 1)
-    return out if opacity == 1 else Picture(rgba=out.rgba * np.float32(opacity), x=out.x, y=out.y)
+    k = clip_frame(layer, frame, sources.length(layer.asset))
+    if k is None:
+        return CLEAR
+    source = sources.element(layer.asset, k)
+    zoom = np.diag([scale, scale, 1.0])
+
+    def at(when: float) -> F64:
+        return np.asarray(zoom @ frame_from_still(layer, sources.spaces, when))
+
+    speed = 0.0
+    if layer.shutter > 0:
+        speed = moved_px(box_of(layer), at(max(frame - 0.5, 0.0)), at(frame + 0.5))
+    pictures = [place_still(source, at(frame + u), size) for u in instants(layer.shutter, speed)]
+    return faded(averaged(pictures), layer, frame)

@@ -1,85 +1,99 @@
-"""Following: what a motion does to the things that follow it."""
+"""Following: what a motion does to the things that follow it. One mechanism for everything."""
 
 from __future__ import annotations
+
+from dataclasses import dataclass
 
 import numpy as np
 from pydantic import Field
 
 from plonket.conventions import F64
-from plonket.fields import Identifier, Model, switch
-from plonket.motion.points.tracks import PointTracks
-from plonket.motion.states import NONE
+from plonket.fields import Identifier, Model, plain, switch
 
 
 class Follow(Model):
-    """What is followed, from which frame, and which parts of the movement."""
+    """What is followed, from which frame, and which parts of the movement.
 
-    motion: Identifier | None = None
+    `target` is a motion or a perch. Places of what follows a motion are pixels of the reference
+    frame; places of what sits on a perch are pixels from the perch.
+    """
+
+    target: Identifier | None = None
     reference_frame: int = Field(default=0, ge=0)
-    shift: bool = switch(True, label="Shift", group="Follow")
-    turn: bool = switch(True, label="Turn", group="Follow")
-    size: bool = switch(True, label="Size", group="Follow")
+    shift: bool = switch(True, label="Shift", group="Follow", help="Go where it goes.")
+    turn: bool = switch(True, label="Turn", group="Follow", help="Turn as it turns.")
+    size: bool = switch(True, label="Size", group="Follow", help="Grow as it grows.")
+    perspective: bool = switch(False, label="Perspective", group="Follow",
+                               help="Tilt with the surface, as if painted on it. Takes turn and size with it.")  # fmt: skip
+    inverted: bool = switch(False, label="Inverted", group="Follow", help="Move the opposite way.")
+    smooth: float = plain(0, label="Smoothed", low=0, high=120, step=1, unit="fr", group="Follow",
+                          help="Leave small shakes out: follow a path averaged over so many frames.")  # fmt: skip
 
 
-def carried(follow: Follow, matrices: F64 | None, frame: int, at: F64) -> tuple[F64, F64]:
-    """Where a spot goes and how things on it turn and scale.
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Parts:
+    """Which parts of a movement are taken."""
+
+    shift: bool = True
+    turn: bool = True
+    size: bool = True
+    perspective: bool = False
+
+
+def parts_of(follow: Follow) -> Parts:
+    return Parts(shift=follow.shift, turn=follow.turn, size=follow.size, perspective=follow.perspective)
+
+
+def carried(parts: Parts, moved: F64, start: F64, at: F64) -> F64:
+    """The movement that a thing at a spot takes part in.
 
     Parameters
     ----------
-    matrices : (n, 3, 3) from the reference frame to each frame, or None.
-    at : (2,) pixel in the reference frame.
+    moved : (3, 3) from the thing's own space to the frame. start : the same on the reference frame,
+        where things stay that do not shift. at : (2,) the thing's place in its space.
 
     Returns
     -------
-    place : (2,) pixel in `frame`. linear : (2, 2) turn and scale of what sits there.
+    (3, 3) from the thing's space to the frame: the movement itself with `perspective`, else the shift,
+    turn and size that it has at that spot.
     """
-    if matrices is None:
-        return at, np.eye(2)
-    m = matrices[min(frame, len(matrices) - 1)]
-    moved = m @ np.array([at[0], at[1], 1.0])
-    place = moved[:2] / moved[2] if follow.shift else at
-    a, b = m[0, 0], m[1, 0]
-    size = float(np.hypot(a, b)) if follow.size else 1.0
-    angle = float(np.arctan2(b, a)) if follow.turn else 0.0
+    goes = spot_through(moved, at)
+    place = goes if parts.shift else spot_through(start, at)
+    if parts.perspective:
+        return shifted(*(place - goes)) @ moved
+    j = jacobian(moved, at)
+    size = float(np.sqrt(abs(np.linalg.det(j)))) if parts.size else 1.0
+    angle = float(np.arctan2(j[1, 0] - j[0, 1], j[0, 0] + j[1, 1])) if parts.turn else 0.0
     c, s = np.cos(angle) * size, np.sin(angle) * size
-    return place, np.array([[c, -s], [s, c]])
-
-
-def point_matrices(tracks: PointTracks, reference: int) -> F64:
-    """Least-squares movement of a point motion: (n, 3, 3) from frame `reference` to every frame.
-
-    One point gives shift; two or more give shift, turn and size. Frames on which a point is lost
-    are bridged in a straight line between its neighbours and held at the ends, so that nothing
-    that follows jumps; the trust strip says where.
-
-    Source: S. Umeyama, 1991, doi:10.1109/34.88573, eqs. 34-42 (restricted to two dimensions).
-    """
-    n = tracks.frames
-    out = np.tile(np.eye(3), (n, 1, 1))
-    bridged = [bridge(tracks.xy[k], tracks.known(k)) for k in range(len(tracks.names)) if tracks.known(k).any()]
-    if not bridged:
-        return out
-    xy = np.stack(bridged)  # (points, frames, 2)
-    base = xy[:, min(reference, n - 1)]
-    centre, base_centre = xy.mean(axis=0), base.mean(axis=0)
-    linear = np.tile(np.eye(2), (n, 1, 1))
-    if len(xy) >= 2:
-        p = base - base_centre
-        q = xy - centre
-        norm = float((p**2).sum())
-        if norm > 1e-6:
-            a = (p[:, None, 0] * q[..., 0] + p[:, None, 1] * q[..., 1]).sum(axis=0) / norm
-            b = (p[:, None, 0] * q[..., 1] - p[:, None, 1] * q[..., 0]).sum(axis=0) / norm
-            linear = np.stack([np.stack([a, -b], -1), np.stack([b, a], -1)], axis=-2)
-    out[:, :2, :2] = linear
-    out[:, :2, 2] = centre - linear @ base_centre
+    out = np.array([[c, -s, 0.0], [s, c, 0.0], [0.0, 0.0, 1.0]])
+    out[:2, 2] = place - out[:2, :2] @ at
     return out
 
 
-def bridge(xy: F64, known: np.ndarray) -> F64:
-    """Fill unknown frames of a (n, 2) track linearly from known neighbours; hold the ends."""
-    frames = np.arange(len(xy))
-    return np.stack([np.interp(frames, frames[known], xy[known, k]) for k in range(2)], axis=1)
+def spot_through(m: F64, at: F64) -> F64:
+    """A pixel (2,) through a (3, 3) matrix."""
+    out = m @ np.array([at[0], at[1], 1.0])
+    return np.asarray(out[:2] / out[2])
 
 
-__all__ = ["NONE", "Follow", "bridge", "carried", "point_matrices"]
+def jacobian(m: F64, at: F64) -> F64:
+    """(2, 2) derivative of a homography at a spot."""
+    x, y, w = m @ np.array([at[0], at[1], 1.0])
+    return np.asarray((m[:2, :2] - np.outer([x / w, y / w], m[2, :2])) / w)
+
+
+def shifted(dx: float, dy: float) -> F64:
+    """A shift as a (3, 3) matrix."""
+    return np.array([[1.0, 0, dx], [0, 1.0, dy], [0, 0, 1.0]])
+
+
+def turned_sized(turn_deg: float, size: float) -> F64:
+    """A turn and a size about the origin as a (3, 3) matrix."""
+    a = np.radians(turn_deg)
+    c, s = np.cos(a) * size, np.sin(a) * size
+    return np.array([[c, -s, 0.0], [s, c, 0.0], [0, 0, 1.0]])
+
+
+__all__ = [
+    "Follow", "Parts", "carried", "jacobian", "parts_of", "shifted", "spot_through", "turned_sized",
+]  # fmt: skip

@@ -44,6 +44,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/clips/{digest}/advice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Advice
+         * @description What a look at the clip suggests to follow.
+         */
+        get: operations["shots_checks_advice"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/clips/{digest}/detail": {
         parameters: {
             query?: never;
@@ -233,49 +253,9 @@ export interface paths {
         };
         /**
          * Measurement
-         * @description A measurement's tracks.
+         * @description What was measured.
          */
-        get: operations["shots_api_measurement"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/measurements/{digest}/matrices": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Matrices
-         * @description The movement from a reference frame to every frame: rows [a, b, c, d, e, f] of x' = ax + by + c.
-         */
-        get: operations["shots_api_matrices"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/measurements/{digest}/points.csv": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Points Csv
-         * @description The tracks in the open format.
-         */
-        get: operations["shots_api_points_csv"];
+        get: operations["shots_motions_measurement"];
         put?: never;
         post?: never;
         delete?: never;
@@ -420,6 +400,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/motions/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring In Motion
+         * @description A new motion from a points, plane or corners file.
+         */
+        post: operations["shots_motions_bring_in_motion"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/motions/{motion_id}/export/{form}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export
+         * @description A motion in an open format.
+         */
+        get: operations["shots_motions_export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/motions/{motion_id}/measure": {
         parameters: {
             query?: never;
@@ -433,7 +453,47 @@ export interface paths {
          * Measure
          * @description Measure a motion in the background; its partial results come as events.
          */
-        post: operations["shots_api_measure"];
+        post: operations["shots_motions_measure"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/motions/{motion_id}/movement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Movement
+         * @description The movement that followers take, as the motion is set now: nine numbers, row by row, for every frame.
+         */
+        get: operations["shots_motions_movement"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/motions/{motion_id}/regions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring In Regions
+         * @description Regions from an SVG file, added to a plane motion.
+         */
+        post: operations["shots_motions_bring_in_regions"];
         delete?: never;
         options?: never;
         head?: never;
@@ -454,6 +514,30 @@ export interface paths {
          * @description On to the revision that undo left.
          */
         post: operations["shots_api_redo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/slip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Slips
+         * @description The slip of every follower, where it is known for where things are now.
+         */
+        get: operations["shots_checks_slips"];
+        put?: never;
+        /**
+         * Check Slip
+         * @description Measure slip in the background.
+         */
+        post: operations["shots_checks_check_slip"];
         delete?: never;
         options?: never;
         head?: never;
@@ -484,6 +568,38 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** AdviceOut */
+        AdviceOut: {
+            /** Facts */
+            facts: components["schemas"]["FactOut"][];
+            /** Moving */
+            moving: [
+                number,
+                number
+            ][][];
+            /** Suggestions */
+            suggestions: components["schemas"]["SuggestionOut"][];
+        };
+        /**
+         * Anchor
+         * @description Where a beam is held: a point of a point motion, or a spot on a plane or from a perch, in pixels.
+         */
+        Anchor: {
+            /** Point */
+            point: string | null;
+            /** Target */
+            target: string;
+            /**
+             * X
+             * @default 0
+             */
+            x: number;
+            /**
+             * Y
+             * @default 0
+             */
+            y: number;
+        };
         /** AssetOut */
         AssetOut: {
             /** Digest */
@@ -520,6 +636,120 @@ export interface components {
             width: number;
             /** Words */
             words: string;
+        };
+        /**
+         * BeamLayer
+         * @description A glowing line, a rope, a string of lights.
+         */
+        BeamLayer: {
+            /** Anchors */
+            anchors: components["schemas"]["Anchor"][];
+            /**
+             * Bead
+             * @description A picture that hangs on the beam several times
+             */
+            bead: string | null;
+            /**
+             * Bead Height
+             * @default 0
+             */
+            bead_height: number;
+            /**
+             * Bead Size
+             * @default 20
+             */
+            bead_size: number | components["schemas"]["Keyed"];
+            /**
+             * Bead Width
+             * @default 0
+             */
+            bead_width: number;
+            /**
+             * Beads
+             * @default 5
+             */
+            beads: number;
+            /**
+             * Blend
+             * @default normal
+             * @enum {string}
+             */
+            blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay";
+            /**
+             * Colour
+             * @default #ffd27a
+             */
+            colour: string;
+            /**
+             * Curve
+             * @default straight
+             * @enum {string}
+             */
+            curve: "straight" | "hanging" | "smooth";
+            /**
+             * From Part
+             * @default 0
+             */
+            from_part: number | components["schemas"]["Keyed"];
+            /**
+             * Glow
+             * @default 14
+             */
+            glow: number | components["schemas"]["Keyed"];
+            /**
+             * Glow Strength
+             * @default 60
+             */
+            glow_strength: number | components["schemas"]["Keyed"];
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "beam";
+            /** Name */
+            name: string;
+            /**
+             * Opacity
+             * @default 100
+             */
+            opacity: number | components["schemas"]["Keyed"];
+            /**
+             * Period
+             * @default 22
+             */
+            period: number;
+            /**
+             * Sag
+             * @default 20
+             */
+            sag: number | components["schemas"]["Keyed"];
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Swing
+             * @default 60
+             */
+            swing: number;
+            /**
+             * Taper
+             * @default 0
+             */
+            taper: number | components["schemas"]["Keyed"];
+            /**
+             * To Part
+             * @default 100
+             */
+            to_part: number | components["schemas"]["Keyed"];
+            /**
+             * Width
+             * @default 5
+             */
+            width: number | components["schemas"]["Keyed"];
         };
         /**
          * Delivery
@@ -598,13 +828,46 @@ export interface components {
                 [key: string]: unknown;
             }[];
         };
+        /** FactOut */
+        FactOut: {
+            /**
+             * About
+             * @enum {string}
+             */
+            about: "detail" | "blur" | "light" | "depth" | "moving";
+            /**
+             * Grade
+             * @enum {string}
+             */
+            grade: "good" | "fair" | "poor";
+            /** Says */
+            says: string;
+        };
+        /** FileIn */
+        FileIn: {
+            /** Name */
+            name: string;
+            /** Text */
+            text: string;
+        };
         /**
          * Follow
          * @description What is followed, from which frame, and which parts of the movement.
+         *
+         *     `target` is a motion or a perch. Places of what follows a motion are pixels of the reference
+         *     frame; places of what sits on a perch are pixels from the perch.
          */
         Follow: {
-            /** Motion */
-            motion: string | null;
+            /**
+             * Inverted
+             * @default false
+             */
+            inverted: boolean;
+            /**
+             * Perspective
+             * @default false
+             */
+            perspective: boolean;
             /**
              * Reference Frame
              * @default 0
@@ -620,6 +883,13 @@ export interface components {
              * @default true
              */
             size: boolean;
+            /**
+             * Smooth
+             * @default 0
+             */
+            smooth: number;
+            /** Target */
+            target: string | null;
             /**
              * Turn
              * @default true
@@ -675,7 +945,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "conform" | "measure" | "deliver";
+            kind: "conform" | "measure" | "deliver" | "check";
             /** Label */
             label: string;
             /** Message */
@@ -745,7 +1015,7 @@ export interface components {
              * @default both
              * @enum {string}
              */
-            direction: "forward" | "backward" | "both";
+            direction: "forward" | "backward" | "both" | "gap";
             /**
              * Origin
              * @description Frame to go on from; none: from the given frames
@@ -758,6 +1028,9 @@ export interface components {
             digest: string;
             /** Frames */
             frames: number;
+            /** Freedoms */
+            freedoms: string[];
+            plane: components["schemas"]["PlaneOut"] | null;
             /** Points */
             points: components["schemas"]["PointOut"][];
             /** Reasons */
@@ -769,6 +1042,312 @@ export interface components {
         NameIn: {
             /** Name */
             name: string;
+        };
+        /**
+         * Outline
+         * @description A closed outline with one shape, or one that changes from key to key.
+         */
+        Outline: {
+            /** Keys */
+            keys: components["schemas"]["OutlineKey"][];
+        };
+        /**
+         * OutlineKey
+         * @description The outline's shape at a frame.
+         */
+        OutlineKey: {
+            /** Frame */
+            frame: number;
+            /** Points */
+            points: components["schemas"]["OutlinePoint"][];
+        };
+        /**
+         * OutlinePoint
+         * @description A point of an outline, in pixels, with the offsets of its two handles (0: a corner).
+         */
+        OutlinePoint: {
+            /**
+             * In X
+             * @default 0
+             */
+            in_x: number;
+            /**
+             * In Y
+             * @default 0
+             */
+            in_y: number;
+            /**
+             * Out X
+             * @default 0
+             */
+            out_x: number;
+            /**
+             * Out Y
+             * @default 0
+             */
+            out_y: number;
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
+        };
+        /**
+         * Perch
+         * @description A place with a turn and a size of its own. Perches may sit on perches.
+         */
+        Perch: {
+            /**
+             * @default {
+             *       "inverted": false,
+             *       "perspective": false,
+             *       "reference_frame": 0,
+             *       "shift": true,
+             *       "size": true,
+             *       "smooth": 0,
+             *       "target": null,
+             *       "turn": true
+             *     }
+             */
+            follow: components["schemas"]["Follow"];
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /**
+             * Size
+             * @default 100
+             */
+            size: number | components["schemas"]["Keyed"];
+            /**
+             * Turn
+             * @default 0
+             */
+            turn: number | components["schemas"]["Keyed"];
+            /**
+             * X
+             * @default 0
+             */
+            x: number | components["schemas"]["Keyed"];
+            /**
+             * Y
+             * @default 0
+             */
+            y: number | components["schemas"]["Keyed"];
+        };
+        /**
+         * PinLayer
+         * @description A picture whose corners lie on the corners of a plane's quad.
+         */
+        PinLayer: {
+            /**
+             * After
+             * @default hold
+             */
+            after: string;
+            /** Asset */
+            asset: string;
+            /**
+             * Blend
+             * @default normal
+             * @enum {string}
+             */
+            blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay";
+            /**
+             * Fit
+             * @default stretch
+             * @enum {string}
+             */
+            fit: "stretch" | "fit" | "fill";
+            /** Height */
+            height: number;
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "pin";
+            /** Name */
+            name: string;
+            /**
+             * Opacity
+             * @default 100
+             */
+            opacity: number | components["schemas"]["Keyed"];
+            /** Plane */
+            plane: string;
+            /**
+             * Shape
+             * @default 0
+             */
+            shape: number;
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Shutter
+             * @default 0
+             */
+            shutter: number;
+            /**
+             * Soft
+             * @default 0
+             */
+            soft: number;
+            /**
+             * Starts
+             * @default 0
+             */
+            starts: number;
+            /** Width */
+            width: number;
+        };
+        /**
+         * PlaneMotion
+         * @description A flat surface outlined by regions on its reference frame.
+         *
+         *     `quad` are the corners of what is to be replaced, clockwise from top left, in pixels of the
+         *     reference frame; they may lie outside the regions and outside the picture.
+         */
+        PlaneMotion: {
+            /**
+             * Detail
+             * @default 60
+             */
+            detail: number;
+            /**
+             * Freedom
+             * @default perspective
+             * @enum {string}
+             */
+            freedom: "translation" | "similarity" | "affine" | "perspective";
+            /**
+             * Gaps
+             * @default line
+             * @enum {string}
+             */
+            gaps: "line" | "curve";
+            /**
+             * Grid
+             * @default false
+             */
+            grid: boolean;
+            /** Id */
+            id: string;
+            /**
+             * Ignore Matte
+             * @description A matte clip: white is ignored
+             */
+            ignore_matte: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "plane";
+            /**
+             * Light
+             * @default true
+             */
+            light: boolean;
+            /** Measurement */
+            measurement: string | null;
+            /** Name */
+            name: string;
+            /** Quad */
+            quad: [
+                [
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number
+                ],
+                [
+                    number,
+                    number
+                ]
+            ];
+            /**
+             * Reach Px
+             * @default 48
+             */
+            reach_px: number;
+            /**
+             * Reference Frame
+             * @default 0
+             */
+            reference_frame: number;
+            /** Regions */
+            regions: components["schemas"]["Region"][];
+            /**
+             * Smooth
+             * @default 0
+             */
+            smooth: number;
+            /** Stakes */
+            stakes: components["schemas"]["PlaneStake"][];
+            /**
+             * Strictness
+             * @default 50
+             */
+            strictness: number;
+        };
+        /** PlaneOut */
+        PlaneOut: {
+            /** Confidence */
+            confidence: number[];
+            /** Error Px */
+            error_px: number[];
+            /**
+             * Freedom
+             * @description Index into freedoms
+             */
+            freedom: number[];
+            /**
+             * Homography
+             * @description Nine numbers, row by row, for every frame of the clip
+             */
+            homography: number[];
+            /** Reason */
+            reason: number[];
+            /** Reference Frame */
+            reference_frame: number;
+            /** State */
+            state: number[];
+        };
+        /**
+         * PlaneStake
+         * @description Corners of the quad put right by hand on a frame; None: that corner is left as measured.
+         */
+        PlaneStake: {
+            /** Corners */
+            corners: [
+                [
+                    number,
+                    number
+                ] | null,
+                [
+                    number,
+                    number
+                ] | null,
+                [
+                    number,
+                    number
+                ] | null,
+                [
+                    number,
+                    number
+                ] | null
+            ];
+            /** Frame */
+            frame: number;
         };
         /**
          * PointMotion
@@ -785,19 +1364,30 @@ export interface components {
              * @default similar
              * @enum {string}
              */
-            change: "shift" | "similar" | "affine";
+            change: "shift" | "similar" | "affine" | "perspective";
             /**
              * Channel
              * @default luma
              * @enum {string}
              */
             channel: "luma" | "red" | "green" | "blue";
+            /**
+             * Gaps
+             * @default line
+             * @enum {string}
+             */
+            gaps: "line" | "curve";
+            /**
+             * Gives
+             * @default similar
+             * @enum {string}
+             */
+            gives: "similar" | "perspective";
             /** Id */
             id: string;
             /**
-             * Kind
-             * @default points
-             * @constant
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
              */
             kind: "points";
             /** Measurement */
@@ -806,6 +1396,11 @@ export interface components {
             name: string;
             /** Points */
             points: components["schemas"]["TrackPoint"][];
+            /**
+             * Smooth
+             * @default 0
+             */
+            smooth: number;
             /**
              * Strictness
              * @default 70
@@ -845,6 +1440,48 @@ export interface components {
             shots: number;
         };
         /**
+         * Region
+         * @description An outline that says where the motion looks (*use*) or must not look (*ignore*).
+         *
+         *     Its points are pixels. One that follows the surface is drawn on the reference frame and rides
+         *     on the measured motion; one that stays is drawn on the screen; one that follows another motion
+         *     rides on that one from the reference frame.
+         */
+        Region: {
+            /**
+             * Follow
+             * @default surface
+             */
+            follow: ("surface" | "screen") | string;
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            outline: components["schemas"]["Outline"];
+            /**
+             * Use
+             * @default true
+             */
+            use: boolean;
+        };
+        /** RegionsIn */
+        RegionsIn: {
+            /**
+             * Text
+             * @description An SVG file
+             */
+            text: string;
+        };
+        /** RunOut */
+        RunOut: {
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
+            /** Px */
+            px: number;
+        };
+        /**
          * Shot
          * @description One shot, whole.
          */
@@ -858,11 +1495,13 @@ export interface components {
              */
             format: 1;
             /** Motions */
-            motions: components["schemas"]["PointMotion"][];
+            motions: (components["schemas"]["PointMotion"] | components["schemas"]["PlaneMotion"])[];
             /** Name */
             name: string;
+            /** Perches */
+            perches: components["schemas"]["Perch"][];
             /** Stack */
-            stack: components["schemas"]["StillLayer"][];
+            stack: (components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"])[];
         };
         /** ShotBrief */
         ShotBrief: {
@@ -926,13 +1565,48 @@ export interface components {
              */
             undo: string | null;
         };
+        /** SlipIn */
+        SlipIn: {
+            /**
+             * Layers
+             * @description None: all that follow something
+             */
+            layers?: string[] | null;
+        };
+        /** SlipOut */
+        SlipOut: {
+            /** Layer */
+            layer: string;
+            /** Message */
+            message: string;
+            /**
+             * Px
+             * @description Per frame; none where it could not be judged
+             */
+            px: (number | null)[];
+            /** Reference Frame */
+            reference_frame: number;
+            /**
+             * Rms Px
+             * @description None when nothing could be judged
+             */
+            rms_px: number | null;
+            /** Worst */
+            worst: components["schemas"]["RunOut"][];
+        };
         /**
          * StillLayer
-         * @description A still picture: where it sits, what it follows, how it mixes.
+         * @description A picture: where it sits, what it follows, how it mixes.
          *
-         *     `x`, `y` are where its centre lies on the plate, in pixels of the follow's reference frame.
+         *     `x`, `y` are where its centre lies: in pixels of the reference frame of what it follows, or from
+         *     the perch it sits on.
          */
         StillLayer: {
+            /**
+             * After
+             * @default hold
+             */
+            after: string;
             /** Asset */
             asset: string;
             /**
@@ -943,10 +1617,13 @@ export interface components {
             blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay";
             /**
              * @default {
-             *       "motion": null,
+             *       "inverted": false,
+             *       "perspective": false,
              *       "reference_frame": 0,
              *       "shift": true,
              *       "size": true,
+             *       "smooth": 0,
+             *       "target": null,
              *       "turn": true
              *     }
              */
@@ -956,9 +1633,8 @@ export interface components {
             /** Id */
             id: string;
             /**
-             * Kind
-             * @default still
-             * @constant
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
              */
             kind: "still";
             /** Name */
@@ -974,10 +1650,20 @@ export interface components {
              */
             shown: boolean;
             /**
+             * Shutter
+             * @default 0
+             */
+            shutter: number;
+            /**
              * Size
              * @default 100
              */
             size: number | components["schemas"]["Keyed"];
+            /**
+             * Starts
+             * @default 0
+             */
+            starts: number;
             /**
              * Turn
              * @default 0
@@ -995,6 +1681,23 @@ export interface components {
              * @default 0
              */
             y: number | components["schemas"]["Keyed"];
+        };
+        /** SuggestionOut */
+        SuggestionOut: {
+            /** Frame */
+            frame: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "point" | "plane" | "camera";
+            /** Outline */
+            outline: [
+                number,
+                number
+            ][];
+            /** Why */
+            why: string;
         };
         /**
          * TrackPoint
@@ -1069,6 +1772,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AssetOut"];
+                };
+            };
+        };
+    };
+    shots_checks_advice: {
+        parameters: {
+            query?: {
+                start?: number;
+                stop?: number | null;
+            };
+            header?: never;
+            path: {
+                digest: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdviceOut"];
                 };
             };
         };
@@ -1270,7 +1998,7 @@ export interface operations {
             };
         };
     };
-    shots_api_measurement: {
+    shots_motions_measurement: {
         parameters: {
             query?: never;
             header?: never;
@@ -1289,51 +2017,6 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["MeasurementOut"];
                 };
-            };
-        };
-    };
-    shots_api_matrices: {
-        parameters: {
-            query: {
-                reference: number;
-                points: string;
-            };
-            header?: never;
-            path: {
-                digest: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": number[][];
-                };
-            };
-        };
-    };
-    shots_api_points_csv: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                digest: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
             };
         };
     };
@@ -1565,7 +2248,55 @@ export interface operations {
             };
         };
     };
-    shots_api_measure: {
+    shots_motions_bring_in_motion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FileIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotOut"];
+                };
+            };
+        };
+    };
+    shots_motions_export: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                motion_id: string;
+                form: "points.csv" | "points.json" | "plane.json" | "corners.csv" | "regions.svg";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    shots_motions_measure: {
         parameters: {
             query?: never;
             header?: never;
@@ -1592,6 +2323,60 @@ export interface operations {
             };
         };
     };
+    shots_motions_movement: {
+        parameters: {
+            query: {
+                reference: number;
+                smooth?: number;
+                inverted?: boolean;
+            };
+            header?: never;
+            path: {
+                shot_id: string;
+                motion_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number[][];
+                };
+            };
+        };
+    };
+    shots_motions_bring_in_regions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                motion_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RegionsIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotOut"];
+                };
+            };
+        };
+    };
     shots_api_redo: {
         parameters: {
             query?: never;
@@ -1610,6 +2395,54 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ShotOut"];
+                };
+            };
+        };
+    };
+    shots_checks_slips: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SlipOut"][];
+                };
+            };
+        };
+    };
+    shots_checks_check_slip: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SlipIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"] | null;
                 };
             };
         };

@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field, model_validator
 
 from plonket.fields import Digest, Identifier, Model, Name, choice, plain, switch
+from plonket.motion.path_fields import gaps_choice, smooth_field
 from plonket.outline import Outline
 
 Freedom = Literal["translation", "similarity", "affine", "perspective"]
@@ -71,6 +72,8 @@ class PlaneMotion(Model):
     strictness: float = plain(50, label="Lost below", low=10, high=95, step=1, unit="%", group="How it looks for it",
                               help="Likeness under which the surface is called lost.")  # fmt: skip
     grid: bool = switch(False, label="Grid", group="Shown", help="Draw a grid on the quad, to judge by eye.")
+    gaps: Literal["line", "curve"] = gaps_choice()
+    smooth: float = smooth_field()
     stakes: list[PlaneStake] = Field(default_factory=list)
     measurement: Digest | None = None
 

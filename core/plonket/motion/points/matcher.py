@@ -15,9 +15,9 @@ import numpy as np
 
 from plonket.conventions import F32, F64, U8
 
-SHIFT, SIMILAR, AFFINE = 0, 1, 2
-DOF = {"shift": SHIFT, "similar": SIMILAR, "affine": AFFINE}
-_COLUMNS = (2, 4, 6)
+SHIFT, SIMILAR, AFFINE, PERSPECTIVE = 0, 1, 2, 3
+DOF = {"shift": SHIFT, "similar": SIMILAR, "affine": AFFINE, "perspective": PERSPECTIVE}
+_COLUMNS = (2, 4, 6, 8)
 SMOOTHING_PX = 0.6
 """Gaussian SD applied to pictures before matching: takes the aliasing out that biases sub-pixel steps."""
 
@@ -29,7 +29,7 @@ class Pattern:
     Attributes
     ----------
     patch : (n, n) float32, zero mean over the weights, unit weighted energy. weight : (n, n).
-    steepest : (n*n, 6) float64, steepest-descent images for the affine warp.
+    steepest : (n*n, 8) float64, steepest-descent images for the perspective warp.
     energy : weighted gradient energy per pixel before normalising, in code values squared.
     spread : weighted SD of the patch before normalising, in code values.
     """
@@ -48,7 +48,7 @@ class Match:
 
     Attributes
     ----------
-    warp : (2, 3) from pattern offsets (pixels from its centre) to array indices.
+    warp : (3, 3) from pattern offsets (pixels from its centre) to array indices.
     likeness : normalised correlation in [-1, 1] of the pixels that agree. plain : the same over all
         pixels, whether they agree or not. agree : share of the pattern's weight on
         pixels that agree. gain : contrast relative to the pattern. steps : iterations used.
@@ -63,7 +63,12 @@ class Match:
 
     @property
     def centre(self) -> F64:
-        return self.warp[:, 2]
+        return self.warp[:2, 2]
+
+    @property
+    def linear(self) -> F64:
+        """(2, 2): turn, size and skew at the centre."""
+        return self.warp[:2, :2] - np.outer(self.warp[:2, 2], self.warp[2, :2])
 
 
 def prepare(luma: np.ndarray) -> F32:
@@ -87,7 +92,9 @@ def cut_pattern(picture: F32, centre: F64, half: int, linear: F64 | None = None)
     spread = float(np.sqrt((weight * (patch - mean) ** 2).sum() / total))
     scale = max(spread, 1e-3)
     gx, gy = grad_x / scale, grad_y / scale
-    steepest = np.stack([gx, gy, gx * u + gy * v, gy * u - gx * v, gx * v, gy * v], axis=-1).reshape(n * n, 6)
+    along = gx * u + gy * v
+    columns = [gx, gy, along, gy * u - gx * v, gx * v, gy * v, -u * along, -v * along]
+    steepest = np.stack(columns, axis=-1).reshape(n * n, 8)
     energy = float((weight * (grad_x**2 + grad_y**2)).sum() / total)
     return Pattern(
         patch=((patch - mean) / scale).astype(np.float32), weight=weight.astype(np.float32),
@@ -96,8 +103,8 @@ def cut_pattern(picture: F32, centre: F64, half: int, linear: F64 | None = None)
 
 
 def refine(picture: F32, pattern: Pattern, warp: F64, dof: int, steps: int = 24) -> Match:
-    """Align a pattern near `warp` (2, 3) in a prepared picture, to convergence."""
-    out = warp.astype(np.float64).copy()
+    """Align a pattern near `warp` (3, 3) in a prepared picture, to convergence."""
+    out = warp.astype(np.float64) / warp[2, 2]
     likeness, plain, agree, gain, used = _refine(
         picture, pattern.patch, pattern.weight, pattern.steepest, out, _COLUMNS[dof], dof, steps
     )
@@ -224,8 +231,9 @@ def _refine(picture: F32, patch: F32, weight: F32, steepest: F64, warp: F64, col
         for j in range(n):
             for i in range(n):
                 u, v = float(i - half), float(j - half)
-                x = warp[0, 0] * u + warp[0, 1] * v + warp[0, 2]
-                y = warp[1, 0] * u + warp[1, 1] * v + warp[1, 2]
+                d = max(warp[2, 0] * u + warp[2, 1] * v + 1.0, 0.05)
+                x = (warp[0, 0] * u + warp[0, 1] * v + warp[0, 2]) / d
+                y = (warp[1, 0] * u + warp[1, 1] * v + warp[1, 2]) / d
                 seen[k] = _at(picture, x, y, wx, wy)
                 total += weight[j, i]
                 if -0.5 <= x <= w - 0.5 and -0.5 <= y <= h - 0.5:
@@ -321,32 +329,32 @@ def _refine(picture: F32, patch: F32, weight: F32, steepest: F64, warp: F64, col
             hessian[a, a] *= 1.0 + 1e-6
             hessian[a, a] += 1e-9
         delta = np.linalg.solve(hessian, right)
-        tx, ty = delta[0], delta[1]
-        a00 = a11 = 1.0
-        a01 = a10 = 0.0
+        step_warp = np.eye(3)
+        step_warp[0, 2], step_warp[1, 2] = delta[0], delta[1]
         if columns == 4:
-            a00 += delta[2]
-            a11 += delta[2]
-            a10 += delta[3]
-            a01 -= delta[3]
-        elif columns == 6:
-            a00 += delta[2]
-            a10 += delta[3]
-            a01 += delta[4]
-            a11 += delta[5]
-        det = a00 * a11 - a01 * a10
-        if not (0.2 < det < 5.0):
+            step_warp[0, 0] += delta[2]
+            step_warp[1, 1] += delta[2]
+            step_warp[1, 0] += delta[3]
+            step_warp[0, 1] -= delta[3]
+        elif columns >= 6:
+            step_warp[0, 0] += delta[2]
+            step_warp[1, 0] += delta[3]
+            step_warp[0, 1] += delta[4]
+            step_warp[1, 1] += delta[5]
+        if columns == 8:
+            step_warp[2, 0], step_warp[2, 1] = delta[6], delta[7]
+        det = step_warp[0, 0] * step_warp[1, 1] - step_warp[0, 1] * step_warp[1, 0]
+        lean = half * (abs(step_warp[2, 0]) + abs(step_warp[2, 1]))
+        if not (0.2 < det < 5.0) or lean > 0.5:
             return likeness, plain, 0.0, gain, used
-        # warp <- warp o inverse(delta)
-        i00, i01, i10, i11 = a11 / det, -a01 / det, -a10 / det, a00 / det
-        ix, iy = -(i00 * tx + i01 * ty), -(i10 * tx + i11 * ty)
-        w00, w01, w10, w11 = warp[0, 0], warp[0, 1], warp[1, 0], warp[1, 1]
-        warp[0, 2] += w00 * ix + w01 * iy
-        warp[1, 2] += w10 * ix + w11 * iy
-        warp[0, 0], warp[0, 1] = w00 * i00 + w01 * i10, w00 * i01 + w01 * i11
-        warp[1, 0], warp[1, 1] = w10 * i00 + w11 * i10, w10 * i01 + w11 * i11
+        # warp <- warp o inverse(step)
+        composed = warp @ np.linalg.inv(step_warp)
+        for a in range(3):
+            for b in range(3):
+                warp[a, b] = composed[a, b] / composed[2, 2]
         used = step + 1
-        moved = abs(tx) + abs(ty) + half * (abs(a00 - 1) + abs(a11 - 1) + abs(a01) + abs(a10))
+        grown = abs(step_warp[0, 0] - 1) + abs(step_warp[1, 1] - 1) + abs(step_warp[0, 1]) + abs(step_warp[1, 0])
+        moved = abs(delta[0]) + abs(delta[1]) + half * grown + half * lean
         if moved < 0.002 and step >= 3:
             # One last pass measures likeness at the final place.
             steps = step + 1
@@ -355,10 +363,12 @@ def _refine(picture: F32, patch: F32, weight: F32, steepest: F64, warp: F64, col
 
 @numba.njit(cache=True, fastmath=True, inline="always", error_model="numpy")  # type: ignore[misc]
 def _column(steepest: F64, k: int, c: int, dof: int) -> float:
-    """Columns: x, y, then (size, turn) or the affine (xx, yx, xy, yy)."""
-    if dof != 2 or c < 2:
+    """Columns: x, y, then (size, turn), or the affine (xx, yx, xy, yy) and the two of perspective."""
+    if c < 2 or c > 5:
         return steepest[k, c]
     # Stored: 2 = gx u + gy v, 3 = gy u - gx v, 4 = gx v, 5 = gy v.
+    if dof == 1:
+        return steepest[k, c]
     if c == 2:
         return steepest[k, 2] - steepest[k, 5]
     if c == 3:

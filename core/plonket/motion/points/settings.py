@@ -7,10 +7,11 @@ from typing import Literal
 from pydantic import Field, model_validator
 
 from plonket.fields import Digest, Identifier, Model, Name, choice, plain, switch
+from plonket.motion.path_fields import gaps_choice, smooth_field
 
 Channel = Literal["luma", "red", "green", "blue"]
-PatternChange = Literal["shift", "similar", "affine"]
-Direction = Literal["forward", "backward", "both"]
+PatternChange = Literal["shift", "similar", "affine", "perspective"]
+Direction = Literal["forward", "backward", "both", "gap"]
 
 
 class Given(Model):
@@ -54,10 +55,16 @@ class PointMotion(Model):
                               names={"luma": "Brightness", "red": "Red", "green": "Green", "blue": "Blue"},
                               help="Pick the colour in which the detail stands out most.")  # fmt: skip
     change: PatternChange = choice("similar", label="Pattern may", group="How it looks for it",
-                                   names={"shift": "Only shift", "similar": "Turn and grow", "affine": "Also skew"},
+                                   names={"shift": "Only shift", "similar": "Turn and grow", "affine": "Also skew",
+                                          "perspective": "Perspective"},
                                    help="How the detail may change while it is still the same.")  # fmt: skip
     adapt: bool = switch(True, label="Adapt pattern", group="How it looks for it",
                          help="Take a fresh pattern when the detail has changed too much for the first one.")  # fmt: skip
     strictness: float = plain(70, label="Lost below", low=30, high=98, step=1, unit="%", group="How it looks for it",
                               help="Likeness under which the point is called lost.")  # fmt: skip
+    gives: Literal["similar", "perspective"] = choice(
+        "similar", label="Gives", group="Path", names={"similar": "Shift, turn, size", "perspective": "Perspective"},
+        help="What several points make together: two give turn and size; perspective needs four.")  # fmt: skip
+    gaps: Literal["line", "curve"] = gaps_choice()
+    smooth: float = smooth_field()
     measurement: Digest | None = None

@@ -116,5 +116,5 @@ def _point(point_id: str, name: str, frame: int, x: float, y: float) -> TrackPoi
 def _still(layer_id: str, name: str, asset: Asset, x: float, y: float, motion: str, frame: int, **more: Any) -> StillLayer:
     return StillLayer(
         id=layer_id, name=name, asset=asset.digest, width=asset.info["width"], height=asset.info["height"],
-        x=round(x, 2), y=round(y, 2), follow=Follow(motion=motion, reference_frame=frame), **more,
+        x=round(x, 2), y=round(y, 2), follow=Follow(target=motion, reference_frame=frame), **more,
     )  # fmt: skip

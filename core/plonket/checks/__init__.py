@@ -1,0 +1,1 @@
+"""Checks: does what is attached hold, and what would be good to follow."""

@@ -1,0 +1,23 @@
+"""Reading stored measurements of any kind."""
+
+from __future__ import annotations
+
+import io
+import zipfile
+
+import numpy as np
+
+from plonket.errors import FormatError
+from plonket.motion.movement import Measured
+from plonket.motion.plane.track import PlaneTrack
+from plonket.motion.points.tracks import PointTracks
+
+
+def read_measured(data: bytes) -> Measured:
+    """What a measurement's `to_bytes` wrote. Raises `FormatError`."""
+    try:
+        with np.load(io.BytesIO(data), allow_pickle=False) as z:
+            kind = str(z["kind"]) if "kind" in z.files else "points"
+    except (OSError, ValueError, zipfile.BadZipFile) as error:
+        raise FormatError("tracks.unreadable", "A stored measurement is damaged. Measure again.") from error
+    return PlaneTrack.from_bytes(data) if kind == "plane" else PointTracks.from_bytes(data)

@@ -1,0 +1,74 @@
+"""Spaces: where anything that follows anything is, in any frame."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+import numpy as np
+
+from plonket.conventions import F64
+from plonket.errors import BadInput
+from plonket.fields import Number, value_at
+from plonket.motion.following import Follow, carried, parts_of, shifted, turned_sized
+from plonket.motion.movement import between, steadied
+from plonket.motion.perch import Perch
+
+DEEPEST = 12
+"""Perches on perches, at the most."""
+
+
+class Spaces:
+    """Resolves chains of followers.
+
+    Parameters
+    ----------
+    perches : all of the shot. movement : (motion id, reference frame) -> (n, 3, 3), or None while it is
+        not measured. size : (width, height) of the picture.
+    """
+
+    def __init__(
+        self, perches: Sequence[Perch], movement: Callable[[str, int], F64 | None], size: tuple[int, int]
+    ) -> None:
+        self._perches = {p.id: p for p in perches}
+        self._movement, self._size = movement, size
+        self._steadied: dict[tuple[str, int, float, bool], F64 | None] = {}
+
+    def of(self, follow: Follow, frame: float, depth: int = 0) -> F64:
+        """(3, 3) from the follower's space to the frame: all of the target's movement."""
+        if follow.target is None:
+            return np.eye(3)
+        perch = self._perches.get(follow.target)
+        if perch is not None:
+            if depth > DEEPEST:
+                raise BadInput("perch.depth", f"Perches stand on each other more than {DEEPEST} deep at {perch.name}.")
+            return self.perch(perch, frame, depth + 1)
+        path = self._path(follow.target, follow)
+        return np.eye(3) if path is None else between(path, frame)
+
+    def placed(self, follow: Follow, frame: float, at: F64, depth: int = 0) -> F64:
+        """(3, 3) from the follower's space to the frame for a thing at `at`: the parts it takes."""
+        moved = self.of(follow, frame, depth)
+        start = moved if follow.shift else self.of(follow, follow.reference_frame, depth)
+        return carried(parts_of(follow), moved, start, at)
+
+    def perch(self, perch: Perch, frame: float, depth: int = 0) -> F64:
+        """(3, 3) from a perch's own space (its place is the origin) to the frame."""
+        at = np.array([value_at(perch.x, frame), value_at(perch.y, frame)])
+        seat = self.placed(perch.follow, frame, at, depth)
+        return np.asarray(seat @ seated(at, perch.turn, perch.size, frame))
+
+    def _path(self, motion: str, follow: Follow) -> F64 | None:
+        key = (motion, follow.reference_frame, follow.smooth, follow.inverted)
+        if key not in self._steadied:
+            path = self._movement(motion, follow.reference_frame)
+            if path is not None:
+                path = steadied(path, follow.reference_frame, follow.smooth, self._size)
+                path = np.linalg.inv(path) if follow.inverted else path
+                path = path / path[:, 2:, 2:]
+            self._steadied[key] = path
+        return self._steadied[key]
+
+
+def seated(at: F64, turn: Number, size: Number, frame: float) -> F64:
+    """(3, 3) from a thing's own pixels about its middle to its space: placed, turned and sized."""
+    return np.asarray(shifted(*at) @ turned_sized(value_at(turn, frame), value_at(size, frame) / 100))

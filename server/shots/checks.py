@@ -1,0 +1,167 @@
+"""API: does what is attached hold, and what would be good to follow."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import uuid
+from typing import Any, Literal
+
+import numpy as np
+from django.http import HttpRequest
+from ninja import Router, Schema
+from pydantic import Field
+
+from jobs.api import JobOut, job_out
+from jobs.models import Job
+from jobs.queue import enqueue
+from library.assets import find_asset, readable_path
+from plonket.checks.advise import advise
+from plonket.errors import BadInput
+from plonket.layers.pin import PinLayer
+from plonket.layers.still import StillLayer
+from plonket.media import open_clip
+from plonket.shot import Shot as Document
+from plonket.shot import picture_hash
+from plonket_server import store
+from shots.editing import document_of, find_shot
+from shots.models import SlipCheck
+
+router = Router(tags=["checks"])
+
+
+class RunOut(Schema):
+    first: int
+    last: int
+    px: float
+
+
+class SlipOut(Schema):
+    layer: str
+    rms_px: float | None = Field(description="None when nothing could be judged")
+    px: list[float | None] = Field(description="Per frame; none where it could not be judged")
+    reference_frame: int
+    worst: list[RunOut]
+    message: str
+
+
+class SlipIn(Schema):
+    layers: list[str] | None = Field(default=None, description="None: all that follow something")
+
+
+class FactOut(Schema):
+    about: Literal["detail", "blur", "light", "depth", "moving"]
+    grade: Literal["good", "fair", "poor"]
+    says: str
+
+
+class SuggestionOut(Schema):
+    kind: Literal["point", "plane", "camera"]
+    frame: int
+    outline: list[tuple[float, float]]
+    why: str
+
+
+class AdviceOut(Schema):
+    facts: list[FactOut]
+    suggestions: list[SuggestionOut]
+    moving: list[list[tuple[float, float]]]
+
+
+def followers(document: Document) -> list[StillLayer | PinLayer]:
+    """Layers whose slip can be measured now."""
+    measured = {m.id for m in document.motions if m.measurement is not None}
+    perches = {p.id: p.follow.target for p in document.perches}
+    out: list[StillLayer | PinLayer] = []
+    for layer in document.stack:
+        target = layer.plane if isinstance(layer, PinLayer) else None
+        if isinstance(layer, StillLayer):
+            target = layer.follow.target
+        for _ in perches:
+            target = perches.get(target, target) if target is not None else None
+        if isinstance(layer, StillLayer | PinLayer) and target in measured:
+            out.append(layer)
+    return out
+
+
+def slip_key(document: Document, layer: StillLayer | PinLayer) -> str:
+    """What a layer's slip depends on: where it is, and all that moves it; not how it looks."""
+    kept = layer.model_dump(mode="json", exclude={"name", "shown", "opacity", "blend", "shutter", "soft", "after", "starts"})
+    moves = picture_hash(document.model_copy(update={"stack": []}))
+    footage = document.footage
+    ends = [footage.in_frame, footage.out_frame] if footage else []
+    return hashlib.sha256(json.dumps([kept, moves, ends], sort_keys=True).encode()).hexdigest()
+
+
+def start_check(shot_id: uuid.UUID, document: Document, wanted: list[str] | None = None) -> Job | None:
+    """Measure the slip of those followers whose slip is not known for where they are now."""
+    todo = []
+    for layer in followers(document):
+        key = slip_key(document, layer)
+        known = SlipCheck.objects.filter(shot_id=shot_id, layer=layer.id, key=key).exists()
+        if (wanted is None or layer.id in wanted) and not known:
+            todo.append({"layer": layer.id, "name": layer.name, "key": key})
+    if not todo:
+        return None
+    label = f"Checking {todo[0]['name']}" if len(todo) == 1 else f"Checking {len(todo)} things"
+    return enqueue(
+        Job.Kind.CHECK, shot_id=shot_id, label=label,
+        payload={"checks": todo, "document": document.model_dump(mode="json")},
+    )  # fmt: skip
+
+
+@router.get("/shots/{shot_id}/slip", response=list[SlipOut])
+def slips(request: HttpRequest, shot_id: uuid.UUID) -> Any:
+    """The slip of every follower, where it is known for where things are now."""
+    document = document_of(find_shot(shot_id))
+    keys = {layer.id: slip_key(document, layer) for layer in followers(document)}
+    out = []
+    for check in SlipCheck.objects.filter(shot_id=shot_id, key__in=keys.values()):
+        if keys.get(check.layer) == check.key:
+            out.append(SlipOut(layer=check.layer, message=check.message, **check.result))
+    return out
+
+
+@router.post("/shots/{shot_id}/slip", response=JobOut | None)
+def check_slip(request: HttpRequest, shot_id: uuid.UUID, body: SlipIn) -> Any:
+    """Measure slip in the background."""
+    document = document_of(find_shot(shot_id))
+    if not followers(document):
+        raise BadInput("slip.none", "Nothing in the stack follows a measured motion yet.")
+    busy = Job.objects.filter(shot_id=shot_id, kind=Job.Kind.CHECK, state__in=Job.OPEN).first()
+    job = busy or start_check(shot_id, document, body.layers)
+    return job_out(job) if job else None
+
+
+@router.get("/clips/{digest}/advice", response=AdviceOut)
+def advice(request: HttpRequest, digest: str, start: int = 0, stop: int | None = None) -> Any:
+    """What a look at the clip suggests to follow."""
+    asset = find_asset(digest)
+    frames = int(asset.info["frames"])
+    stop = frames if stop is None else stop
+    if not 0 <= start < stop <= frames:
+        raise BadInput("advise.range", f"The range {start}-{stop - 1} does not lie within the clip.")
+    kept = store.derived_folder(digest) / f"advice-{start}-{stop}.json"
+    if not kept.exists():
+        clip = open_clip(readable_path(digest))
+        try:
+            found = advise(clip, start, stop)
+        finally:
+            clip.close()
+        out = AdviceOut(
+            facts=[FactOut(about=f.about, grade=f.grade, says=f.says) for f in found.facts],
+            suggestions=[SuggestionOut(kind=s.kind, frame=s.frame, outline=list(s.outline), why=s.why) for s in found.suggestions],
+            moving=[list(m) for m in found.moving],
+        )  # fmt: skip
+        store.keep_bytes(out.model_dump_json().encode(), kept)
+    return AdviceOut.model_validate_json(kept.read_bytes())
+
+
+def slip_result(px: np.ndarray, reference: int, rms: float, worst: list[tuple[int, int, float]]) -> dict[str, Any]:
+    """A slip as it is stored and sent."""
+    return {
+        "rms_px": round(rms, 4) if np.isfinite(rms) else None,
+        "px": [round(float(v), 3) if np.isfinite(v) else None for v in px],
+        "reference_frame": reference,
+        "worst": [{"first": a, "last": b, "px": round(p, 2)} for a, b, p in worst],
+    }

@@ -1,0 +1,218 @@
+"""API: measuring motions, their results, and what comes in and goes out in open formats."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Any, Literal
+
+import numpy as np
+from django.http import HttpRequest, HttpResponse
+from ninja import Router, Schema
+from pydantic import Field
+
+from jobs.api import JobOut, job_out
+from jobs.models import Job
+from jobs.queue import enqueue
+from plonket.errors import BadInput
+from plonket.fields import Name
+from plonket.formats.corners_csv import write_corners
+from plonket.formats.plane_json import write_plane
+from plonket.formats.points_csv import write_points
+from plonket.formats.points_json import write_points_json
+from plonket.formats.svg_outlines import NamedOutline, read_svg, write_svg
+from plonket.motion.movement import steadied
+from plonket.motion.plane.settings import FREEDOMS, PlaneMotion, Region
+from plonket.motion.plane.track import PlaneTrack
+from plonket.motion.points.settings import Direction, PointMotion
+from plonket.motion.points.tracks import PointTracks
+from plonket.motion.states import REASONS, STATE_NAMES
+from plonket.shot import Shot as Document
+from plonket_server.pool import pool
+from shots.api import ShotOut, shot_out
+from shots.editing import change_shot, document_of, find_shot
+from shots.importing import motion_from_file
+
+router = Router(tags=["motions"])
+Format = Literal["points.csv", "points.json", "plane.json", "corners.csv", "regions.svg"]
+MOST_TEXT = 32 * 1024**2
+
+
+class MeasureIn(Schema):
+    direction: Direction = "both"
+    origin: int | None = Field(default=None, ge=0, description="Frame to go on from; none: from the given frames")
+
+
+class PointOut(Schema):
+    id: str
+    name: str
+    xy: list[float] = Field(description="x0, y0, x1, y1, ... for every frame of the clip")
+    confidence: list[float]
+    state: list[int]
+    reason: list[int]
+
+
+class PlaneOut(Schema):
+    reference_frame: int
+    homography: list[float] = Field(description="Nine numbers, row by row, for every frame of the clip")
+    confidence: list[float]
+    state: list[int]
+    reason: list[int]
+    error_px: list[float]
+    freedom: list[int] = Field(description="Index into freedoms")
+
+
+class MeasurementOut(Schema):
+    digest: str
+    frames: int
+    points: list[PointOut]
+    plane: PlaneOut | None
+    states: list[str]
+    reasons: list[str]
+    freedoms: list[str]
+
+
+class FileIn(Schema):
+    name: Name
+    text: str = Field(max_length=MOST_TEXT)
+
+
+class RegionsIn(Schema):
+    text: str = Field(max_length=MOST_TEXT, description="An SVG file")
+
+
+@router.post("/shots/{shot_id}/motions/{motion_id}/measure", response=JobOut)
+def measure(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: MeasureIn) -> Any:
+    """Measure a motion in the background; its partial results come as events."""
+    document = document_of(find_shot(shot_id))
+    if document.footage is None:
+        raise BadInput("shot.no_footage", "This shot has no footage yet. Bring in a clip first.")
+    motion = document.motion(motion_id)
+    if isinstance(motion, PointMotion) and not motion.points:
+        raise BadInput("points.none", f"{motion.name} has no points yet. Click on a small, clear detail.")
+    busy = Job.objects.filter(shot_id=shot_id, kind=Job.Kind.MEASURE, state__in=Job.OPEN, payload__motion=motion_id)
+    if busy.exists():
+        raise BadInput("measure.busy", f"{motion.name} is being measured already. Stop that first.")
+    job = enqueue(
+        Job.Kind.MEASURE, shot_id=shot_id, label=f"Measuring {motion.name}",
+        payload={"motion": motion_id, "direction": body.direction, "origin": body.origin},
+    )  # fmt: skip
+    return job_out(job)
+
+
+@router.get("/measurements/{digest}", response=MeasurementOut)
+def measurement(request: HttpRequest, response: HttpResponse, digest: str) -> Any:
+    """What was measured."""
+    found = pool().measured(digest)
+    response["Cache-Control"] = "private, max-age=31536000, immutable"
+    is_plane = isinstance(found, PlaneTrack)
+    return MeasurementOut(
+        digest=digest, frames=found.frames, points=[] if isinstance(found, PlaneTrack) else _points_out(found),
+        plane=_plane_out(found) if is_plane and isinstance(found, PlaneTrack) else None, states=list(STATE_NAMES),
+        reasons=list(REASONS), freedoms=list(FREEDOMS),
+    )  # fmt: skip
+
+
+def _points_out(tracks: PointTracks) -> list[PointOut]:
+    return [
+        PointOut(id=tracks.ids[k], name=tracks.names[k], xy=np.round(tracks.xy[k], 3).ravel().tolist(),
+                 confidence=np.round(tracks.confidence[k], 3).tolist(), state=tracks.state[k].tolist(),
+                 reason=tracks.reason[k].tolist())
+        for k in range(len(tracks.ids))
+    ]  # fmt: skip
+
+
+def _plane_out(track: PlaneTrack) -> PlaneOut:
+    return PlaneOut(
+        reference_frame=track.reference_frame, homography=track.homography.ravel().tolist(),
+        confidence=np.round(track.confidence, 3).tolist(), state=track.state.tolist(), reason=track.reason.tolist(),
+        error_px=np.round(track.error_px, 3).tolist(), freedom=track.freedom.tolist(),
+    )  # fmt: skip
+
+
+@router.get("/shots/{shot_id}/motions/{motion_id}/movement", response=list[list[float]])
+def movement(
+    request: HttpRequest, shot_id: uuid.UUID, motion_id: str, reference: int, smooth: float = 0, inverted: bool = False
+) -> Any:
+    """The movement that followers take, as the motion is set now: nine numbers, row by row, for every frame."""
+    document = document_of(find_shot(shot_id))
+    motion = document.motion(motion_id)
+    path = pool().movement(motion, max(0, reference))
+    if path is None or document.footage is None:
+        return []
+    path = steadied(path, reference, min(max(smooth, 0), 120), (document.footage.width, document.footage.height))
+    if inverted:
+        path = np.linalg.inv(path)
+    return (path / path[:, 2:, 2:]).reshape(len(path), 9).tolist()
+
+
+@router.get("/shots/{shot_id}/motions/{motion_id}/export/{form}")
+def export(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, form: Format) -> HttpResponse:
+    """A motion in an open format."""
+    document = document_of(find_shot(shot_id))
+    motion = document.motion(motion_id)
+    if form == "regions.svg":
+        text = _regions_svg(document, motion)
+    else:
+        text = _track_text(motion, form)
+    kinds = {"csv": "text/csv", "json": "application/json", "svg": "image/svg+xml"}
+    return HttpResponse(
+        text, content_type=f"{kinds[form.rsplit('.', 1)[1]]}; charset=utf-8",
+        headers={"Content-Disposition": f'attachment; filename="{form}"', "X-Content-Type-Options": "nosniff"},
+    )  # fmt: skip
+
+
+def _track_text(motion: PointMotion | PlaneMotion, form: Format) -> str:
+    if motion.measurement is None:
+        raise BadInput("motion.unmeasured", f"{motion.name} is not measured yet.")
+    found = pool().measured(motion.measurement)
+    if isinstance(motion, PlaneMotion) and isinstance(found, PlaneTrack):
+        if form == "plane.json":
+            return write_plane(found)
+        if form == "corners.csv":
+            return write_corners(motion, found)
+    elif isinstance(found, PointTracks):
+        if form == "points.csv":
+            return write_points(found)
+        if form == "points.json":
+            return write_points_json(found)
+    raise BadInput("motion.format", f"{motion.name} cannot be written as {form}.")
+
+
+def _regions_svg(document: Document, motion: PointMotion | PlaneMotion) -> str:
+    if not isinstance(motion, PlaneMotion) or document.footage is None:
+        raise BadInput("motion.format", f"{motion.name} has no regions.")
+    outlines = [NamedOutline(name=r.name, use=r.use, outline=r.outline) for r in motion.regions]
+    return write_svg(outlines, (document.footage.width, document.footage.height), motion.reference_frame)
+
+
+@router.post("/shots/{shot_id}/motions/import", response=ShotOut)
+def bring_in_motion(request: HttpRequest, shot_id: uuid.UUID, body: FileIn) -> Any:
+    """A new motion from a points, plane or corners file."""
+    find_shot(shot_id)
+
+    def change(document: Document) -> Document:
+        if document.footage is None:
+            raise BadInput("shot.no_footage", "This shot has no footage yet. Bring in a clip first.")
+        motion = motion_from_file(document, body.name, body.text)
+        return document.model_copy(update={"motions": [*document.motions, motion]})
+
+    return shot_out(change_shot(shot_id, f"Bring in {body.name}"[:120], change))
+
+
+@router.post("/shots/{shot_id}/motions/{motion_id}/regions", response=ShotOut)
+def bring_in_regions(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: RegionsIn) -> Any:
+    """Regions from an SVG file, added to a plane motion."""
+    find_shot(shot_id)
+
+    def change(document: Document) -> Document:
+        motion = document.motion(motion_id)
+        if not isinstance(motion, PlaneMotion):
+            raise BadInput("motion.regions", f"{motion.name} has no regions.")
+        drawn = read_svg(body.text, motion.reference_frame)
+        taken = {r.id for r in motion.regions}
+        fresh = (f"region-{k}" for k in range(1, 10_000) if f"region-{k}" not in taken)
+        regions = [Region(id=next(fresh), name=d.name, use=d.use, outline=d.outline) for d in drawn]
+        changed = motion.model_copy(update={"regions": [*motion.regions, *regions]})
+        return document.model_copy(update={"motions": [changed if m.id == motion_id else m for m in document.motions]})
+
+    return shot_out(change_shot(shot_id, "Bring in regions", change))
