@@ -14,6 +14,7 @@ from pydantic import Field, model_validator
 from plonket.conventions import F64, U8, to_index
 from plonket.fields import Model
 
+FINER = 4
 FLATNESS_PX = 0.1
 """How far the polygon that stands for a curve may lie from it."""
 
@@ -98,8 +99,16 @@ def fill(polygon: F64, size: tuple[int, int], scale: float = 1.0) -> U8:
     out = np.zeros((size[1], size[0]), np.uint8)
     if len(polygon) < 3 or not np.isfinite(polygon).all():
         return out
-    fixed = np.round(to_index(np.clip(polygon * scale, -1e6, 1e6)) * 16).astype(np.int32)
-    cv2.fillPoly(out, [fixed], 255, cv2.LINE_AA, 4)
+    at = np.clip(polygon * scale, -1e5, 1e5)
+    x0, y0 = (max(0, int(np.floor(v)) - 1) for v in at.min(axis=0))
+    x1, y1 = (min(size[k], int(np.ceil(at[:, k].max())) + 1) for k in (0, 1))
+    if x1 <= x0 or y1 <= y0:
+        return out
+    # Drawn larger and averaged: OpenCV's own smooth edges lie half a pixel outside the shape.
+    big = np.zeros(((y1 - y0) * FINER, (x1 - x0) * FINER), np.uint8)
+    fixed = np.round(to_index((at - [x0, y0]) * FINER) * 256).astype(np.int32)
+    cv2.fillPoly(big, [fixed], 255, cv2.LINE_8, 8)
+    out[y0:y1, x0:x1] = cv2.resize(big, (x1 - x0, y1 - y0), interpolation=cv2.INTER_AREA)
     return out
 
 

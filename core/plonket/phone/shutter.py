@@ -2,7 +2,8 @@
 
 Path-traced instants ("keys") are costly, so a frame is made by warping the nearest keys to the
 moments its rows see. Every key pixel knows its world position and moving part, so the warp follows
-the exact camera path; only the light is taken from the key.
+the exact camera path and the exact movement of each part; only the light is taken from the key. What
+one key hides behind a moving part is taken from the other.
 """
 
 from __future__ import annotations
@@ -13,6 +14,7 @@ from typing import TYPE_CHECKING
 import numba
 import numpy as np
 from numpy.typing import NDArray
+from scipy.ndimage import distance_transform_edt
 
 from plonket.conventions import F32, F64
 from plonket.phone.camera import PhoneCamera
@@ -23,6 +25,8 @@ if TYPE_CHECKING:
 
 NODES = 16  # rows at which poses are evaluated; between them they are interpolated
 STEPS = 5  # instants averaged over a row's exposure
+RIM_PX = 2.5
+"""How far a moving thing's edge is mixed with what is behind it."""
 
 
 def expose_frame(
@@ -37,37 +41,70 @@ def expose_frame(
     """
     width, height = camera.size
     out = np.zeros((height, width, 3), np.float32)
+    mass = np.zeros((height, width), np.float32)
     for exposure, key_time, weight in keys:
-        out += np.float32(weight) * _warp_key(exposure, key_time, what, camera, t)
-    return out
+        light, seen = _warp_key(exposure, key_time, what, camera, t)
+        out += np.float32(weight) * light
+        mass += np.float32(weight) * seen
+    return out / np.maximum(mass, 1e-6)[..., None]
 
 
 def seen_mattes(
     exposure: Exposure, key_time: float, masks: NDArray[np.bool_], what: MiniatureSet, camera: PhoneCamera, t: float
 ) -> F32:
     """Coverage in the frame at `t` of the pixels marked in `masks` (padded height, width, 3)."""
-    warped = _warp_key(replace(exposure, light=masks.astype(np.float32)), key_time, what, camera, t)
-    return np.clip(warped, 0, 1)
+    warped, seen = _warp_key(replace(exposure, light=masks.astype(np.float32)), key_time, what, camera, t)
+    return np.clip(warped / np.maximum(seen, 1e-6)[..., None], 0, 1)
 
 
-def _warp_key(e: Exposure, key_time: float, what: MiniatureSet, camera: PhoneCamera, t: float) -> F32:
+def _warp_key(
+    e: Exposure, key_time: float, what: MiniatureSet, camera: PhoneCamera, t: float
+) -> tuple[F32, F32]:
+    """Light of the frame at `t` as far as this key shows it, and how much of each pixel it shows."""
     width, height = camera.size
     rows = np.linspace(0, height, NODES)
+    count = len(e.parts)
     eye = np.empty((NODES, STEPS, 3))
     rot = np.empty((NODES, STEPS, 3, 3))
-    carry = np.empty((NODES, STEPS, len(e.parts), 3, 4))
+    carry = np.empty((NODES, STEPS, count, 3, 4))
+    part, world = _widened(e)
+    middles = [world[part == p][::37].mean(axis=0) if (part == p).any() else None for p in range(count)]
+    centre = np.zeros((NODES, STEPS, count, 3))
+    box = np.full((NODES, STEPS, count, 4), np.nan)
     back = [np.linalg.inv(what.part_at(p, key_time)) for p in e.parts]
     for r, y in enumerate(rows):
         for k in range(STEPS):
             when = float(camera.row_time(t, float(y))) + ((k + 0.5) / STEPS - 0.5) * camera.exposure_s
             eye[r, k], rot[r, k] = camera.pose(when)
             for p, name in enumerate(e.parts):
-                carry[r, k, p] = (what.part_at(name, when) @ back[p])[:3]
+                moved = what.part_at(name, when) @ back[p]
+                carry[r, k, p] = moved[:3]
+                middle = middles[p]
+                if p == 0 or middle is None:
+                    continue
+                centre[r, k, p] = moved[:3, :3] @ middle + moved[:3, 3]
+                some = world[part == p][::53] @ moved[:3, :3].T + moved[:3, 3]
+                xy = camera.project_at(when, some) + e.pad
+                box[r, k, p] = [*(xy.min(axis=0) - 14), *(xy.max(axis=0) + 14)]
+    key_eye, key_rot = camera.pose(key_time)
     out = np.empty((height, width, 3), np.float32)
+    mass = np.empty((height, width), np.float32)
+    _warp(e.light, world, part, eye, rot, carry, centre, box, key_eye, key_rot, camera.focal_px, e.pad, out, mass)
+    return out, mass
+
+
+def _widened(e: Exposure) -> tuple[NDArray[np.int16], F32]:
+    """Parts and world positions, with moving parts widened by their soft rim, which moves with them."""
     # Fast arithmetic cannot test for NaN: where nothing is seen, the part says so.
     part = np.where(np.isfinite(e.world[..., 0]), e.part, -1).astype(np.int16)
-    _warp(e.light, e.world, part, eye, rot, carry, camera.focal_px, e.pad, out)
-    return out
+    moving = part > 0
+    if not moving.any():
+        return part, e.world
+    distance, (iy, ix) = distance_transform_edt(~moving, return_indices=True)
+    rim = (distance > 0) & (distance <= RIM_PX)
+    world = e.world.copy()
+    part[rim], world[rim] = part[iy[rim], ix[rim]], world[iy[rim], ix[rim]]
+    return part, world
 
 
 @numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
@@ -85,12 +122,58 @@ def _flow(world: F32, part: NDArray[np.int16], iy: int, ix: int, eye: F64, rot: 
     return cx - focal * lx / lz, cy + focal * ly / lz
 
 
+@numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+def _first_guess(tx: float, ty: float, eye: F64, rot: F64, carry: F64, centre: F64, key_eye: F64, key_rot: F64,
+                 focal: float, cx: float, cy: float) -> tuple[float, float]:  # fmt: skip
+    """Where the thing at (tx, ty) would be in the key if it were a flat board at its part's depth."""
+    lx, ly = (tx - cx) / focal, -(ty - cy) / focal
+    d = np.empty(3)
+    for a in range(3):
+        d[a] = rot[a, 0] * lx + rot[a, 1] * ly - rot[a, 2]
+    depth = 0.0
+    for a in range(3):
+        depth -= (centre[a] - eye[a]) * rot[a, 2]
+    at = np.empty(3)
+    for a in range(3):
+        at[a] = eye[a] + depth * d[a] - carry[a, 3]
+    # The part's movement is rigid: its inverse turn is its transpose.
+    rel = np.empty(3)
+    for a in range(3):
+        rel[a] = carry[0, a] * at[0] + carry[1, a] * at[1] + carry[2, a] * at[2] - key_eye[a]
+    kx = key_rot[0, 0] * rel[0] + key_rot[1, 0] * rel[1] + key_rot[2, 0] * rel[2]
+    ky = key_rot[0, 1] * rel[0] + key_rot[1, 1] * rel[1] + key_rot[2, 1] * rel[2]
+    kz = key_rot[0, 2] * rel[0] + key_rot[1, 2] * rel[1] + key_rot[2, 2] * rel[2]
+    return cx - focal * kx / kz, cy + focal * ky / kz
+
+
+@numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+def _trace_back(wanted: int, sx: float, sy: float, tx: float, ty: float, world: F32, part: NDArray[np.int16], eye: F64,
+                rot: F64, carry: F64, focal: float, cx: float, cy: float) -> tuple[float, float, bool]:  # fmt: skip
+    """The key's place that shows `wanted` at (tx, ty), by fixed-point steps from a guess; whether there is one."""
+    ph, pw = part.shape
+    off = 9.0
+    for _ in range(6):
+        ix, iy = int(np.floor(sx)), int(np.floor(sy))
+        if not (0 <= ix < pw and 0 <= iy < ph) or part[iy, ix] != wanted:
+            return sx, sy, False
+        fx, fy = _flow(world, part, iy, ix, eye, rot, carry, focal, cx, cy)
+        nx, ny = tx - (fx - ix - 0.5), ty - (fy - iy - 0.5)
+        off = abs(nx - sx) + abs(ny - sy)
+        sx, sy = nx, ny
+        if off < 0.02:
+            break
+    ix, iy = int(np.floor(sx)), int(np.floor(sy))
+    if not (0 <= ix < pw and 0 <= iy < ph) or part[iy, ix] != wanted:
+        return sx, sy, False
+    return sx, sy, off < 1.0
+
+
 @numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
-def _warp(light: F32, world: F32, part: NDArray[np.int16], eye: F64, rot: F64, carry: F64,
-          focal: float, pad: int, out: F32) -> None:  # fmt: skip
+def _warp(light: F32, world: F32, part: NDArray[np.int16], eye: F64, rot: F64, carry: F64, centre: F64, box: F64,
+          key_eye: F64, key_rot: F64, focal: float, pad: int, out: F32, mass: F32) -> None:  # fmt: skip
     height, width = out.shape[:2]
     ph, pw = light.shape[:2]
-    nodes, steps = eye.shape[:2]
+    nodes, steps, count = carry.shape[:3]
     cx, cy = pw / 2.0, ph / 2.0
     for y in numba.prange(height):
         at = (y + 0.5) / height * (nodes - 1)
@@ -99,31 +182,49 @@ def _warp(light: F32, world: F32, part: NDArray[np.int16], eye: F64, rot: F64, c
         e = eye[n] * (1 - f) + eye[n + 1] * f
         m = rot[n] * (1 - f) + rot[n + 1] * f
         c = carry[n] * (1 - f) + carry[n + 1] * f
+        o = centre[n] * (1 - f) + centre[n + 1] * f
         for x in range(width):
             r = g = b = 0.0
+            seen = 0.0
             for k in range(steps):
                 tx, ty = x + pad + 0.5, y + pad + 0.5
-                sx, sy = tx, ty
-                for _ in range(4):
-                    ix = min(max(int(sx), 0), pw - 1)
-                    iy = min(max(int(sy), 0), ph - 1)
-                    if part[iy, ix] < 0:
-                        break
-                    fx, fy = _flow(world, part, iy, ix, e[k], m[k], c[k], focal, cx, cy)
-                    sx, sy = tx - (fx - ix - 0.5), ty - (fy - iy - 0.5)
-                qx, qy = min(max(sx - 0.5, 1.0), pw - 3.0), min(max(sy - 0.5, 1.0), ph - 3.0)
+                qx, qy, good = tx, ty, False
+                nearest = 1e30
+                for p in range(1, count):
+                    # Comparisons with the box of a part that is not seen (NaN) are all false.
+                    if not (box[n, k, p, 0] < tx < box[n, k, p, 2] and box[n, k, p, 1] < ty < box[n, k, p, 3]):
+                        continue
+                    gx, gy = _first_guess(tx, ty, e[k], m[k], c[k, p], o[k, p], key_eye, key_rot, focal, cx, cy)
+                    sx, sy, found = _trace_back(p, gx, gy, tx, ty, world, part, e[k], m[k], c[k], focal, cx, cy)
+                    if found:
+                        w = world[int(sy), int(sx)]
+                        away = 0.0
+                        for a in range(3):
+                            moved = c[k, p, a, 0] * w[0] + c[k, p, a, 1] * w[1] + c[k, p, a, 2] * w[2] + c[k, p, a, 3]
+                            away -= (moved - e[k, a]) * m[k, a, 2]
+                        if away < nearest:
+                            nearest, qx, qy, good = away, sx, sy, True
+                if not good:
+                    qx, qy, good = _trace_back(0, tx, ty, tx, ty, world, part, e[k], m[k], c[k], focal, cx, cy)
+                if not good and part[min(max(int(ty), 0), ph - 1), min(max(int(tx), 0), pw - 1)] < 0:
+                    good = True  # nothing is there at all, and it stays where it is
+                # What this key does not show still counts a little, so that no pixel stays empty.
+                share = 1.0 if good else 1e-4
+                qx, qy = min(max(qx - 0.5, 1.0), pw - 3.0), min(max(qy - 0.5, 1.0), ph - 3.0)
                 ix, iy = int(qx), int(qy)
                 u, v = qx - ix, qy - iy
                 for j in range(4):
-                    wy = _cubic(v - (j - 1))
+                    wy = share * _cubic(v - (j - 1))
                     for i in range(4):
-                        w = wy * _cubic(u - (i - 1))
-                        r += w * light[iy + j - 1, ix + i - 1, 0]
-                        g += w * light[iy + j - 1, ix + i - 1, 1]
-                        b += w * light[iy + j - 1, ix + i - 1, 2]
+                        w4 = wy * _cubic(u - (i - 1))
+                        r += w4 * light[iy + j - 1, ix + i - 1, 0]
+                        g += w4 * light[iy + j - 1, ix + i - 1, 1]
+                        b += w4 * light[iy + j - 1, ix + i - 1, 2]
+                seen += share
             out[y, x, 0] = max(r / steps, 0.0)
             out[y, x, 1] = max(g / steps, 0.0)
             out[y, x, 2] = max(b / steps, 0.0)
+            mass[y, x] = seen / steps
 
 
 @numba.njit(cache=True, fastmath=True, inline="always", error_model="numpy")  # type: ignore[misc]

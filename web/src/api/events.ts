@@ -4,12 +4,16 @@ import type { Job, ShotRecord } from "~/api/client";
 import { complain } from "~/ui/Notices";
 
 /** One frame of a point while it is measured: [point, frame, x, y, confidence, state, reason]. */
-export type PartialRow = [number, number, number, number, number, number, number];
+export type PointRow = [number, number, number, number, number, number, number];
+/** One frame of a plane: frame, confidence, state, reason, freedom, then the homography's nine numbers. */
+export type PlaneRow = number[];
 
+/** What has been measured so far of a motion; rows by "point:frame", or by frame for a plane. */
 export interface PartialTracks {
   job: string;
+  kind: "points" | "plane";
   ids: string[];
-  rows: Map<string, PartialRow>;
+  rows: Map<string, number[]>;
   last: number;
 }
 
@@ -22,20 +26,23 @@ interface LiveState {
 /** What the server says while it works; lost on reload, when it is asked for afresh. */
 export const useLive = create<LiveState>(() => ({ jobs: {}, partial: {}, connected: true }));
 
-interface PartialEvent {
+export interface PartialEvent {
   job: string;
   motion: string;
+  kind: "points" | "plane";
   ids: string[];
-  rows: PartialRow[];
+  rows: number[][];
 }
 
 export function takePartial(event: PartialEvent): void {
   useLive.setState((s) => {
     const old = s.partial[event.motion];
     const rows = new Map(old?.job === event.job ? old.rows : []);
-    for (const row of event.rows) rows.set(`${row[0]}:${row[1]}`, row);
-    const last = event.rows.at(-1)?.[1] ?? 0;
-    return { partial: { ...s.partial, [event.motion]: { job: event.job, ids: event.ids, rows, last } } };
+    const plane = event.kind === "plane";
+    for (const row of event.rows) rows.set(plane ? `${row[0]}` : `${row[0]}:${row[1]}`, row);
+    const last = event.rows.at(-1)?.[plane ? 0 : 1] ?? 0;
+    const { job, kind, ids } = event;
+    return { partial: { ...s.partial, [event.motion]: { job, kind, ids, rows, last } } };
   });
 }
 
@@ -61,6 +68,10 @@ export function listen(client: QueryClient): void {
   source.onerror = () => useLive.setState({ connected: false });
   source.addEventListener("job", (e) => takeJob(JSON.parse(e.data) as Job, client));
   source.addEventListener("partial", (e) => takePartial(JSON.parse(e.data) as PartialEvent));
+  source.addEventListener("slip", (e) => {
+    const { shot } = JSON.parse(e.data) as { shot: string };
+    void client.invalidateQueries({ queryKey: ["slip", shot] });
+  });
   source.addEventListener("asset", () => void client.invalidateQueries({ queryKey: ["assets"] }));
   source.addEventListener("shot", (e) => {
     const { shot } = JSON.parse(e.data) as { shot: string };

@@ -1,15 +1,18 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback } from "react";
 import {
+  type Advice,
   type Asset,
   type Delivery,
   type Job,
   type Kind,
   type Measurement,
+  type Motion,
   type PatchStep,
   type Project,
   type ShotBrief,
   type ShotRecord,
+  type Slip,
   ApiError,
   get,
   post,
@@ -48,13 +51,38 @@ export const measurementQuery = (digest: string | null) => ({
 
 export const useMeasurement = (digest: string | null) => useQuery(measurementQuery(digest));
 
-export const useMatrices = (digest: string | null, reference: number, points: string[]) =>
+/** What followers of a motion take, from a reference frame; asked anew when the motion is set otherwise. */
+export const movementQuery = (
+  shot: string,
+  motion: Motion,
+  reference: number,
+  smooth: number,
+  inverted: boolean,
+) => ({
+  queryKey: ["movement", shot, JSON.stringify(motion), reference, smooth, inverted],
+  queryFn: () =>
+    get<number[][]>(
+      `/shots/${shot}/motions/${motion.id}/movement?reference=${reference}&smooth=${smooth}&inverted=${inverted}`,
+    ),
+  enabled: motion.measurement !== null,
+  staleTime: Infinity,
+});
+
+export const useSlips = (shot: string, version: number) =>
   useQuery({
-    queryKey: ["matrices", digest, reference, points.join()],
-    queryFn: () =>
-      get<number[][]>(`/measurements/${digest}/matrices?reference=${reference}&points=${points.join()}`),
-    enabled: digest !== null && points.length > 0,
+    queryKey: ["slip", shot, version],
+    queryFn: () => get<Slip[]>(`/shots/${shot}/slip`),
+    placeholderData: (before) => before,
     staleTime: Infinity,
+  });
+
+export const useAdvice = (clip: string | null, start: number, stop: number) =>
+  useQuery({
+    queryKey: ["advice", clip, start, stop],
+    queryFn: () => get<Advice>(`/clips/${clip}/advice?start=${start}&stop=${stop}`),
+    enabled: clip !== null,
+    staleTime: Infinity,
+    retry: false,
   });
 
 export const useDeliveries = () =>

@@ -1,75 +1,128 @@
 import { useQueries } from "@tanstack/react-query";
 import { DropdownMenu } from "radix-ui";
-import type { Measurement, PointMotion } from "~/api/client";
+import type { Layer, Measurement, Motion, Shot, Slip } from "~/api/client";
 import { measurementQuery } from "~/api/queries";
 import { useOpenShot } from "~/workspace/context";
-import { act } from "~/workspace/store";
+import { worstFrame } from "~/workspace/details/LayerDetails";
+import { apply, type Point } from "~/workspace/geometry";
+import { useShotSlips } from "~/workspace/slip";
+import { frameFromStill, type Spaces, useSpaces } from "~/workspace/spaces";
+import { act, type Chosen } from "~/workspace/store";
 import { LOST, REASONS } from "~/workspace/tracks";
 
 interface Trouble {
-  motion: PointMotion;
-  point: string;
+  key: string;
+  chosen: Chosen;
   name: string;
+  says: string;
   from: number;
   to: number;
-  reason: string;
+  go: number;
+  at: ((frame: number) => Point) | null;
 }
 
-function troublesOf(
-  motion: PointMotion,
-  data: Measurement | undefined,
-  first: number,
-  last: number,
-): Trouble[] {
-  const out: Trouble[] = [];
-  for (const point of motion.points) {
-    const track = data?.points.find((p) => p.id === point.id);
-    if (!track) continue;
-    for (let f = first; f <= last; f++) {
-      if (track.state[f] !== LOST) continue;
-      const open = out.at(-1);
-      if (open?.point === point.id && open.to === f - 1) open.to = f;
-      else {
-        const reason = REASONS[track.reason[f] ?? 0] ?? "";
-        out.push({ motion, point: point.id, name: point.name, from: f, to: f, reason });
-      }
-    }
+/** Runs of lost frames of one track. */
+function lostIn(state: readonly number[], first: number, last: number): [number, number][] {
+  const out: [number, number][] = [];
+  for (let f = first; f <= last; f++) {
+    if (state[f] !== LOST) continue;
+    const open = out.at(-1);
+    if (open && open[1] === f - 1) open[1] = f;
+    else out.push([f, f]);
   }
   return out;
 }
 
-/** Frames that need a look, each one click away. */
+function lostTroubles(motion: Motion, data: Measurement | undefined, first: number, last: number): Trouble[] {
+  const tracks =
+    motion.kind === "plane"
+      ? data?.plane
+        ? [{ id: null, name: motion.name, state: data.plane.state, reason: data.plane.reason }]
+        : []
+      : motion.points.flatMap((point) => {
+          const track = data?.points.find((p) => p.id === point.id);
+          return track ? [{ id: point.id, name: point.name, state: track.state, reason: track.reason }] : [];
+        });
+  return tracks.flatMap((t) =>
+    lostIn(t.state, first, last).map(([from, to]) => ({
+      key: `${motion.id}-${t.id}-${from}`,
+      chosen: { kind: "motion", id: motion.id, point: t.id } as const,
+      name: t.name,
+      says: REASONS[t.reason[from] ?? 0] ?? "",
+      from,
+      to,
+      go: from,
+      at: null,
+    })),
+  );
+}
+
+/** Where the middle of a follower is in a frame, for the loupe. */
+const middleOf =
+  (layer: Layer, shot: Shot, spaces: Spaces) =>
+  (frame: number): Point => {
+    if (layer.kind === "still")
+      return apply(frameFromStill(layer, spaces, frame), { x: layer.width / 2, y: layer.height / 2 });
+    const plane = layer.kind === "pin" ? shot.motions.find((m) => m.id === layer.plane) : undefined;
+    if (plane?.kind !== "plane") return { x: 0, y: 0 };
+    // A corner tells more than the middle: there is an edge to see swimming.
+    const [x, y] = plane.quad[0];
+    return apply(spaces.plane(plane, frame), { x, y });
+  };
+
+function slipTroubles(slip: Slip, shot: Shot, spaces: Spaces): Trouble[] {
+  const layer = shot.stack.find((l) => l.id === slip.layer);
+  if (!layer) return [];
+  return slip.worst.map((w) => ({
+    key: `${slip.layer}-${w.first}`,
+    chosen: { kind: "layer", id: layer.id } as const,
+    name: layer.name,
+    says: `slips ${w.px.toFixed(2)} px`,
+    from: w.first,
+    to: w.last,
+    go: worstFrame(slip.px, w),
+    at: middleOf(layer, shot, spaces),
+  }));
+}
+
+/** Frames that need a look, each one click away; where something slips, the loupe opens on it. */
 export function NeedsLook() {
   const { record } = useOpenShot();
-  const { motions, footage } = record.document;
-  const measured = useQueries({ queries: motions.map((m) => measurementQuery(m.measurement)) });
-  const all = motions.flatMap((m, k) =>
-    troublesOf(m, measured[k]?.data, footage?.in_frame ?? 0, footage?.out_frame ?? -1),
-  );
+  const shot = record.document;
+  const spaces = useSpaces();
+  const slips = useShotSlips();
+  const measured = useQueries({ queries: shot.motions.map((m) => measurementQuery(m.measurement)) });
+  const first = shot.footage?.in_frame ?? 0;
+  const last = shot.footage?.out_frame ?? -1;
+  const all = [
+    ...slips.flatMap((s) => slipTroubles(s, shot, spaces)),
+    ...shot.motions.flatMap((m, k) => lostTroubles(m, measured[k]?.data, first, last)),
+  ];
   if (!all.length) return null;
-  const frames = all.reduce((n, t) => n + t.to - t.from + 1, 0);
+  const frames = new Set(all.flatMap((t) => Array.from({ length: t.to - t.from + 1 }, (_, k) => t.from + k)));
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger className="h-[30px] rounded-[7px] border border-brick/40 bg-brick-2 px-2.5 whitespace-nowrap text-brick">
-        {frames === 1 ? "1 frame needs a look" : `${frames} frames need a look`}
+        {frames.size === 1 ? "1 frame needs a look" : `${frames.size} frames need a look`}
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
         <DropdownMenu.Content
           sideOffset={6}
           align="end"
-          className="z-50 max-h-80 w-72 overflow-y-auto rounded-lg border border-line bg-raise p-1 shadow-xl"
+          className="z-50 max-h-80 w-80 overflow-y-auto rounded-lg border border-line bg-raise p-1 shadow-xl"
         >
           {all.map((t) => (
             <DropdownMenu.Item
-              key={`${t.motion.id}-${t.point}-${t.from}`}
+              key={t.key}
               className="flex cursor-pointer justify-between gap-3 rounded-md px-2.5 py-1.5 outline-none data-[highlighted]:bg-tide-2"
               onSelect={() => {
-                act({ do: "choose", chosen: { kind: "motion", id: t.motion.id, point: t.point } });
-                act({ do: "frame", frame: t.from });
+                act({ do: "choose", chosen: t.chosen });
+                act({ do: "frame", frame: t.go });
+                if (t.at) act({ do: "loupe", at: t.at(t.go) });
               }}
             >
               <span>
-                {t.name} <span className="text-ink-2">{t.reason}</span>
+                {t.name} <span className="text-ink-2">{t.says}</span>
               </span>
               <span className="num text-brick">{t.from === t.to ? t.from : `${t.from}–${t.to}`}</span>
             </DropdownMenu.Item>

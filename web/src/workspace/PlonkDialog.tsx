@@ -3,6 +3,9 @@ import { useAssets } from "~/api/queries";
 import { AddFiles } from "~/shelf/AddFiles";
 import { matches, StillGrid } from "~/shelf/StillGrid";
 import { Dialog } from "~/ui/Dialog";
+import { OnOff } from "~/ui/OnOff";
+import { usePlonkPinned } from "~/workspace/actions";
+import { useOpenShot } from "~/workspace/context";
 import { act, useWorkspace } from "~/workspace/store";
 
 /** Choose an element from the shelf; the next click in the picture puts it there. */
@@ -10,7 +13,15 @@ export function PlonkDialog() {
   const open = useWorkspace((s) => s.shelfOpen);
   const { data } = useAssets();
   const [words, setWords] = useState("");
-  const stills = (data ?? []).filter((a) => a.kind === "still" && matches(a, words));
+  const [pinned, setPinned] = useState(false);
+  const { record } = useOpenShot();
+  const pin = usePlonkPinned();
+  const footage = record.document.footage?.asset;
+  const plane = record.document.motions.some((m) => m.kind === "plane");
+  const asPin = pinned && plane;
+  const stills = (data ?? []).filter(
+    (a) => (a.kind === "still" || (a.state === "ready" && a.digest !== footage)) && matches(a, words),
+  );
   return (
     <Dialog
       wide
@@ -27,6 +38,11 @@ export function PlonkDialog() {
           value={words}
           onChange={(e) => setWords(e.target.value)}
         />
+        {plane && (
+          <label className="flex items-center gap-2">
+            <OnOff label="Pin to the plane" checked={pinned} onChange={setPinned} /> Pin to the plane
+          </label>
+        )}
         <AddFiles accept="image/*" label="Bring in a still" />
       </div>
       {stills.length ? (
@@ -35,7 +51,8 @@ export function PlonkDialog() {
           verb="Plonk"
           onChoose={(asset) => {
             act({ do: "open", what: "shelf", on: false });
-            act({ do: "tool", tool: "plonk", asset: asset.digest });
+            if (asPin) pin(asset.digest);
+            else act({ do: "tool", tool: "plonk", asset: asset.digest });
           }}
         />
       ) : (

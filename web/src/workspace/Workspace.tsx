@@ -1,7 +1,7 @@
 import { useEffect, useMemo } from "react";
 import { Link } from "wouter";
 import { get, type Job } from "~/api/client";
-import { takePartial, useLive, type PartialRow } from "~/api/events";
+import { takePartial, useLive, type PartialEvent } from "~/api/events";
 import { useEdits, useJobs, useShot } from "~/api/queries";
 import { ShotContext, useChosenMotion } from "~/workspace/context";
 import { DeliverDialog } from "~/workspace/DeliverDialog";
@@ -47,7 +47,7 @@ export function Workspace({ shotId }: { shotId: string }) {
 
 function Screen() {
   const motion = useChosenMotion();
-  const tracks = useTracks(motion);
+  const tracks = useTracks(motion?.kind === "points" ? motion : null);
   useKeys(tracks);
   return (
     <div className="grid h-full grid-cols-[264px_minmax(0,1fr)_292px] grid-rows-[48px_minmax(0,1fr)_auto]">
@@ -106,8 +106,6 @@ function useOpenJobs(shotId: string) {
     }));
     for (const job of open)
       if (job.kind === "measure")
-        void get<{ job: string; motion: string; ids: string[]; rows: PartialRow[] }[]>(
-          `/jobs/${job.id}/partial`,
-        ).then((events) => events.forEach(takePartial));
+        void get<PartialEvent[]>(`/jobs/${job.id}/partial`).then((events) => events.forEach(takePartial));
   }, [data]);
 }

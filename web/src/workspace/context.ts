@@ -1,5 +1,5 @@
 import { createContext, useContext } from "react";
-import type { Layer, PointMotion, ShotRecord } from "~/api/client";
+import type { Layer, Motion, Perch, PlaneMotion, ShotRecord } from "~/api/client";
 import type { Edits } from "~/api/queries";
 import { useWorkspace } from "~/workspace/store";
 
@@ -18,7 +18,7 @@ export function useOpenShot(): OpenShot {
   return shot;
 }
 
-export function useChosenMotion(): PointMotion | null {
+export function useChosenMotion(): Motion | null {
   const { record } = useOpenShot();
   const chosen = useWorkspace((s) => s.chosen);
   return chosen.kind === "motion" ? (record.document.motions.find((m) => m.id === chosen.id) ?? null) : null;
@@ -28,4 +28,44 @@ export function useChosenLayer(): Layer | null {
   const { record } = useOpenShot();
   const chosen = useWorkspace((s) => s.chosen);
   return chosen.kind === "layer" ? (record.document.stack.find((l) => l.id === chosen.id) ?? null) : null;
+}
+
+export function useChosenPerch(): Perch | null {
+  const { record } = useOpenShot();
+  const chosen = useWorkspace((s) => s.chosen);
+  return chosen.kind === "perch" ? (record.document.perches.find((p) => p.id === chosen.id) ?? null) : null;
+}
+
+/** The plane whose quad is shown: the chosen one, or the one that the chosen picture is pinned to. */
+export function useShownPlane(): PlaneMotion | null {
+  const { record } = useOpenShot();
+  const motion = useChosenMotion();
+  const layer = useChosenLayer();
+  if (motion) return motion.kind === "plane" ? motion : null;
+  if (layer?.kind !== "pin") return null;
+  const plane = record.document.motions.find((m) => m.id === layer.plane);
+  return plane?.kind === "plane" ? plane : null;
+}
+
+/** The motion that *Held still* means: the chosen one, what the chosen thing follows, or the last measured. */
+export function useHeldCandidate(): Motion | null {
+  const { record } = useOpenShot();
+  const chosen = useWorkspace((s) => s.chosen);
+  const shot = record.document;
+  const measured = (id: string | null | undefined): Motion | null =>
+    shot.motions.find((m) => m.id === id && m.measurement) ?? null;
+  const root = (target: string | null): string | null => {
+    const perch = shot.perches.find((p) => p.id === target);
+    return perch ? root(perch.follow.target) : target;
+  };
+  let wanted: string | null = null;
+  if (chosen.kind === "motion") wanted = chosen.id;
+  if (chosen.kind === "perch") wanted = root(chosen.id);
+  if (chosen.kind === "layer") {
+    const layer = shot.stack.find((l) => l.id === chosen.id);
+    if (layer?.kind === "still") wanted = root(layer.follow.target);
+    if (layer?.kind === "pin") wanted = layer.plane;
+    if (layer?.kind === "beam") wanted = root(layer.anchors[0]?.target ?? null);
+  }
+  return measured(wanted) ?? [...shot.motions].reverse().find((m) => m.measurement) ?? null;
 }

@@ -1,9 +1,9 @@
 import { useEffect } from "react";
-import type { Shot } from "~/api/client";
-import { useGivePoint, useMeasure } from "~/workspace/actions";
-import { useOpenShot } from "~/workspace/context";
+import type { Num, Shot } from "~/api/client";
+import { useCheckSlip, useGivePoint, useMeasure } from "~/workspace/actions";
+import { useHeldCandidate, useOpenShot } from "~/workspace/context";
 import { valueAt, withValue } from "~/workspace/geometry";
-import { removeLayer, removeMotion, round, setOnLayer } from "~/workspace/patches";
+import { removeLayer, removeMotion, removePerch, round, setOnLayer, setOnPerch } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 import { handleSpot, type Tracks } from "~/workspace/tracks";
 
@@ -16,6 +16,8 @@ export const KEYS: { group: string; keys: [string, string][] }[] = [
       ["Home, End", "First or last frame of the range"],
       ["F", "Flick between the ends"],
       ["W", "Wipe against the untouched clip"],
+      ["H", "Hold the followed surface still"],
+      ["U", "Onion skin: the other end of the range, half opaque"],
       ["V", "Final, plate, matte in turn"],
       ["+ and −", "Closer or further (or turn the wheel)"],
       ["0", "Fit the picture"],
@@ -25,9 +27,15 @@ export const KEYS: { group: string; keys: [string, string][] }[] = [
   {
     group: "Following and plonking",
     keys: [
+      ["Q", "What would be good to follow?"],
       ["N", "Set a new point"],
+      ["R", "Outline a surface, or a region of the chosen plane (with Shift: one to ignore)"],
       ["S", "Stake: the chosen point is right here, on this frame"],
-      ["M", "Measure the chosen motion, both ways"],
+      ["M", "Measure the chosen motion, both ways (with Shift: only this gap)"],
+      ["B", "Put up a perch"],
+      ["L", "Tie a beam between two places"],
+      ["C", "Check how things slip"],
+      ["X", "Curves of the chosen motion"],
       ["P", "Plonk something from the shelf"],
       ["Arrow keys", "Nudge the chosen thing by 1 px (with Alt: 0.1 px, with Shift: 10 px)"],
       ["Delete", "Take the chosen thing away"],
@@ -64,11 +72,17 @@ export function flickEnds(shot: Shot): void {
   act({ do: "frame", frame: next });
 }
 
+/** The end of the range that is further from a frame. */
+export const otherEnd = (footage: { in_frame: number; out_frame: number }, frame: number): number =>
+  frame - footage.in_frame > footage.out_frame - frame ? footage.in_frame : footage.out_frame;
+
 /** The workspace's keyboard. Fields keep their own keys. */
 export function useKeys(tracks: Tracks): void {
   const { record, edits } = useOpenShot();
   const give = useGivePoint();
   const measure = useMeasure();
+  const check = useCheckSlip();
+  const holdable = useHeldCandidate();
 
   useEffect(() => {
     const shot = record.document;
@@ -78,21 +92,25 @@ export function useKeys(tracks: Tracks): void {
       const { chosen, frame } = useWorkspace.getState();
       if (chosen.kind === "motion" && chosen.point) {
         const motion = shot.motions.find((m) => m.id === chosen.id);
-        if (!motion?.points.some((p) => p.id === chosen.point)) return false;
+        if (motion?.kind !== "points" || !motion.points.some((p) => p.id === chosen.point)) return false;
         const spot = handleSpot(tracks, motion, chosen.point, frame);
         void give(motion, chosen.point, { x: spot.x + dx, y: spot.y + dy });
         return true;
       }
+      const moved = (thing: { x: Num; y: Num }) => ({
+        x: withValue(thing.x, frame, round(valueAt(thing.x, frame) + dx)),
+        y: withValue(thing.y, frame, round(valueAt(thing.y, frame) + dy)),
+      });
+      if (chosen.kind === "perch") {
+        const perch = shot.perches.find((p) => p.id === chosen.id);
+        if (!perch) return false;
+        void edits.edit(`Nudge ${perch.name}`, setOnPerch(shot, perch.id, moved(perch)));
+        return true;
+      }
       if (chosen.kind === "layer") {
         const layer = shot.stack.find((l) => l.id === chosen.id);
-        if (!layer) return false;
-        void edits.edit(
-          `Nudge ${layer.name}`,
-          setOnLayer(shot, layer.id, {
-            x: withValue(layer.x, frame, round(valueAt(layer.x, frame) + dx)),
-            y: withValue(layer.y, frame, round(valueAt(layer.y, frame) + dy)),
-          }),
-        );
+        if (layer?.kind !== "still") return false;
+        void edits.edit(`Nudge ${layer.name}`, setOnLayer(shot, layer.id, moved(layer)));
         return true;
       }
       return false;
@@ -151,15 +169,32 @@ export function useKeys(tracks: Tracks): void {
           }),
         "0": () => act({ do: "viewport", viewport: { zoom: null, x: 0, y: 0 } }),
         n: () => footage && act({ do: "tool", tool: "add-point" }),
+        r: () => footage && act({ do: "tool", tool: "outline", use: !e.shiftKey }),
+        b: () => footage && act({ do: "tool", tool: "perch" }),
+        l: () => footage && act({ do: "tool", tool: "beam" }),
+        q: () => footage && act({ do: "open", what: "advice", on: !state.adviceOpen }),
+        h: () => act({ do: "held", motion: state.held ? null : (holdable?.id ?? null) }),
+        u: () =>
+          act({
+            do: "onion",
+            frame: state.onion === null && footage ? otherEnd(footage, state.frame) : null,
+          }),
+        c: () => void check(null),
+        x: () => act({ do: "curves", on: !state.curves }),
         p: () => footage && act({ do: "open", what: "shelf", on: true }),
         i: () => setEnd("in_frame"),
         o: () => setEnd("out_frame"),
         d: () => footage && act({ do: "open", what: "deliver", on: true }),
         "?": () => act({ do: "open", what: "keys", on: true }),
         s: () => nudge(0, 0),
-        m: () => chosen.kind === "motion" && void measure(chosen.id, "both", null),
+        m: () =>
+          chosen.kind === "motion" &&
+          void measure(chosen.id, e.shiftKey ? "gap" : "both", e.shiftKey ? state.frame : null),
         Escape: () => {
-          if (state.tool !== "handle") act({ do: "tool", tool: "handle" });
+          if (state.loupe) act({ do: "loupe", at: null });
+          else if (state.adviceOpen) act({ do: "open", what: "advice", on: false });
+          else if (state.held) act({ do: "held", motion: null });
+          else if (state.tool !== "handle") act({ do: "tool", tool: "handle" });
           else if (state.wipe !== null) act({ do: "wipe", at: null });
           else act({ do: "choose", chosen: { kind: "none" } });
         },
@@ -167,6 +202,10 @@ export function useKeys(tracks: Tracks): void {
           if (chosen.kind === "layer") {
             const layer = shot.stack.find((l) => l.id === chosen.id);
             if (layer) void edits.edit(`Remove ${layer.name}`, removeLayer(shot, layer.id));
+            act({ do: "choose", chosen: { kind: "none" } });
+          } else if (chosen.kind === "perch") {
+            const perch = shot.perches.find((p) => p.id === chosen.id);
+            if (perch) void edits.edit(`Remove ${perch.name}`, removePerch(shot, perch.id));
             act({ do: "choose", chosen: { kind: "none" } });
           } else if (chosen.kind === "motion") {
             const motion = shot.motions.find((m) => m.id === chosen.id);
@@ -197,7 +236,7 @@ export function useKeys(tracks: Tracks): void {
       window.removeEventListener("keydown", onKey);
       window.removeEventListener("click", onClick);
     };
-  }, [record, edits, give, measure, tracks]);
+  }, [record, edits, give, measure, check, holdable, tracks]);
 }
 
 function middle(): { clientX: number; clientY: number } {

@@ -1,49 +1,69 @@
-import type { Layer, PatchStep, PointMotion, Shot } from "~/api/client";
+import type { Motion, PatchStep, Perch, Shot } from "~/api/client";
 
 const indexOf = (list: { id: string }[], id: string) => list.findIndex((x) => x.id === id);
 
 /** Steps that guard a list item by its id, so that a patch never hits another one. */
 const guard = (path: string, id: string): PatchStep => ({ op: "test", path: `${path}/id`, value: id });
 
-export function setOnLayer(shot: Shot, id: string, values: Partial<Layer>): PatchStep[] {
-  const path = `/stack/${indexOf(shot.stack, id)}`;
-  return [
-    guard(path, id),
-    ...Object.entries(values).map(([key, value]) => ({
-      op: "replace" as const,
-      path: `${path}/${key}`,
-      value,
-    })),
-  ];
+function setOn(list: string, at: number, id: string, values: object): PatchStep[] {
+  const path = `/${list}/${at}`;
+  const steps = Object.entries(values).map(([key, value]) => ({
+    op: "replace" as const,
+    path: `${path}/${key}`,
+    value: value as unknown,
+  }));
+  return [guard(path, id), ...steps];
 }
 
-export function setOnMotion(shot: Shot, id: string, values: Partial<PointMotion>): PatchStep[] {
-  const path = `/motions/${indexOf(shot.motions, id)}`;
-  return [
-    guard(path, id),
-    ...Object.entries(values).map(([key, value]) => ({
-      op: "replace" as const,
-      path: `${path}/${key}`,
-      value,
-    })),
-  ];
-}
+/** A layer's values; which of them fit its kind, the server checks. */
+export type LayerValues = Partial<Record<string, unknown>> & object;
+
+export const setOnLayer = (shot: Shot, id: string, values: LayerValues): PatchStep[] =>
+  setOn("stack", indexOf(shot.stack, id), id, values);
+
+export const setOnMotion = (
+  shot: Shot,
+  id: string,
+  values: Partial<Record<keyof Motion | string, unknown>>,
+) => setOn("motions", indexOf(shot.motions, id), id, values);
+
+export const setOnPerch = (shot: Shot, id: string, values: Partial<Perch>): PatchStep[] =>
+  setOn("perches", indexOf(shot.perches, id), id, values);
 
 export function removeLayer(shot: Shot, id: string): PatchStep[] {
   const path = `/stack/${indexOf(shot.stack, id)}`;
   return [guard(path, id), { op: "remove", path }];
 }
 
-/** Take a motion away; what followed it stays where it is on its reference frame. */
-export function removeMotion(shot: Shot, id: string): PatchStep[] {
-  const path = `/motions/${indexOf(shot.motions, id)}`;
-  const followers = shot.stack.flatMap((layer, k): PatchStep[] =>
-    layer.follow.motion === id
-      ? [guard(`/stack/${k}`, layer.id), { op: "replace", path: `/stack/${k}/follow/motion`, value: null }]
-      : [],
-  );
-  return [...followers, guard(path, id), { op: "remove", path }];
+/** Take a motion or a perch away, with what cannot be without it: pins and beams. Other followers stay put. */
+function removeTarget(shot: Shot, list: "motions" | "perches", id: string): PatchStep[] {
+  const path = `/${list}/${indexOf(shot[list], id)}`;
+  const steps: PatchStep[] = [];
+  const release = (where: string, thing: { id: string }) =>
+    steps.push(guard(where, thing.id), { op: "replace", path: `${where}/follow/target`, value: null });
+  shot.perches.forEach((perch, k) => {
+    if (perch.follow.target === id) release(`/perches/${k}`, perch);
+  });
+  shot.motions.forEach((motion, k) => {
+    if (motion.kind !== "plane") return;
+    motion.regions.forEach((region, r) => {
+      if (region.follow === `motion:${id}`)
+        steps.push({ op: "replace", path: `/motions/${k}/regions/${r}/follow`, value: "screen" });
+    });
+  });
+  const gone: PatchStep[] = [];
+  shot.stack.forEach((layer, k) => {
+    if (layer.kind === "still" && layer.follow.target === id) release(`/stack/${k}`, layer);
+    const held = layer.kind === "pin" ? layer.plane === id : false;
+    const hung = layer.kind === "beam" && layer.anchors.some((a) => a.target === id);
+    // The far end of the list first, so that the places of the others stay right.
+    if (held || hung) gone.unshift(guard(`/stack/${k}`, layer.id), { op: "remove", path: `/stack/${k}` });
+  });
+  return [...steps, ...gone, guard(path, id), { op: "remove", path }];
 }
+
+export const removeMotion = (shot: Shot, id: string) => removeTarget(shot, "motions", id);
+export const removePerch = (shot: Shot, id: string) => removeTarget(shot, "perches", id);
 
 export function moveLayer(shot: Shot, id: string, by: -1 | 1): PatchStep[] | null {
   const at = indexOf(shot.stack, id);
@@ -63,6 +83,7 @@ export function givePoint(
 ): PatchStep[] {
   const m = indexOf(shot.motions, motionId);
   const motion = shot.motions[m]!;
+  if (motion.kind !== "points") return [];
   const p = indexOf(motion.points, pointId);
   const point = motion.points[p]!;
   const given = [...point.given.filter((g) => g.frame !== frame), { frame, x: round(x), y: round(y) }].sort(
@@ -76,6 +97,10 @@ export function givePoint(
 }
 
 export const round = (v: number) => Math.round(v * 1000) / 1000;
+
+/** An id that nothing in the shot has yet. */
+export const freshShotId = (prefix: string, shot: Shot): string =>
+  freshId(prefix, [...shot.motions, ...shot.perches, ...shot.stack]);
 
 export function freshId(prefix: string, taken: { id: string }[]): string {
   for (let k = 1; ; k++) {

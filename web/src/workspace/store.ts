@@ -2,11 +2,13 @@ import { create } from "zustand";
 
 export type Chosen =
   | { kind: "footage" }
-  | { kind: "motion"; id: string; point: string | null }
+  /** `point` is a point of a point motion; `region` one of a plane's. */
+  | { kind: "motion"; id: string; point: string | null; region?: string | null }
+  | { kind: "perch"; id: string }
   | { kind: "layer"; id: string }
   | { kind: "none" };
 
-export type Tool = "handle" | "add-point" | "plonk";
+export type Tool = "handle" | "add-point" | "outline" | "perch" | "beam" | "plonk";
 export type View = "final" | "plate" | "matte";
 
 /** Where the picture lies in the viewer: screen = picture * zoom + offset. Zoom null: fitted. */
@@ -22,7 +24,21 @@ interface WorkspaceState {
   chosen: Chosen;
   tool: Tool;
   plonking: string | null;
+  /** Whether what is plonked is placed where clicked, or pinned to a plane's corners. */
+  plonkAs: "still" | "pin";
+  /** Whether the outline being drawn is one to use or to ignore. */
+  outlineUse: boolean;
   view: View;
+  /** The motion whose surface is held still. */
+  held: string | null;
+  /** The frame laid over at half opacity. */
+  onion: number | null;
+  /** A picture pixel that the loupe stays open on. */
+  loupe: { x: number; y: number } | null;
+  curves: boolean;
+  adviceOpen: boolean;
+  /** Which suggestion of the adviser stands out. */
+  advised: number;
   wipe: number | null;
   flick: number | null;
   viewport: Viewport;
@@ -38,12 +54,17 @@ export type Action =
   | { do: "frame"; frame: number }
   | { do: "play"; on: boolean }
   | { do: "choose"; chosen: Chosen }
-  | { do: "tool"; tool: Tool; asset?: string }
+  | { do: "tool"; tool: Tool; asset?: string; as?: "still" | "pin"; use?: boolean }
+  | { do: "held"; motion: string | null }
+  | { do: "onion"; frame: number | null }
+  | { do: "loupe"; at: WorkspaceState["loupe"] }
+  | { do: "curves"; on: boolean }
+  | { do: "advised"; at: number }
   | { do: "view"; view: View }
   | { do: "wipe"; at: number | null }
   | { do: "flick"; frame: number | null }
   | { do: "viewport"; viewport: Viewport }
-  | { do: "open"; what: "shelf" | "keys" | "deliver"; on: boolean }
+  | { do: "open"; what: "shelf" | "keys" | "deliver" | "advice"; on: boolean }
   | { do: "offer"; offer: WorkspaceState["offer"] }
   | { do: "reset" };
 
@@ -53,7 +74,15 @@ const START = {
   chosen: { kind: "none" } as Chosen,
   tool: "handle" as Tool,
   plonking: null,
+  plonkAs: "still" as "still" | "pin",
+  outlineUse: true,
   view: "final" as View,
+  held: null,
+  onion: null,
+  loupe: null,
+  curves: false,
+  adviceOpen: false,
+  advised: 0,
   wipe: null,
   flick: null,
   viewport: { zoom: null, x: 0, y: 0 },
@@ -66,27 +95,40 @@ const START = {
 function reduce(action: Action): Partial<WorkspaceState> {
   switch (action.do) {
     case "frame":
-      return { frame: action.frame };
+      return { frame: action.frame, loupe: null };
     case "play":
       return { playing: action.on };
     case "choose":
-      return { chosen: action.chosen, tool: "handle", plonking: null, offer: null };
+      return { chosen: action.chosen, tool: "handle", plonking: null, offer: null, loupe: null };
     case "tool":
-      return { tool: action.tool, plonking: action.asset ?? null, offer: null };
+      return {
+        tool: action.tool,
+        plonking: action.asset ?? null,
+        plonkAs: action.as ?? "still",
+        outlineUse: action.use ?? true,
+        offer: null,
+        held: null,
+      };
     case "view":
-      return { view: action.view, wipe: null };
+      return { view: action.view, wipe: null, held: null };
     case "wipe":
-      return { wipe: action.at, view: "final" };
+      return { wipe: action.at, view: "final", held: null };
+    case "held":
+      return { held: action.motion, view: "final", wipe: null };
+    case "onion":
+      return { onion: action.frame };
+    case "loupe":
+      return { loupe: action.at };
+    case "curves":
+      return { curves: action.on };
+    case "advised":
+      return { advised: action.at };
     case "flick":
       return { flick: action.frame };
     case "viewport":
       return { viewport: action.viewport };
     case "open":
-      return action.what === "shelf"
-        ? { shelfOpen: action.on }
-        : action.what === "keys"
-          ? { keysOpen: action.on }
-          : { deliverOpen: action.on };
+      return { [`${action.what}Open`]: action.on };
     case "offer":
       return { offer: action.offer };
     case "reset":

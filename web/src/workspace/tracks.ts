@@ -1,8 +1,8 @@
 import { useMemo } from "react";
-import type { Measurement, PointMotion } from "~/api/client";
+import type { Measurement, Motion, PlaneMotion, PointMotion } from "~/api/client";
 import { type PartialTracks, useLive } from "~/api/events";
 import { useMeasurement } from "~/api/queries";
-import type { Point } from "~/workspace/geometry";
+import type { Matrix, Point } from "~/workspace/geometry";
 
 export const NONE = 0;
 export const TRACKED = 1;
@@ -16,6 +16,7 @@ export const REASONS = [
   "no match in reach",
   "flat here",
 ];
+export const FREEDOMS = ["shift", "turn and size", "skew", "perspective"];
 
 /** What is known of one point in one frame. */
 export interface Spot extends Point {
@@ -36,9 +37,9 @@ function lookUp(
   live: PartialTracks | undefined,
   point: string,
   frame: number,
-) {
+): Spot | null {
   const row = live ? live.rows.get(`${live.ids.indexOf(point)}:${frame}`) : undefined;
-  if (row) return { x: row[2], y: row[3], confidence: row[4], state: row[5], reason: row[6] };
+  if (row) return { x: row[2]!, y: row[3]!, confidence: row[4]!, state: row[5]!, reason: row[6]! };
   const track = stored?.points.find((p) => p.id === point);
   if (!track) return null;
   const state = track.state[frame] ?? NONE;
@@ -70,6 +71,73 @@ export function useTracks(motion: PointMotion | null): Tracks {
   );
 }
 
+/** How sure a motion is in one frame; `fewer` names the freedom used where it is less than asked for. */
+export interface Trust {
+  state: number;
+  confidence: number;
+  reason: number;
+  fewer: string | null;
+}
+
+export interface Health {
+  frames: number;
+  measured: boolean;
+  at: (frame: number) => Trust | null;
+}
+
+/** The trust of any motion, frame by frame. */
+export function useHealth(motion: Motion): Health {
+  const tracks = useTracks(motion.kind === "points" ? motion : null);
+  const { data: stored } = useMeasurement(motion.measurement);
+  const live = useLive((s) => s.partial[motion.id]);
+  return useMemo(() => {
+    const measured = stored !== undefined || live !== undefined;
+    if (motion.kind === "points") return { frames: tracks.frames, measured, at: pointTrust(motion, tracks) };
+    return { frames: stored?.frames ?? 0, measured, at: (f) => planeTrust(motion, stored, live, f) };
+  }, [motion, tracks, stored, live]);
+}
+
+const pointTrust =
+  (motion: PointMotion, tracks: Tracks) =>
+  (frame: number): Trust | null => {
+    const spots = motion.points.map((p) => tracks.at(p.id, frame)).filter((s) => s !== null);
+    if (!spots.length) return null;
+    const worst = spots.reduce((a, b) =>
+      b.state === LOST || (a.state !== LOST && b.confidence < a.confidence) ? b : a,
+    );
+    return { state: worst.state, confidence: worst.confidence, reason: worst.reason, fewer: null };
+  };
+
+const fewerThan = (motion: PlaneMotion, freedom: number): string | null => {
+  const asked = ["translation", "similarity", "affine", "perspective"].indexOf(motion.freedom);
+  return freedom < asked ? (FREEDOMS[freedom] ?? null) : null;
+};
+
+function planeTrust(
+  motion: PlaneMotion,
+  stored: Measurement | undefined,
+  live: PartialTracks | undefined,
+  frame: number,
+): Trust | null {
+  const row = live?.rows.get(`${frame}`);
+  if (row) return { confidence: row[1]!, state: row[2]!, reason: row[3]!, fewer: fewerThan(motion, row[4]!) };
+  const plane = motion.measurement ? stored?.plane : undefined;
+  const state = plane?.state[frame] ?? NONE;
+  if (!plane || state === NONE) return null;
+  return {
+    state,
+    confidence: plane.confidence[frame] ?? 0,
+    reason: plane.reason[frame] ?? 0,
+    fewer: state === GIVEN ? null : fewerThan(motion, plane.freedom[frame] ?? 3),
+  };
+}
+
+/** The homography being measured right now in a frame, if there is one. */
+export function livePlane(live: PartialTracks | undefined, frame: number): Matrix | null {
+  const row = live?.rows.get(`${frame}`);
+  return live?.kind === "plane" && row ? row.slice(5) : null;
+}
+
 /** Where a point's handle stands in a frame: measured, given, or the nearest frame that knows. */
 export function handleSpot(tracks: Tracks, motion: PointMotion, point: string, frame: number): Spot {
   const here = tracks.at(point, frame);
@@ -80,15 +148,10 @@ export function handleSpot(tracks: Tracks, motion: PointMotion, point: string, f
 }
 
 /** Runs of lost frames, for cards and lists. */
-export function lostRuns(
-  tracks: Tracks,
-  motion: PointMotion,
-  first: number,
-  last: number,
-): [number, number][] {
+export function lostRuns(health: Health, first: number, last: number): [number, number][] {
   const runs: [number, number][] = [];
   for (let f = first; f <= last; f++) {
-    if (!motion.points.some((p) => tracks.at(p.id, f)?.state === LOST)) continue;
+    if (health.at(f)?.state !== LOST) continue;
     const run = runs.at(-1);
     if (run && run[1] === f - 1) run[1] = f;
     else runs.push([f, f]);

@@ -168,7 +168,7 @@ class _Pass:
         starts = self._starts(frame)
         ignored = self.looking.ignored(frame, starts[0]) if self.looking.ignores_anything() else None
         found = self._find(luma, starts, ignored)
-        reason = self._wrong(found, luma)
+        reason = self._wrong(found, luma, starts[0] if frame in self.stakes else self.now)
         if reason == 0:
             self._accept(frame, found)
             return
@@ -214,7 +214,7 @@ class _Pass:
                         break
         assert best is not None
         if best.error_px > FEWER_ABOVE_PX:
-            best = self._with_fewer(luma, starts[0], ignored, best)
+            best = self._with_fewer(luma, self.now if self.lost_for == 0 else starts[0], ignored, best)
         return best
 
     def _fine(self, found: Found) -> bool:
@@ -227,6 +227,7 @@ class _Pass:
             self.template, levels, at, freedom=freedom, blur=self.blur, tiles=self.tiles, slopes=self.motion.light,
             light=self.light,
             coarsest=coarsest, most_scale=1.6 * float(np.sqrt(self.recent)),
+            tightness=1 / (1 + self.lost_for) ** 2,
         )  # fmt: skip
 
     def _window(self, at: F64) -> tuple[int, int, int, int]:
@@ -290,7 +291,7 @@ class _Pass:
             score[max(0, iy - 2) : iy + 3, max(0, ix - 2) : ix + 3] = -1
         return out
 
-    def _wrong(self, found: Found, luma: U8) -> int:
+    def _wrong(self, found: Found, luma: U8, expected: F64) -> int:
         """0 when the surface was found, else the reason."""
         hull = carry(self.template.hull, found.homography)
         h, w = luma.shape
@@ -305,7 +306,7 @@ class _Pass:
         noisy = found.variance < UNEXPLAINED * self.noise
         if found.coverage < LEAST_COVERAGE:
             return COVERED
-        jump = np.abs(hull - carry(self.template.hull, self.now)).max()
+        jump = np.abs(hull - carry(self.template.hull, expected)).max()
         if jump > (self.motion.reach_px + 8) * (1 + self.lost_for):
             return NO_MATCH
         if found.likeness < limit and not noisy:
@@ -322,7 +323,7 @@ class _Pass:
     def _accept(self, frame: int, found: Found) -> None:
         track = self.track
         step = found.homography @ np.linalg.inv(self.now)
-        self.step = _normal(step) if self.lost_for == 0 else np.eye(3)
+        self.step = _normal(step) if self.lost_for == 0 and frame not in self.stakes else np.eye(3)
         self.now, self.lost_for = found.homography, 0
         self.blur, self.tiles = found.blur, 0.5 + 0.5 * found.tiles
         self.noise = min(self.noise, found.variance)

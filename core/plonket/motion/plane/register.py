@@ -21,13 +21,23 @@ from plonket.motion.plane.template import BLURS_PX, SMOOTHING_PX, TILES, Level, 
 
 WARP, LIGHT = 8, 4
 ROWS = WARP + LIGHT
-CORRELATED = 6.0
-"""Smoothing makes neighbours' noise alike: so many pixels count as one when errors are estimated."""
+CORRELATED = 12.0
+"""Smoothing, codecs and texture make neighbours' noise alike: so many pixels count as one against the prediction."""
 TUKEY = 4.2
 LOW_QUANTILE, LOW_SCALE = 0.35, 2.204
 """This quantile of a normal residual's size, times the scale, is its SD."""
-PRIOR = np.array([0.02, 0.02, 0.02, 0.02, 0.05, 0.05, 0.012, 0.012])
-"""How far a surface's movement usually departs from the predicted one (SD, normalised units)."""
+GIVE_PX = 0.12
+"""Detail may be off by so much (SD, in pixels of the level) and still agree: edges never match to the last bit."""
+TRUE_PER_ESTIMATE = 1.7
+"""Errors against truth, over what the tiles' spread says: neighbouring tiles are not quite independent."""
+_PARTS = np.array([  # shift x, y; turn; size; skew twice; perspective twice, as combinations of the warp's parameters
+    [0, 0, 0, 0, 1, 0, 0, 0], [0, 0, 0, 0, 0, 1, 0, 0], [0, 1, -1, 0, 0, 0, 0, 0], [1, 0, 0, 1, 0, 0, 0, 0],
+    [1, 0, 0, -1, 0, 0, 0, 0], [0, 1, 1, 0, 0, 0, 0, 0], [0, 0, 0, 0, 0, 0, 1, 0], [0, 0, 0, 0, 0, 0, 0, 1],
+], np.float64) / np.array([1, 1, 2, 2, 2, 2, 1, 1])[:, None]  # fmt: skip
+_USUAL = np.array([0.08, 0.08, 0.015, 0.012, 0.004, 0.004, 0.0025, 0.0025])
+"""How far a surface's movement usually departs from the predicted one, part by part (SD, normalised units)."""
+PRIOR = _PARTS.T @ np.diag(1 / _USUAL**2) @ _PARTS
+"""(8, 8): the same as information on the warp's parameters."""
 _BLOCKS = 16
 
 
@@ -111,6 +121,7 @@ def register(
     slopes: bool = True,
     light: F64 | None = None,
     most_scale: float = 1e3,
+    tightness: float = 1.0,
     finest: int = 0,
     coarsest: int | None = None,
 ) -> Found:
@@ -120,10 +131,11 @@ def register(
     ----------
     freedom : index into FREEDOMS, the most that may change. blur : where the search for the blur starts.
     tiles : (TILES**2,) weights to start with, from the frame before. slopes : also solve slopes of light. light : (4,) gain, offset and slopes of the frame before.
+    tightness : how much the prediction is trusted, from 0.
     most_scale : the most that the residual's SD can be, code values, known from the frames before.
     finest, coarsest : levels used.
     """
-    run = _Run(template, frame, start, tiles, slopes, light, most_scale)
+    run = _Run(template, frame, start, tiles, slopes, light, most_scale, tightness)
     top = len(template.levels) - 1 if coarsest is None else min(coarsest, len(template.levels) - 1)
     last = finest
     for k in range(top, finest - 1, -1):
@@ -147,7 +159,8 @@ class _Run:
     """One registration: the homography as it stands, and the weights of the pixels."""
 
     def __init__(self, template: Template, frame: FrameLevels, start: F64, tiles: F64 | None, slopes: bool,
-                 light: F64 | None, most_scale: float) -> None:  # fmt: skip
+                 light: F64 | None, most_scale: float, tightness: float) -> None:  # fmt: skip
+        self.tightness = tightness
         self.template, self.frame, self.slopes, self.most_scale = template, frame, slopes, most_scale
         self.light_now = np.array([1.0, 0, 0, 0]) if light is None else light.copy()
         self.norm = template.pixels_from_norm
@@ -188,6 +201,7 @@ class _Run:
             picture, self.frame.ignored(), 2.0**match, self.index_from_norm(match), level.uv, level.tile,
             level.values[blur], level.grad[blur], weights, self.tiles,
             self.light_now, use_light, smooth, self.slopes, last, self.most_scale if k <= 1 else 1e3,
+            1 / (float(self.norm[0, 0]) * level.scale),
         ))  # fmt: skip
 
     def align(self, level: Level, k: int, freedom: int, blur: int, *, steps: int) -> None:
@@ -198,7 +212,7 @@ class _Run:
         for step in range(steps):
             if s.seen < 40 or s.gain <= 1e-3:
                 return
-            delta = _solve(s.normal, s.right, basis, self._strain(), s.variance)
+            delta = _solve(s.normal, s.right, basis, self._strain(), s.variance, self.tightness)
             kept, moved = self.h.copy(), 0.0
             for _ in range(4):
                 moved = self._apply(delta)
@@ -262,26 +276,35 @@ class _Run:
         )  # fmt: skip
 
     def _errors(self, s: _Sums, freedom: int) -> float:
-        """Expected corner error in frame pixels: from the residual, and from how two halves disagree."""
+        """Expected corner error in frame pixels.
+
+        From the spread of what the tiles ask for, each on its own: noise that is alike within a tile (a
+        codec's, a texture's) counts once (H. White, 1980, doi:10.2307/1912934, clustered by tile).
+        """
         basis = _basis(freedom)
-        jacobian = self._corner_jacobian()
-        full = np.zeros((WARP + LIGHT, basis.shape[1] + LIGHT))
-        full[:WARP, : basis.shape[1]] = basis
-        full[WARP:, basis.shape[1] :] = np.eye(LIGHT)
-        normal = full.T @ (s.normal[0] + s.normal[1]) @ full
+        k = basis.shape[1]
+        full = np.zeros((ROWS, k + LIGHT))
+        full[:WARP, :k] = basis
+        full[WARP:, k:] = np.eye(LIGHT)
+        normal = full.T @ s.normal @ full
         try:
             inverse = np.linalg.inv(normal + np.eye(len(normal)) * 1e-9 * np.trace(normal))
         except np.linalg.LinAlgError:
             return 99.0
-        cov = basis @ inverse[: basis.shape[1], : basis.shape[1]] @ basis.T * (s.variance * CORRELATED)
-        spread = np.sqrt(max(float(np.einsum("cij,jk,cik->", jacobian, cov, jacobian)) / len(jacobian), 0))
-        halves = []
-        for n, b in zip(s.normal, s.right, strict=True):
-            halves.append(_solve(np.stack([n, np.zeros_like(n)]), np.stack([b, np.zeros_like(b)]), basis, self._strain(), s.variance))
-        apart = np.einsum("cij,j->ci", jacobian, halves[0] - halves[1])
-        # The mean of two halves errs by half their difference, if they err independently.
-        disagree = 0.5 * float(np.sqrt((apart**2).sum(axis=1).mean()))
-        return float(np.hypot(spread, disagree))
+        asked = s.asked @ full
+        asked = asked[np.abs(asked).max(axis=1) > 0]
+        count = len(asked)
+        if count <= k + 1:
+            return 99.0
+        clustered = inverse @ (asked.T @ asked) @ inverse * (count / (count - k))
+        white = inverse * s.variance
+        jacobian = self._corner_jacobian()
+
+        def corner(cov: F64) -> float:
+            warp = basis @ cov[:k, :k] @ basis.T
+            return float(np.einsum("cij,jk,cik->", jacobian, warp, jacobian)) / len(jacobian)
+
+        return TRUE_PER_ESTIMATE * float(np.sqrt(max(corner(clustered), corner(white), 0.0)))
 
     def _corner_jacobian(self) -> F64:
         """(4, 2, 8): how the corners move in frame pixels with the warp parameters."""
@@ -296,10 +319,11 @@ class _Run:
 
 @dataclass(frozen=True, slots=True)
 class _Sums:
-    """What one look at all pixels gives; normal and right are kept for two halves of the tiles."""
+    """What one look at all pixels gives; `asked` is each tile's share of the right-hand side."""
 
     normal: F64
     right: F64
+    asked: F64
     weights: F32
     tiles: F64
     variance: float
@@ -316,17 +340,16 @@ class _Sums:
         return float(self.light[0])
 
 
-def _solve(normal: F64, right: F64, basis: F64, strain: F64, variance: float) -> F64:
+def _solve(normal: F64, right: F64, basis: F64, strain: F64, variance: float, tightness: float) -> F64:
     """The warp step (8,) of damped normal equations, drawn towards the prediction where detail is weak."""
     k = basis.shape[1]
     full = np.zeros((WARP + LIGHT, k + LIGHT))
     full[:WARP, :k] = basis
     full[WARP:, k:] = np.eye(LIGHT)
-    a, b = normal[0] + normal[1], (right[0] + right[1]).copy()
-    a = a.copy()
-    pull = variance * CORRELATED / PRIOR**2
-    a[range(WARP), range(WARP)] += pull
-    b[:WARP] += pull * strain
+    a, b = normal.copy(), right.copy()
+    pull = variance * CORRELATED * tightness * PRIOR
+    a[:WARP, :WARP] += pull
+    b[:WARP] += pull @ strain
     small, rhs = full.T @ a @ full, full.T @ b
     small[range(len(small)), range(len(small))] *= 1 + 1e-7
     small[range(len(small)), range(len(small))] += 1e-9 * max(float(np.trace(small)), 1e-6)
@@ -427,46 +450,62 @@ def _light_of(values: F32, seen: F32, inside: U8, weights: F32, uv: F32, slopes:
     return out
 
 
+@numba.njit(cache=True, fastmath=True, error_model="numpy", inline="always")  # type: ignore[misc]
+def _jacobian(j: F32, u: float, v: float, gx: float, gy: float, value: float, slopes: bool) -> None:
+    """One row: the eight warp parameters, then light gain, offset and slopes."""
+    along = gx * u + gy * v
+    j[0], j[1], j[2], j[3], j[4], j[5] = gx * u, gy * u, gx * v, gy * v, gx, gy
+    j[6], j[7] = -u * along, -v * along
+    j[8], j[9] = value, 1.0
+    if slopes:
+        j[10], j[11] = u, v
+
+
 @numba.njit(cache=True, fastmath=True, error_model="numpy", parallel=True)  # type: ignore[misc]
-def _normals(uv: F32, tile: np.ndarray, values: F32, grad: F32, residual: F32, weights: F32, gain: float,
-             slopes: bool) -> tuple[F64, F64]:  # fmt: skip
+def _normals(uv: F32, values: F32, grad: F32, residual: F32, weights: F32, gain: float, slopes: bool) -> tuple[F64, F64]:
     n = uv.shape[0]
-    parts = np.zeros((_BLOCKS, 2 * ROWS, ROWS), np.float32)
-    rights = np.zeros((_BLOCKS, 2 * ROWS), np.float32)
+    parts = np.zeros((_BLOCKS, ROWS, ROWS), np.float32)
+    rights = np.zeros((_BLOCKS, ROWS), np.float32)
+    scale = np.float32(gain)
     for block in numba.prange(_BLOCKS):
         j = np.zeros(ROWS, np.float32)
-        sums = np.zeros((2 * ROWS, ROWS), np.float32)
-        mine = np.zeros(2 * ROWS, np.float32)
+        sums = np.zeros((ROWS, ROWS), np.float32)
+        mine = np.zeros(ROWS, np.float32)
         for i in range(block * n // _BLOCKS, (block + 1) * n // _BLOCKS):
             q = weights[i]
             if q <= 0:
                 continue
-            u, v = uv[i, 0], uv[i, 1]
-            gx, gy = np.float32(gain) * grad[i, 0], np.float32(gain) * grad[i, 1]
-            along = gx * u + gy * v
-            j[0], j[1], j[2], j[3], j[4], j[5] = gx * u, gy * u, gx * v, gy * v, gx, gy
-            j[6], j[7] = -u * along, -v * along
-            j[8], j[9] = values[i], 1.0
-            if slopes:
-                j[10], j[11] = u, v
-            first = ROWS * (((tile[i] % TILES) + (tile[i] // TILES)) % 2)
+            _jacobian(j, uv[i, 0], uv[i, 1], scale * grad[i, 0], scale * grad[i, 1], values[i], slopes)
             e = residual[i]
             for a in range(ROWS):
                 w = q * j[a]
-                mine[first + a] += w * e
+                mine[a] += w * e
                 for b in range(ROWS):
-                    sums[first + a, b] += w * j[b]
+                    sums[a, b] += w * j[b]
         parts[block] = sums
         rights[block] = mine
-    normal = np.zeros((2, ROWS, ROWS))
-    right = np.zeros((2, ROWS))
+    normal = np.zeros((ROWS, ROWS))
+    right = np.zeros(ROWS)
     for block in range(_BLOCKS):
-        for half in range(2):
-            for a in range(ROWS):
-                right[half, a] += rights[block, half * ROWS + a]
-                for b in range(ROWS):
-                    normal[half, a, b] += parts[block, half * ROWS + a, b]
+        for a in range(ROWS):
+            right[a] += rights[block, a]
+            for b in range(ROWS):
+                normal[a, b] += parts[block, a, b]
     return normal, right
+
+
+@numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+def _asked(uv: F32, tile: np.ndarray, values: F32, grad: F32, residual: F32, weights: F32, gain: float,
+           slopes: bool) -> F64:  # fmt: skip
+    """(tiles, rows): each tile's own right-hand side."""
+    out = np.zeros((TILES * TILES, ROWS))
+    j = np.zeros(ROWS, np.float32)
+    for i in range(uv.shape[0]):
+        if weights[i] > 0:
+            _jacobian(j, uv[i, 0], uv[i, 1], gain * grad[i, 0], gain * grad[i, 1], values[i], slopes)
+            for a in range(ROWS):
+                out[tile[i], a] += weights[i] * residual[i] * j[a]
+    return out
 
 
 @numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
@@ -491,7 +530,7 @@ def _correlation(values: F32, seen: F32, weights: F32, inside: U8, light: F64, u
 
 @numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
 def _weigh(values: F32, seen: F32, inside: U8, light: F64, uv: F32, tile: np.ndarray, start_tiles: F64, most_scale: float,
-           residual: F32, out: F32, tiles: F64) -> float:  # fmt: skip
+           grad: F32, per_px: float, residual: F32, out: F32, tiles: F64) -> float:  # fmt: skip
     """Residuals, and Tukey weights that fall for whole tiles; returns the mean weight."""
     n = values.shape[0]
     stride = max(1, n // 800)
@@ -512,10 +551,11 @@ def _weigh(values: F32, seen: F32, inside: U8, light: F64, uv: F32, tile: np.nda
     limit = TUKEY * min(max(LOW_SCALE * np.quantile(sizes[:k], LOW_QUANTILE), 0.6), most_scale)
     own = np.zeros(TILES * TILES)
     members = np.zeros(TILES * TILES)
+    give = (TUKEY * GIVE_PX * per_px * light[0]) ** 2
     for i in range(n):
         if inside[i]:
-            e = residual[i] / limit
-            out[i] = (1 - e * e) ** 2 if abs(e) < 1 else 0.0
+            e = residual[i] * residual[i] / (limit * limit + give * (grad[i, 0] * grad[i, 0] + grad[i, 1] * grad[i, 1]))
+            out[i] = (1 - e) ** 2 if e < 1 else 0.0
             own[tile[i]] += out[i]
             members[tile[i]] += 1
     for t in range(TILES * TILES):
@@ -531,7 +571,7 @@ def _weigh(values: F32, seen: F32, inside: U8, light: F64, uv: F32, tile: np.nda
 @numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
 def _accumulate(picture: F32, ignore: U8, size: float, m: F64, uv: F32, tile: np.ndarray, values: F32, grad: F32,
                 weights: F32, start_tiles: F64, start_light: F64, use_light: bool, smooth: bool, slopes: bool, last: bool,
-                most_scale: float):  # fmt: skip  # type: ignore[no-untyped-def]
+                most_scale: float, per_px: float):  # fmt: skip  # type: ignore[no-untyped-def]
     n = uv.shape[0]
     seen = np.empty(n, np.float32)
     inside = np.empty(n, np.uint8)
@@ -543,17 +583,17 @@ def _accumulate(picture: F32, ignore: U8, size: float, m: F64, uv: F32, tile: np
     residual = np.zeros(n, np.float32)
     tiles = np.zeros(TILES * TILES)
     if count < 40:
-        return (np.zeros((2, WARP + LIGHT, WARP + LIGHT)), np.zeros((2, WARP + LIGHT)), out, tiles, 1.0, start_light,
-                0.0, 0.0, 0.0, count / n, count, 1e12)  # fmt: skip
+        return (np.zeros((ROWS, ROWS)), np.zeros(ROWS), np.zeros((1, ROWS)), out, tiles, 1.0, start_light, 0.0,
+                 0.0, 0.0, count / n, count, 1e12)  # fmt: skip
     if use_light:
         # Begin with the light of the frame before: what has just come into the way must not bend it.
-        mean = _weigh(values, seen, inside, start_light, uv, tile, start_tiles, most_scale, residual, out, tiles)
+        mean = _weigh(values, seen, inside, start_light, uv, tile, start_tiles, most_scale, grad, per_px, residual, out, tiles)
         light = _light_of(values, seen, inside, out if mean > 0.25 else weights, uv, slopes)
     else:
         light = _light_of(values, seen, inside, weights, uv, slopes)
-    mean = _weigh(values, seen, inside, light, uv, tile, start_tiles, most_scale, residual, out, tiles)
+    mean = _weigh(values, seen, inside, light, uv, tile, start_tiles, most_scale, grad, per_px, residual, out, tiles)
     if mean < 0.2:
-        _weigh(values, seen, inside, light, uv, tile, start_tiles, 1e6, residual, out, tiles)
+        _weigh(values, seen, inside, light, uv, tile, start_tiles, 1e6, grad, per_px, residual, out, tiles)
     agree = spent = misfit = held = detail = 0.0
     for i in range(n):
         if inside[i]:
@@ -570,6 +610,9 @@ def _accumulate(picture: F32, ignore: U8, size: float, m: F64, uv: F32, tile: np
         plain = _correlation(values, seen, np.ones(n, np.float32), inside, light, uv)
     # Tukey weights make the weighted variance too small by about a third at this limit.
     variance = max(1.35 * spent / max(agree, 1e-9), 0.02)
-    normal, right = _normals(uv, tile, values, grad, residual, out, light[0], slopes)
-    return (normal, right, out, tiles, variance, light, likeness, plain, held / max(detail, 1e-9), count / n, count,
+    normal, right = _normals(uv, values, grad, residual, out, light[0], slopes)
+    asked = np.zeros((1, ROWS))
+    if last:
+        asked = _asked(uv, tile, values, grad, residual, out, light[0], slopes)
+    return (normal, right, asked, out, tiles, variance, light, likeness, plain, held / max(detail, 1e-9), count / n, count,
             misfit / count)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import cv2
 import numpy as np
@@ -15,6 +16,8 @@ SMOOTHING_PX = 0.7
 """Gaussian SD applied before comparing: takes the aliasing out that biases sub-pixel steps."""
 BLURS_PX = (0.0, 1.0, 1.8, 3.0, 4.5, 6.5)
 """Blurs of the reference that are kept ready, so that a defocused or shaken frame can be matched."""
+NOISE_CUT = 3.0
+"""Squared slopes below so many times those of noise are taken for noise."""
 TILES = 12
 """The region is watched in TILES x TILES pieces: what covers it covers pieces, not pixels."""
 MOST_PIXELS = (10_000, 6_000, 4_000, 4_000, 4_000, 4_000)
@@ -86,10 +89,11 @@ def cut_template(luma: U8, mask: U8, *, detail: float = 0.6) -> Template:
     radius = max(float(np.hypot(x1 - x0, y1 - y0)) / 2, 4.0)
     pixels_from_norm = np.array([[radius, 0, centre[0]], [0, radius, centre[1]], [0, 0, 1.0]])
     grey = luma.astype(np.float32)
+    noise = _noise_of(grey, mask)
     count = max(1, int(np.floor(np.log2(max(min(x1 - x0, y1 - y0), 1) / SMALLEST_SIDE))) + 1)
     levels = []
     for k in range(min(count, 6)):
-        levels.append(_level(grey, mask, k, centre, radius, detail, (x0, y0, x1, y1)))
+        levels.append(_level(grey, mask, k, centre, radius, detail, (x0, y0, x1, y1), noise))
     strength = float(np.percentile(np.hypot(*levels[0].grad[0].T), 90)) / radius
     if strength < 0.35:
         raise Degenerate(
@@ -103,8 +107,9 @@ def cut_template(luma: U8, mask: U8, *, detail: float = 0.6) -> Template:
 
 
 def _level(
-    grey: F32, mask: U8, k: int, centre: F64, radius: float, detail: float, box: tuple[int, int, int, int]
-) -> Level:
+    grey: F32, mask: U8, k: int, centre: F64, radius: float, detail: float, box: tuple[int, int, int, int],
+    noise: float,
+) -> Level:  # fmt: skip
     scale = 2.0**-k
     pad = int(4 * (SMOOTHING_PX / scale + max(BLURS_PX))) + 4
     size = 2**k
@@ -138,13 +143,35 @@ def _level(
     uv = np.stack([(px[chosen] - centre[0]) / radius, (py[chosen] - centre[1]) / radius], axis=1)
     values = np.stack([b[ys, xs] for b in blurred])
     grads = []
-    for b in blurred:
+    for blur, b in zip(BLURS_PX, blurred, strict=True):
         gx, gy = _gradient(b)
-        grads.append(np.stack([gx[ys, xs], gy[ys, xs]], axis=1) * (radius * scale))
+        # Noise has slopes too, but they tell nothing: what they would claim to know is taken off.
+        idle = NOISE_CUT * (noise * scale * _slope_of_noise(float(np.hypot(SMOOTHING_PX, blur * scale)))) ** 2
+        x, y = gx[ys, xs], gy[ys, xs]
+        kept = np.clip(1 - idle / np.maximum(x * x + y * y, 1e-9), 0, 1)
+        grads.append(np.stack([x * kept, y * kept], axis=1) * (radius * scale))
     return Level(
         scale=scale, uv=np.ascontiguousarray(uv, np.float32), tile=np.ascontiguousarray(tile),
         values=np.ascontiguousarray(values, np.float32), grad=np.ascontiguousarray(np.stack(grads), np.float32),
     )  # fmt: skip
+
+
+def _noise_of(grey: F32, mask: U8) -> float:
+    """SD of the picture's noise in code values, from the calmest quarter of the region.
+
+    Source: J. Immerkaer, 1996, doi:10.1006/cviu.1996.0060, with a quantile in place of the mean.
+    """
+    kernel = np.array([[1, -2, 1], [-2, 4, -2], [1, -2, 1]], np.float32) / 6
+    rough = np.abs(cv2.filter2D(grey, cv2.CV_32F, kernel))[mask > 127]
+    return float(np.quantile(rough, 0.25)) / 0.3186
+
+
+@lru_cache(maxsize=64)
+def _slope_of_noise(sigma: float) -> float:
+    """SD of the gradient, per pixel and axis, that white noise of SD 1 has after a blur of `sigma`."""
+    white = np.random.default_rng(1).standard_normal((192, 192)).astype(np.float32)
+    gx, _ = _gradient(cv2.GaussianBlur(white, (0, 0), sigma))
+    return float(gx[12:-12, 12:-12].std())
 
 
 def _gradient(picture: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

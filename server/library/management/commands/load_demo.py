@@ -5,20 +5,26 @@ from __future__ import annotations
 import csv
 import json
 import shutil
+import uuid
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 from django.conf import settings
 from django.core.management.base import BaseCommand
 
 from jobs.kinds import conform_asset
 from library.assets import bring_in
 from library.models import Asset, Project
+from plonket.layers.beam import Anchor, BeamLayer
+from plonket.layers.pin import PinLayer
 from plonket.layers.still import StillLayer
 from plonket.media import open_clip
 from plonket.motion.following import Follow
-from plonket.motion.points.measure import measure_points
+from plonket.motion.kinds import MOTIONS
+from plonket.motion.plane.settings import PlaneMotion, Region
 from plonket.motion.points.settings import Given, PointMotion, TrackPoint
+from plonket.outline import polygon_outline
 from plonket.shot import Footage
 from plonket.shot import Shot as Document
 from plonket_server import store
@@ -49,9 +55,11 @@ def load_demo() -> Project:
     clips = {key: _take(settings.DEMO / "clips" / f"{key}.mp4", name) for key, name in CLIPS.items()
              if (settings.DEMO / "clips" / f"{key}.mp4").exists()}  # fmt: skip
     project = Project.objects.create(name="Small Lights")
-    for key, title in (("keeper", "Keeper, first try"), ("harbour", "Harbour, untouched")):
-        if key in clips:
-            add_shot(project, Document(name=title, footage=footage_of(clips[key])), "Footage")
+    if "harbour" in clips:
+        add_shot(project, Document(name="Harbour, untouched", footage=footage_of(clips["harbour"])), "Footage")
+    if "keeper" in clips:
+        _lanterns(project, clips["keeper"], elements)
+    _night_chart(project, clips["workshop"], elements)
     _chart_wall(project, clips["workshop"], elements)
     return project
 
@@ -91,13 +99,7 @@ def _chart_wall(project: Project, clip: Asset, elements: dict[str, Asset]) -> No
     )  # fmt: skip
     document = Document(name="Chart wall, take 3", footage=footage_of(clip), motions=[lamp, tacks])
     shot = add_shot(project, document, "Footage and points")
-    reader = open_clip(store.derived_folder(clip.digest) / "clip.mp4")
-    measured = []
-    for motion in (lamp, tacks):
-        digest = store.keep_measurement(measure_points(motion, reader).to_bytes())
-        measured.append(motion.model_copy(update={"measurement": digest}))
-    reader.close()
-    change_shot(shot.id, "Measure", lambda d: d.model_copy(update={"motions": measured}))
+    _measure(shot.id, clip)
     boat, flare = elements["Paper boat"], elements["Lamp flare"]
     left, right = truth["tack top left"], truth["tack top right"]
     middle = ((left[0] + right[0]) / 2, (left[1] + right[1]) / 2)
@@ -107,6 +109,60 @@ def _chart_wall(project: Project, clip: Asset, elements: dict[str, Asset]) -> No
         _still("boat", "Paper boat", boat, middle[0] - 90, middle[1] + 214, "chart", at, size=16.0, turn=-6.0),
     ]
     change_shot(shot.id, "Plonk the boat and the flare", lambda d: d.model_copy(update={"stack": stack}))
+
+
+def _measure(shot_id: uuid.UUID, clip: Asset) -> None:
+    """Measure every motion of a shot here and now."""
+    reader = open_clip(store.derived_folder(clip.digest) / "clip.mp4")
+
+    def change(document: Document) -> Document:
+        measured = []
+        for motion in document.motions:
+            digest = store.keep_measurement(MOTIONS.get(motion.kind).run(motion, reader).to_bytes())
+            measured.append(motion.model_copy(update={"measurement": digest}))
+        return document.model_copy(update={"motions": measured})
+
+    change_shot(shot_id, "Measure", change)
+    reader.close()
+
+
+def _night_chart(project: Project, clip: Asset, elements: dict[str, Asset]) -> None:
+    """The sea chart on the wall replaced by its night version, pinned to the measured plane."""
+    at = 75
+    truth = json.loads((settings.DEMO / "truth" / "workshop" / "planes.json").read_text())
+    a, b, c, d = ((round(x, 2), round(y, 2)) for x, y in truth["corners"]["sea chart"][at])
+    chart = PlaneMotion(
+        id="chart", name="Sea chart", reference_frame=at, quad=(a, b, c, d),
+        regions=[Region(id="region-1", name="Chart outline", outline=polygon_outline(np.array([a, b, c, d]), at))],
+    )  # fmt: skip
+    document = Document(name="Night chart on the wall", footage=footage_of(clip), motions=[chart])
+    shot = add_shot(project, document, "Footage and plane")
+    _measure(shot.id, clip)
+    night = elements["Night chart"]
+    pinned = PinLayer(id="night", name="Night route", asset=night.digest, width=night.info["width"],
+                      height=night.info["height"], plane="chart", shutter=120.0)  # fmt: skip
+    change_shot(shot.id, "Pin the night chart", lambda d: d.model_copy(update={"stack": [pinned]}))
+
+
+def _lanterns(project: Project, clip: Asset, elements: dict[str, Asset]) -> None:
+    """A string of little lanterns hung between the keeper's wands, swinging with them."""
+    at = 50
+    truth = _true_points("keeper", at)
+    wands = PointMotion(
+        id="wands", name="Wands", channel="red", change="shift",
+        points=[_point(side, f"{side.capitalize()} wand", at, *truth[f"wand {side}"]).model_copy(
+            update={"pattern_px": 37.0, "reach_px": 60.0}) for side in ("left", "right")],
+    )  # fmt: skip
+    document = Document(name="Lanterns for the keeper", footage=footage_of(clip), motions=[wands])
+    shot = add_shot(project, document, "Footage and points")
+    _measure(shot.id, clip)
+    lantern = elements["Lantern"]
+    string = BeamLayer(
+        id="string", name="Lantern string", curve="hanging", sag=22.0, width=2.4, colour="#6b5237", glow=0.0,
+        anchors=[Anchor(target="wands", point="left"), Anchor(target="wands", point="right")],
+        bead=lantern.digest, bead_width=lantern.info["width"], bead_height=lantern.info["height"], beads=7, bead_size=16.0,
+    )  # fmt: skip
+    change_shot(shot.id, "Hang the lanterns", lambda d: d.model_copy(update={"stack": [string]}))
 
 
 def _point(point_id: str, name: str, frame: int, x: float, y: float) -> TrackPoint:

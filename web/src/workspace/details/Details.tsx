@@ -1,22 +1,34 @@
-import { useChosenLayer, useChosenMotion, useOpenShot } from "~/workspace/context";
+import { useChosenLayer, useChosenMotion, useChosenPerch, useOpenShot } from "~/workspace/context";
 import { FootageDetails } from "~/workspace/details/FootageDetails";
 import { LayerDetails } from "~/workspace/details/LayerDetails";
-import { MotionDetails } from "~/workspace/details/MotionDetails";
+import { PerchDetails } from "~/workspace/details/PerchDetails";
+import { PlaneDetails } from "~/workspace/details/PlaneDetails";
+import { PointDetails } from "~/workspace/details/PointDetails";
 import { useWorkspace } from "~/workspace/store";
+import { AdvicePanel } from "~/workspace/viewer/AdvicePanel";
 
 /** The chosen card's settings. */
 export function Details() {
   const { record } = useOpenShot();
-  const chosen = useWorkspace((s) => s.chosen);
+  const { chosen, adviceOpen } = useWorkspace();
   const motion = useChosenMotion();
   const layer = useChosenLayer();
+  const perch = useChosenPerch();
   return (
     <section
       aria-label="Details"
       className="min-h-0 overflow-y-auto border-l border-line bg-sheet px-3.5 py-3"
     >
-      {motion ? (
-        <MotionDetails key={motion.id} motion={motion} />
+      {adviceOpen && record.document.footage ? (
+        <AdvicePanel />
+      ) : motion ? (
+        motion.kind === "plane" ? (
+          <PlaneDetails key={motion.id} motion={motion} />
+        ) : (
+          <PointDetails key={motion.id} motion={motion} />
+        )
+      ) : perch ? (
+        <PerchDetails key={perch.id} perch={perch} />
       ) : layer ? (
         <LayerDetails key={layer.id} layer={layer} />
       ) : chosen.kind === "footage" && record.document.footage ? (
@@ -35,9 +47,9 @@ export function Details() {
 function Nothing({ ready, measured, plonked }: { ready: boolean; measured: boolean; plonked: boolean }) {
   const steps = [
     { done: ready, text: "Bring in a clip" },
-    { done: measured, text: "Set a point on a small, clear detail and measure it" },
+    { done: measured, text: "Outline a surface or set a point, and measure it" },
     { done: plonked, text: "Plonk an element where it should stick" },
-    { done: false, text: "Check it: scrub, flick the ends, wipe" },
+    { done: false, text: "Check it: held still, flick the ends, wipe" },
     { done: false, text: "Deliver" },
   ];
   const now = steps.findIndex((s) => !s.done);

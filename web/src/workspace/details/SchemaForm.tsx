@@ -17,28 +17,33 @@ interface Props {
   groups: string[];
   values: Record<string, unknown>;
   onChange: (field: string, value: FieldValue, label: string) => void;
+  /** Rows only, inside a group that is there already. */
+  bare?: boolean;
 }
 
 /** A form made from the schema of a registered kind. */
-export function SchemaForm({ schema, groups, values, onChange }: Props) {
+export function SchemaForm({ schema, groups, values, onChange, bare = false }: Props) {
   const fields = Object.entries(schema.properties ?? {}).flatMap(([name, p]) =>
     p["x-plonket"] ? [{ name, hints: p["x-plonket"] }] : [],
   );
-  return groups.map((group) => (
-    <Group key={group} title={group}>
-      {fields
-        .filter((f) => f.hints.group === group)
-        .map(({ name, hints }) => (
-          <Fragment key={name}>
-            <Field
-              hints={hints}
-              value={values[name] as FieldValue}
-              onChange={(v) => onChange(name, v, hints.label)}
-            />
-          </Fragment>
-        ))}
-    </Group>
-  ));
+  return groups.map((group) => {
+    const rows = fields
+      .filter((f) => f.hints.group === group)
+      .map(({ name, hints }) => (
+        <Field
+          key={name}
+          hints={hints}
+          value={values[name] as FieldValue}
+          onChange={(v) => onChange(name, v, hints.label)}
+        />
+      ));
+    if (bare || !rows.length) return <Fragment key={group}>{rows}</Fragment>;
+    return (
+      <Group key={group} title={group}>
+        {rows}
+      </Group>
+    );
+  });
 }
 
 function Field({
@@ -62,6 +67,20 @@ function Field({
         <span className="justify-self-start">
           <OnOff label={hints.label} checked={Boolean(value)} onChange={onChange} />
         </span>
+      </Row>
+    );
+  if (hints.control === "colour")
+    return (
+      <Row label={hints.label} help={hints.help} wide>
+        <input
+          type="color"
+          aria-label={hints.label}
+          className="h-7 w-14 cursor-pointer rounded-md border border-line bg-raise p-0.5"
+          key={String(value)}
+          defaultValue={String(value)}
+          onBlur={(e) => e.target.value !== value && onChange(e.target.value)}
+          onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
+        />
       </Row>
     );
   return <NumberRow hints={hints} value={value as Num} onChange={onChange} />;

@@ -1,11 +1,17 @@
 import { Eye, EyeOff } from "lucide-react";
-import type { ReactNode } from "react";
-import type { Layer, PointMotion } from "~/api/client";
+import { DropdownMenu } from "radix-ui";
+import { Fragment, type ReactNode } from "react";
+import type { Layer, Motion, Perch } from "~/api/client";
+import { post } from "~/api/client";
 import { useLive } from "~/api/events";
+import { useAssets } from "~/api/queries";
+import { complain } from "~/ui/Notices";
+import { pickText } from "~/workspace/actions";
 import { useOpenShot } from "~/workspace/context";
 import { setOnLayer } from "~/workspace/patches";
+import { useLayerSlip } from "~/workspace/slip";
 import { act, useWorkspace } from "~/workspace/store";
-import { lostRuns, useTracks } from "~/workspace/tracks";
+import { lostRuns, useHealth } from "~/workspace/tracks";
 import { clipUrl } from "~/workspace/viewer/frames";
 
 /** The ordered list down the left: it is the shot. */
@@ -42,25 +48,18 @@ export function RunSheet() {
       ) : (
         <Hint>Bring in a clip to begin: drop it on the dark well.</Hint>
       )}
-      <Section
-        number={2}
-        title="Motion"
-        verb="Follow"
-        disabled={!footage}
-        onVerb={() => {
-          act({ do: "choose", chosen: { kind: "none" } });
-          act({ do: "tool", tool: "add-point" });
-        }}
-      />
+      <Section number={2} title="Motion">
+        <FollowMenu disabled={!footage} />
+      </Section>
       {shot.motions.map((motion) => (
-        <MotionCard
-          key={motion.id}
-          motion={motion}
-          on={chosen.kind === "motion" && chosen.id === motion.id}
-        />
+        <Fragment key={motion.id}>
+          <MotionCard motion={motion} on={chosen.kind === "motion" && chosen.id === motion.id} />
+          <Perches perches={shot.perches} on={motion.id} />
+        </Fragment>
       ))}
+      <Perches perches={shot.perches} on={null} />
       {footage && !shot.motions.length && (
-        <Hint>Follow a small, clear detail, so that things can stick to it.</Hint>
+        <Hint>Follow a flat surface or a small, clear detail, so that things can stick to it.</Hint>
       )}
       <Section
         number={3}
@@ -90,6 +89,7 @@ function Section({
   verb,
   onVerb,
   disabled,
+  children,
 }: {
   number: number;
   title: string;
@@ -97,6 +97,7 @@ function Section({
   verb?: string;
   onVerb?: () => void;
   disabled?: boolean;
+  children?: ReactNode;
 }) {
   return (
     <h2 className="mt-2.5 mb-1.5 flex items-center gap-2 text-[12.5px] font-semibold">
@@ -115,6 +116,7 @@ function Section({
           {verb}
         </button>
       )}
+      {children}
     </h2>
   );
 }
@@ -172,25 +174,98 @@ function Chip({ children, bad }: { children: ReactNode; bad?: boolean }) {
   );
 }
 
-function MotionCard({ motion, on }: { motion: PointMotion; on: boolean }) {
-  const { record } = useOpenShot();
-  const tracks = useTracks(motion);
-  const footage = record.document.footage;
-  const measuring = useLive((s) =>
-    Object.values(s.jobs).some((j) => j.motion === motion.id && ["queued", "running"].includes(j.state)),
-  );
-  const lost =
-    footage && motion.measurement ? lostRuns(tracks, motion, footage.in_frame, footage.out_frame) : [];
-  const runs = lost.map(([a, b]) => (a === b ? `${a}` : `${a}–${b}`));
+/** What kind of movement to follow. */
+function FollowMenu({ disabled }: { disabled: boolean }) {
+  const { shotId } = useOpenShot();
+  const start = (tool: "add-point" | "outline") => {
+    act({ do: "choose", chosen: { kind: "none" } });
+    act({ do: "tool", tool });
+  };
+  const rows: { label: string; hint: string; run: () => void }[] = [
+    { label: "A surface", hint: "outline it; things tilt with it", run: () => start("outline") },
+    { label: "A detail", hint: "click on it; one or more points", run: () => start("add-point") },
+    {
+      label: "What would be good?",
+      hint: "a look at the clip",
+      run: () => act({ do: "open", what: "advice", on: true }),
+    },
+    {
+      label: "From a file …",
+      hint: "points, plane or corners",
+      run: () =>
+        pickText(".csv,.json", (name, text) => {
+          post(`/shots/${shotId}/motions/import`, { name, text }).catch((e: Error) => complain(e.message));
+        }),
+    },
+  ];
   return (
-    <Card
-      on={on}
-      onChoose={() =>
-        act({ do: "choose", chosen: { kind: "motion", id: motion.id, point: motion.points[0]?.id ?? null } })
-      }
-      picture={
-        <svg viewBox="0 0 42 28" className="size-full" aria-hidden>
-          <rect width="42" height="28" fill="var(--tide-2)" />
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger
+        disabled={disabled}
+        className="rounded px-1 font-semibold text-tide disabled:opacity-40"
+      >
+        Follow
+      </DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content
+          align="end"
+          sideOffset={4}
+          className="z-50 w-64 rounded-lg border border-line bg-raise p-1 shadow-xl"
+        >
+          {rows.map((r) => (
+            <DropdownMenu.Item
+              key={r.label}
+              className="cursor-pointer rounded-md px-2.5 py-1.5 outline-none data-[highlighted]:bg-tide-2"
+              onSelect={r.run}
+            >
+              <b className="block font-semibold">{r.label}</b>
+              <span className="text-xs text-ink-2">{r.hint}</span>
+            </DropdownMenu.Item>
+          ))}
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
+  );
+}
+
+/** The perches on a motion or perch, one step in, with those that sit on them. */
+function Perches({ perches, on, depth = 1 }: { perches: Perch[]; on: string | null; depth?: number }) {
+  const chosen = useWorkspace((s) => s.chosen);
+  return perches
+    .filter((p) => p.follow.target === on)
+    .map((p) => (
+      <div key={p.id} style={{ marginLeft: on ? Math.min(depth, 4) * 12 : 0 }}>
+        <Card
+          on={chosen.kind === "perch" && chosen.id === p.id}
+          onChoose={() => act({ do: "choose", chosen: { kind: "perch", id: p.id } })}
+          picture={
+            <svg viewBox="0 0 42 28" className="size-full" aria-hidden>
+              <rect width="42" height="28" fill="var(--tide-2)" />
+              <path d="M9 12h24M21 12v9" stroke="var(--tide)" strokeWidth="2.4" strokeLinecap="round" />
+            </svg>
+          }
+          name={p.name}
+          line={on ? "Perch" : "Perch, stays put"}
+        />
+        <Perches perches={perches} on={p.id} depth={depth + 1} />
+      </div>
+    ));
+}
+
+function MotionPicture({ kind }: { kind: Motion["kind"] }) {
+  return (
+    <svg viewBox="0 0 42 28" className="size-full" aria-hidden>
+      <rect width="42" height="28" fill="var(--tide-2)" />
+      {kind === "plane" ? (
+        <path
+          d="M9 7l22-2 3 17-26-1z"
+          fill="none"
+          stroke="var(--tide)"
+          strokeWidth="1.8"
+          strokeLinejoin="round"
+        />
+      ) : (
+        <>
           <circle cx="17" cy="15" r="5" fill="none" stroke="var(--tide)" strokeWidth="1.8" />
           <path
             d="M22 14q6-8 14-5"
@@ -199,12 +274,37 @@ function MotionCard({ motion, on }: { motion: PointMotion; on: boolean }) {
             strokeWidth="1.2"
             strokeDasharray="2 1.6"
           />
-        </svg>
-      }
+        </>
+      )}
+    </svg>
+  );
+}
+
+function MotionCard({ motion, on }: { motion: Motion; on: boolean }) {
+  const { record } = useOpenShot();
+  const health = useHealth(motion);
+  const footage = record.document.footage;
+  const measuring = useLive((s) =>
+    Object.values(s.jobs).some((j) => j.motion === motion.id && ["queued", "running"].includes(j.state)),
+  );
+  const lost = footage && motion.measurement ? lostRuns(health, footage.in_frame, footage.out_frame) : [];
+  const runs = lost.map(([a, b]) => (a === b ? `${a}` : `${a}–${b}`));
+  const first = motion.kind === "points" ? (motion.points[0]?.id ?? null) : null;
+  const what =
+    motion.kind === "plane"
+      ? "Plane"
+      : motion.points.length === 1
+        ? "1 point"
+        : `${motion.points.length} points`;
+  return (
+    <Card
+      on={on}
+      onChoose={() => act({ do: "choose", chosen: { kind: "motion", id: motion.id, point: first } })}
+      picture={<MotionPicture kind={motion.kind} />}
       name={motion.name}
       line={
         <>
-          {motion.points.length === 1 ? "1 point" : `${motion.points.length} points`}
+          {what}
           {measuring ? (
             <Chip>measuring</Chip>
           ) : !motion.measurement ? (
@@ -223,24 +323,57 @@ function MotionCard({ motion, on }: { motion: PointMotion; on: boolean }) {
   );
 }
 
+/** What a layer follows, by name. */
+function useTargetName(layer: Layer): string | null {
+  const { record } = useOpenShot();
+  const shot = record.document;
+  const id = layer.kind === "still" ? layer.follow.target : layer.kind === "pin" ? layer.plane : null;
+  return shot.motions.find((m) => m.id === id)?.name ?? shot.perches.find((p) => p.id === id)?.name ?? null;
+}
+
+const KIND_NAMES = { still: "Still", pin: "Pinned", beam: "Beam" };
+
 function LayerCard({ layer, on }: { layer: Layer; on: boolean }) {
   const { record, edits } = useOpenShot();
-  const motion = record.document.motions.find((m) => m.id === layer.follow.motion);
+  const target = useTargetName(layer);
+  const slip = useLayerSlip(layer.id);
   const Icon = layer.shown ? Eye : EyeOff;
+  const picture = layer.kind === "beam" ? layer.bead : layer.asset;
+  const loose = slip !== undefined && slip.worst.length > 0;
   return (
     <Card
       on={on}
       faded={!layer.shown}
       onChoose={() => act({ do: "choose", chosen: { kind: "layer", id: layer.id } })}
       picture={
-        <img
-          alt=""
-          className="max-h-full max-w-full object-contain"
-          src={`/api/media/${layer.asset}/original`}
-        />
+        layer.kind === "beam" && !picture ? (
+          <svg viewBox="0 0 42 28" className="size-full" aria-hidden>
+            <path
+              d="M6 9q15 18 30 1"
+              fill="none"
+              stroke={layer.colour}
+              strokeWidth="2.4"
+              strokeLinecap="round"
+            />
+          </svg>
+        ) : (
+          <AssetPicture digest={picture ?? ""} />
+        )
       }
       name={layer.name}
-      line={<>Still {motion && <Chip>{motion.name}</Chip>}</>}
+      line={
+        <>
+          {KIND_NAMES[layer.kind]} {target && <Chip>{target}</Chip>}
+          {slip?.rms_px != null && (
+            <span
+              className={`num ${loose ? "font-semibold text-brick" : "text-ink-3"}`}
+              title="Slip against the plate"
+            >
+              {slip.rms_px.toFixed(2)} px{loose ? "!" : ""}
+            </span>
+          )}
+        </>
+      }
       side={
         <button
           className="shrink-0 rounded p-0.5 text-ink-2 hover:text-ink"
@@ -254,6 +387,22 @@ function LayerCard({ layer, on }: { layer: Layer; on: boolean }) {
         >
           <Icon className="size-4" />
         </button>
+      }
+    />
+  );
+}
+
+function AssetPicture({ digest }: { digest: string }) {
+  const { data: assets } = useAssets();
+  const asset = assets?.find((a) => a.digest === digest);
+  return (
+    <img
+      alt=""
+      className="max-h-full max-w-full object-contain"
+      src={
+        asset?.kind === "clip"
+          ? clipUrl(digest, 10, Math.floor(asset.frames / 2))
+          : `/api/media/${digest}/original`
       }
     />
   );

@@ -1,10 +1,12 @@
 import { useEffect, useRef, useState } from "react";
-import type { Footage, Layer, PointMotion } from "~/workspace/timestrip/types";
+import type { Footage, Layer, Motion } from "~/workspace/timestrip/types";
 import { dragFrom } from "~/ui/drag";
-import { useChosenLayer, useOpenShot } from "~/workspace/context";
-import { isKeyed } from "~/workspace/geometry";
+import { useChosenLayer, useChosenMotion, useOpenShot } from "~/workspace/context";
+import { useLayerSlip } from "~/workspace/slip";
 import { act, useWorkspace } from "~/workspace/store";
+import { Curves, CURVES } from "~/workspace/timestrip/Curves";
 import { Filmstrip } from "~/workspace/timestrip/Filmstrip";
+import { SLIP, SlipLane } from "~/workspace/timestrip/SlipLane";
 import { TrustStrip } from "~/workspace/timestrip/TrustStrip";
 
 const LABELS = 128;
@@ -26,6 +28,9 @@ export function TimeStrip() {
   const lanes = useRef<HTMLDivElement>(null);
   const [width, setWidth] = useState(800);
   const layer = useChosenLayer();
+  const chosenMotion = useChosenMotion();
+  const curves = useWorkspace((s) => s.curves);
+  const slip = useLayerSlip(layer?.id ?? "");
   useEffect(() => {
     const element = lanes.current;
     if (!element) return;
@@ -62,9 +67,18 @@ export function TimeStrip() {
     >
       <div className="border-r border-line text-[11.5px] text-ink-2">
         <Label tall={30}>
-          <span className="num">
+          <span className="num flex-1">
             {footage.in_frame}–{footage.out_frame}
           </span>
+          <button
+            aria-pressed={curves}
+            disabled={!chosenMotion}
+            title="Show the measured path of the chosen motion as curves (X)"
+            className="rounded px-1 font-semibold text-tide aria-pressed:bg-tide-2 disabled:opacity-40"
+            onClick={() => act({ do: "curves", on: !curves })}
+          >
+            Curves
+          </button>
         </Label>
         <Label tall={38}>Footage</Label>
         {motions.map((m) => (
@@ -72,7 +86,9 @@ export function TimeStrip() {
             <MotionLabel motion={m} />
           </Label>
         ))}
+        {chosenMotion && curves && <Label tall={CURVES}>Path of {chosenMotion.name}</Label>}
         {layer && <Label tall={26}>{layer.name} · keys</Label>}
+        {layer && slip && <Label tall={SLIP}>Slip, px</Label>}
       </div>
       <div ref={lanes} data-testid="lanes" className="relative touch-none select-none" onPointerDown={scrub}>
         <Ruler scale={scale} />
@@ -84,7 +100,9 @@ export function TimeStrip() {
             <TrustStrip motion={m} scale={scale} />
           </div>
         ))}
+        {chosenMotion && curves && <Curves motion={chosenMotion} scale={scale} />}
         {layer && <KeyMarks layer={layer} scale={scale} />}
+        {layer && slip && <SlipLane slip={slip} scale={scale} />}
         <Range footage={footage} scale={scale} />
         <Playhead scale={scale} />
       </div>
@@ -98,14 +116,21 @@ const Label = ({ tall, children }: { tall: number; children: React.ReactNode }) 
   </div>
 );
 
-function MotionLabel({ motion }: { motion: PointMotion }) {
+function MotionLabel({ motion }: { motion: Motion }) {
   const chosen = useWorkspace((s) => s.chosen);
   const on = chosen.kind === "motion" && chosen.id === motion.id;
   return (
     <button
       className={`truncate ${on ? "font-bold text-ink" : ""}`}
       onClick={() =>
-        act({ do: "choose", chosen: { kind: "motion", id: motion.id, point: motion.points[0]?.id ?? null } })
+        act({
+          do: "choose",
+          chosen: {
+            kind: "motion",
+            id: motion.id,
+            point: motion.kind === "points" ? (motion.points[0]?.id ?? null) : null,
+          },
+        })
       }
     >
       {motion.name}
@@ -134,8 +159,9 @@ function Ruler({ scale }: { scale: Scale }) {
 
 function KeyMarks({ layer, scale }: { layer: Layer; scale: Scale }) {
   const frames = new Set<number>();
-  for (const number of [layer.x, layer.y, layer.turn, layer.size, layer.opacity])
-    if (isKeyed(number)) for (const k of number.keys) frames.add(k.frame);
+  for (const number of Object.values(layer) as unknown[])
+    if (typeof number === "object" && number && "keys" in number)
+      for (const k of (number as { keys: { frame: number }[] }).keys) frames.add(k.frame);
   const sorted = [...frames].sort((a, b) => a - b);
   return (
     <svg width={scale.width} height="26" className="block">

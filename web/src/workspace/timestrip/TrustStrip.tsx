@@ -1,14 +1,20 @@
 import { useEffect, useRef } from "react";
-import type { PointMotion } from "~/workspace/timestrip/types";
+import type { Motion } from "~/workspace/timestrip/types";
 import { type Scale, xOf } from "~/workspace/timestrip/TimeStrip";
-import { LOST, useTracks } from "~/workspace/tracks";
+import { LOST, useHealth } from "~/workspace/tracks";
 
 const HEIGHT = 27;
 
+/** Frames on which the creator put something right by hand. */
+function handFrames(motion: Motion): Set<number> {
+  if (motion.kind === "points") return new Set(motion.points.flatMap((p) => p.given.map((g) => g.frame)));
+  return new Set([motion.reference_frame, ...motion.stakes.map((s) => s.frame)]);
+}
+
 /** How sure a motion is, frame by frame: height is trust; lost frames are low hatched bricks; stakes stand out. */
-export function TrustStrip({ motion, scale }: { motion: PointMotion; scale: Scale }) {
+export function TrustStrip({ motion, scale }: { motion: Motion; scale: Scale }) {
   const canvas = useRef<HTMLCanvasElement>(null);
-  const tracks = useTracks(motion);
+  const health = useHealth(motion);
   useEffect(() => {
     const element = canvas.current;
     const context = element?.getContext("2d");
@@ -22,23 +28,30 @@ export function TrustStrip({ motion, scale }: { motion: PointMotion; scale: Scal
     const step = (scale.width - 20) / scale.frames;
     const bar = Math.max(1, step + 0.4);
     const lost = new Path2D();
+    const sure = new Path2D();
+    const fewer = new Path2D();
     for (let f = 0; f < scale.frames; f++) {
-      const spots = motion.points.map((p) => tracks.at(p.id, f)).filter((s) => s !== null);
-      if (!spots.length) continue;
+      const trust = health.at(f);
+      if (!trust) continue;
       const x = xOf(scale, f) - step / 2;
-      if (spots.some((s) => s.state === LOST)) {
+      if (trust.state === LOST) {
         lost.rect(x, HEIGHT - 7, bar, 7);
         context.fillStyle = colour("--brick");
         context.fillRect(x, HEIGHT - 7, bar, 7);
         continue;
       }
-      const trust = Math.min(...spots.map((s) => s.confidence));
-      context.fillStyle = colour("--tide");
-      context.globalAlpha = 0.78;
-      const h = 4 + trust * (HEIGHT - 7);
-      context.fillRect(x, HEIGHT - h, bar, h);
-      context.globalAlpha = 1;
+      const h = 4 + trust.confidence * (HEIGHT - 7);
+      sure.rect(x, HEIGHT - h, bar, h);
+      // Fewer ways to move than asked for: a gap along the foot of the bar.
+      if (trust.fewer) fewer.rect(x, HEIGHT - 5, bar, 2);
     }
+    // Filled as one shape each, so that no seams show between the frames.
+    context.globalAlpha = 0.78;
+    context.fillStyle = colour("--tide");
+    context.fill(sure);
+    context.globalAlpha = 1;
+    context.fillStyle = colour("--sheet");
+    context.fill(fewer);
     {
       context.save();
       context.clip(lost);
@@ -53,14 +66,13 @@ export function TrustStrip({ motion, scale }: { motion: PointMotion; scale: Scal
       context.restore();
     }
     context.fillStyle = colour("--saffron-bar");
-    for (const f of new Set(motion.points.flatMap((p) => p.given.map((g) => g.frame))))
-      context.fillRect(xOf(scale, f) - 3, 3, 6, HEIGHT - 3);
-  }, [motion, scale, tracks]);
+    for (const f of handFrames(motion)) context.fillRect(xOf(scale, f) - 3, 3, 6, HEIGHT - 3);
+  }, [motion, scale, health]);
   return (
     <canvas
       ref={canvas}
       role="img"
-      aria-label={`Trust of ${motion.name}${tracks.measured ? "" : ": not measured yet"}`}
+      aria-label={`Trust of ${motion.name}${health.measured ? "" : ": not measured yet"}`}
       className="block"
       style={{ width: scale.width, height: HEIGHT }}
     />

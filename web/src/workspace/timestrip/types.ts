@@ -1,4 +1,4 @@
 import type { Shot } from "~/api/client";
 
 export type Footage = NonNullable<Shot["footage"]>;
-export type { Layer, PointMotion } from "~/api/client";
+export type { Layer, Motion } from "~/api/client";

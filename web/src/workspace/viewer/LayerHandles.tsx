@@ -1,35 +1,34 @@
-import { useRef, useState } from "react";
-import type { Layer } from "~/api/client";
-import { useMatrices } from "~/api/queries";
-import { dragFrom } from "~/ui/drag";
-import { useOpenShot } from "~/workspace/context";
-import { apply, frameFromStill, type Point, toReference, valueAt, withValue } from "~/workspace/geometry";
-import { round, setOnLayer } from "~/workspace/patches";
+import { useState } from "react";
+import type { Layer, StillLayer } from "~/api/client";
+import { useOpenShot, useShownPlane } from "~/workspace/context";
+import { apply, type Matrix, type Point, valueAt, withValue } from "~/workspace/geometry";
+import { type LayerValues, round, setOnLayer } from "~/workspace/patches";
+import { frameFromStill, toSpace, useSpaces } from "~/workspace/spaces";
 import { useWorkspace } from "~/workspace/store";
+import { BeamHandles } from "~/workspace/viewer/BeamHandles";
+import { PlaneHandles } from "~/workspace/viewer/PlaneHandles";
+import { useGrab } from "~/workspace/viewer/useGrab";
 import { type Mapping, toPicture, toScreen } from "~/workspace/viewer/viewport";
+
+/** The handles of a layer, by its kind. */
+export function LayerHandles({ layer, mapping }: { layer: Layer; mapping: Mapping }) {
+  const plane = useShownPlane();
+  if (layer.kind === "still") return <StillHandles layer={layer} mapping={mapping} />;
+  if (layer.kind === "beam") return <BeamHandles layer={layer} mapping={mapping} />;
+  return plane && <PlaneHandles motion={plane} mapping={mapping} regions={false} />;
+}
 
 type Grip = "move" | "turn" | number;
 
-export function useLayerMatrices(layer: Layer): number[][] | undefined {
-  const { record } = useOpenShot();
-  const motion = record.document.motions.find((m) => m.id === layer.follow.motion);
-  const { data } = useMatrices(
-    motion?.measurement ?? null,
-    layer.follow.reference_frame,
-    motion?.points.map((p) => p.id) ?? [],
-  );
-  return motion?.measurement ? data : undefined;
-}
-
-/** Direct handles of a still: drag to move, corners to size, the stalk to turn. */
-export function LayerHandles({ layer, mapping }: { layer: Layer; mapping: Mapping }) {
+/** Direct handles of a placed picture: drag to move, corners to size, the stalk to turn. */
+function StillHandles({ layer, mapping }: { layer: StillLayer; mapping: Mapping }) {
   const { record, edits } = useOpenShot();
   const frame = useWorkspace((s) => s.frame);
-  const matrices = useLayerMatrices(layer);
-  const svg = useRef<SVGSVGElement>(null);
-  const [preview, setPreview] = useState<Partial<Layer> | null>(null);
+  const spaces = useSpaces();
+  const hand = useGrab(mapping);
+  const [preview, setPreview] = useState<Partial<StillLayer> | null>(null);
   const shown = preview ? { ...layer, ...preview } : layer;
-  const m = frameFromStill(shown, matrices, frame);
+  const m = frameFromStill(shown, spaces, frame);
   const corners = [
     { x: 0, y: 0 },
     { x: layer.width, y: 0 },
@@ -42,71 +41,57 @@ export function LayerHandles({ layer, mapping }: { layer: Layer; mapping: Mappin
   const knob = { x: topMiddle.x + up.x * 26, y: topMiddle.y + up.y * 26 };
 
   const start = (e: React.PointerEvent<SVGElement>, grip: Grip) => {
-    if (e.button !== 0) return;
-    e.stopPropagation();
-    e.preventDefault();
-    (document.activeElement as HTMLElement | null)?.blur();
-    const box = svg.current!.getBoundingClientRect();
-    const at = (p: { clientX: number; clientY: number }) => ({
-      x: p.clientX - box.left,
-      y: p.clientY - box.top,
-    });
-    const from = at(e);
-    const fromPicture = toPicture(mapping, from);
     const centrePicture = toPicture(mapping, centre);
-    let next: Partial<Layer> | null = null;
-    const move = (p: PointerEvent) => {
-      const now = at(p);
-      if (!next && Math.hypot(now.x - from.x, now.y - from.y) < 3) return;
-      next = changed(grip, p, now);
-      setPreview(next);
-    };
-    const changed = (g: Grip, p: PointerEvent, now: Point): Partial<Layer> => {
-      if (g === "move") {
-        const pic = toPicture(mapping, now);
-        const place = {
-          x: centrePicture.x + pic.x - fromPicture.x,
-          y: centrePicture.y + pic.y - fromPicture.y,
-        };
-        const ref = toReference(layer.follow, matrices, frame, place);
-        return { x: withValue(layer.x, frame, round(ref.x)), y: withValue(layer.y, frame, round(ref.y)) };
+    const from = hand.local(e);
+    let next: Partial<StillLayer> | null = null;
+    const changed = (now: Point, straight: boolean): Partial<StillLayer> => {
+      if (grip === "move") {
+        const place = toSpace(layer.follow, spaces, frame, now);
+        return { x: withValue(layer.x, frame, round(place.x)), y: withValue(layer.y, frame, round(place.y)) };
       }
-      if (g === "turn") {
-        const before = Math.atan2(from.y - centre.y, from.x - centre.x);
-        const after = Math.atan2(now.y - centre.y, now.x - centre.x);
+      if (grip === "turn") {
+        const before = Math.atan2(from.y - centrePicture.y, from.x - centrePicture.x);
+        const after = Math.atan2(now.y - centrePicture.y, now.x - centrePicture.x);
         let turn = valueAt(layer.turn, frame) + ((after - before) * 180) / Math.PI;
-        if (p.shiftKey) turn = Math.round(turn / 15) * 15;
+        if (straight) turn = Math.round(turn / 15) * 15;
         turn = ((((turn + 180) % 360) + 360) % 360) - 180;
         return { turn: withValue(layer.turn, frame, round(turn)) };
       }
-      const before = Math.hypot(from.x - centre.x, from.y - centre.y);
-      const after = Math.hypot(now.x - centre.x, now.y - centre.y);
-      const size = Math.min(5000, Math.max(0.1, (valueAt(layer.size, frame) * after) / Math.max(before, 1)));
+      const before = Math.hypot(from.x - centrePicture.x, from.y - centrePicture.y);
+      const after = Math.hypot(now.x - centrePicture.x, now.y - centrePicture.y);
+      const size = Math.min(
+        5000,
+        Math.max(0.1, (valueAt(layer.size, frame) * after) / Math.max(before, 0.5)),
+      );
       return { size: withValue(layer.size, frame, round(size)) };
     };
-    dragFrom(e, move, (letGo) => {
-      if (!next || !letGo) {
-        setPreview(null);
-        return;
-      }
-      const verb = grip === "move" ? "Move" : grip === "turn" ? "Turn" : "Size";
-      void edits
-        .edit(`${verb} ${layer.name}`, setOnLayer(record.document, layer.id, next))
-        .finally(() => setPreview(null));
-    });
+    hand.grab(
+      e,
+      grip === "move" ? centrePicture : from,
+      (at, p) => {
+        next = changed(at, p.shiftKey);
+        setPreview(next);
+      },
+      (at) => {
+        if (!next || !at) return setPreview(null);
+        const verb = grip === "move" ? "Move" : grip === "turn" ? "Turn" : "Size";
+        void edits
+          .edit(`${verb} ${layer.name}`, setOnLayer(record.document, layer.id, next as LayerValues))
+          .finally(() => setPreview(null));
+      },
+    );
   };
 
   const outline = corners.map((c) => `${c.x.toFixed(1)},${c.y.toFixed(1)}`).join(" ");
-  const s = frameScreen(m, mapping);
   return (
-    <svg ref={svg} className="pointer-events-none absolute inset-0 size-full">
-      {preview && (
+    <svg ref={hand.svg} className="pointer-events-none absolute inset-0 size-full">
+      {preview && !layer.follow.perspective && (
         <image
           href={`/api/media/${layer.asset}/original`}
           width={layer.width}
           height={layer.height}
           opacity="0.65"
-          transform={`matrix(${s.join(" ")})`}
+          transform={`matrix(${frameScreen(m, mapping).join(" ")})`}
           style={{ mixBlendMode: layer.blend === "add" || layer.blend === "screen" ? "screen" : "normal" }}
         />
       )}
@@ -181,8 +166,8 @@ function unit(v: Point): Point {
   return { x: v.x / l, y: v.y / l };
 }
 
-/** The SVG matrix (a b c d e f) from the still's pixels to the screen. */
-function frameScreen(m: readonly number[], map: Mapping): number[] {
+/** The SVG matrix (a b c d e f) from the picture's pixels to the screen, where nothing tilts. */
+function frameScreen(m: Matrix, map: Mapping): number[] {
   const z = map.zoom;
   return [m[0]! * z, m[3]! * z, m[1]! * z, m[4]! * z, m[2]! * z + map.x, m[5]! * z + map.y];
 }

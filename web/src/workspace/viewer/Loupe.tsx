@@ -1,17 +1,18 @@
 import { useEffect, useRef, useState } from "react";
 import type { Point } from "~/workspace/geometry";
-import { clipUrl, frameStore } from "~/workspace/viewer/frames";
+import { clipUrl, type FrameAddress, frameStore, frameUrl } from "~/workspace/viewer/frames";
 
 const SIZE = 168;
 const TIMES = 7;
 
-/** A round magnifier on the untouched plate, at full resolution, with the spot in its middle. */
+/** A round magnifier, at full resolution, with the spot in its middle. */
 export function Loupe({
   asset,
   frame,
   at,
   screen,
   bounds,
+  address = null,
 }: {
   asset: string;
   frame: number;
@@ -19,10 +20,12 @@ export function Loupe({
   at: Point;
   screen: Point;
   bounds: { w: number; h: number };
+  /** Show the shot as it is in this view instead of the untouched plate. */
+  address?: FrameAddress | null;
 }) {
   const canvas = useRef<HTMLCanvasElement>(null);
   const [, redraw] = useState(0);
-  const url = clipUrl(asset, 100, frame);
+  const url = address ? frameUrl({ ...address, percent: 100 }, frame) : clipUrl(asset, 100, frame);
   useEffect(() => {
     frameStore.want(url);
     return frameStore.onArrival((arrived) => arrived === url && redraw((n) => n + 1));

@@ -139,7 +139,7 @@ export function PointHandles({
           const r = Math.max(5, (pattern / 2) * mapping.zoom);
           const outer = r + reach * mapping.zoom;
           const lost = spot.state === LOST;
-          const colour = lost ? "#ff8b6e" : spot.state === GIVEN ? "var(--spark)" : "var(--glow)";
+          const colour = lost ? "var(--brick-glow)" : spot.state === GIVEN ? "var(--spark)" : "var(--glow)";
           const dim = spot.state === NONE ? 0.55 : 1;
           return (
             <g key={point.id} opacity={dim}>

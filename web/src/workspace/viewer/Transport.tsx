@@ -1,13 +1,14 @@
 import { Pause, Play, StepBack, StepForward } from "lucide-react";
 import { Button } from "~/ui/Button";
-import { useOpenShot } from "~/workspace/context";
+import { useHeldCandidate, useOpenShot } from "~/workspace/context";
 import { act, useWorkspace } from "~/workspace/store";
-import { flickEnds, stepBy } from "~/workspace/keys";
+import { flickEnds, otherEnd, stepBy } from "~/workspace/keys";
 
 /** Below the picture: where we are, play, and the checking views. */
 export function Transport({ rate, percent }: { rate: number; percent: number }) {
   const { record } = useOpenShot();
-  const { frame, playing, wipe, flick, view } = useWorkspace();
+  const { frame, playing, wipe, flick, view, held, onion } = useWorkspace();
+  const holdable = useHeldCandidate();
   const footage = record.document.footage;
   if (!footage) return <div />;
   const [n = 25, d = 1] = footage.rate.split("/").map(Number);
@@ -16,14 +17,14 @@ export function Transport({ rate, percent }: { rate: number; percent: number }) 
   const rest = Math.round(frame - (whole * n) / d);
   const pad = (v: number) => String(v).padStart(2, "0");
   return (
-    <div className="flex items-center justify-center gap-3 px-3 text-on-well">
+    <div className="flex min-w-0 items-center justify-center gap-2 px-2 text-on-well">
       <span
         className="w-14 text-right font-mono text-[17px] text-white tabular-nums"
         data-testid="frame-number"
       >
         {frame}
       </span>
-      <span className="num w-16 text-on-well-2">
+      <span className="num text-on-well-2">
         {pad(Math.floor(whole / 60))}:{pad(whole % 60)}:{pad(Math.max(0, rest))}
       </span>
       <Button look="well" aria-label="One frame back" onClick={() => stepBy(record.document, -1)}>
@@ -58,9 +59,29 @@ export function Transport({ rate, percent }: { rate: number; percent: number }) 
         >
           Wipe
         </Button>
+        <Button
+          look="well"
+          className="h-[26px] text-xs"
+          aria-pressed={held !== null}
+          disabled={!holdable}
+          title={holdable ? `Hold the surface of ${holdable.name} still (H)` : "Measure a motion first"}
+          onClick={() => act({ do: "held", motion: held ? null : (holdable?.id ?? null) })}
+        >
+          Held still
+        </Button>
+        <Button
+          look="well"
+          className="h-[26px] text-xs"
+          aria-pressed={onion !== null}
+          title="Lay the other end of the range over this frame, half opaque (U)"
+          onClick={() => act({ do: "onion", frame: onion === null ? otherEnd(footage, frame) : null })}
+        >
+          Onion
+        </Button>
       </span>
-      <span className="num w-36 text-on-well-2" data-testid="rate">
-        {percent === 100 ? "full size" : "half size"}
+      <span className="num w-[104px] shrink truncate text-on-well-2" data-testid="rate">
+        {held ? "held still" : percent === 100 ? "full size" : playing ? "half" : "half size"}
+        {onion !== null && ` · over ${onion}`}
         {playing && rate > 0 && ` · ${rate.toFixed(1)} fps`}
       </span>
     </div>

@@ -1,27 +1,34 @@
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { dragFrom } from "~/ui/drag";
-import { useOpenShot, useChosenLayer, useChosenMotion } from "~/workspace/context";
+import { useChosenLayer, useChosenMotion, useChosenPerch, useOpenShot } from "~/workspace/context";
 import { act, useWorkspace } from "~/workspace/store";
+import { AdviceMarks } from "~/workspace/viewer/AdvicePanel";
+import { BeamTool } from "~/workspace/viewer/BeamHandles";
 import { EmptyWell } from "~/workspace/viewer/EmptyWell";
 import { LayerHandles } from "~/workspace/viewer/LayerHandles";
+import { Loupe } from "~/workspace/viewer/Loupe";
 import { MeasuringPill } from "~/workspace/viewer/MeasuringPill";
+import { OutlineTool } from "~/workspace/viewer/OutlineTool";
+import { PerchHandles } from "~/workspace/viewer/PerchHandles";
+import { PlaneHandles } from "~/workspace/viewer/PlaneHandles";
 import { PointHandles } from "~/workspace/viewer/PointHandles";
 import { Transport } from "~/workspace/viewer/Transport";
 import { ViewerBar } from "~/workspace/viewer/ViewerBar";
 import { clipUrl, type FrameAddress, frameStore, frameUrl } from "~/workspace/viewer/frames";
-import { usePlonk } from "~/workspace/actions";
+import { useClickTool } from "~/workspace/actions";
 import { usePlayback } from "~/workspace/viewer/usePlayback";
-import { type Mapping, mappingOf, toPicture, zoomed } from "~/workspace/viewer/viewport";
+import { type Mapping, mappingOf, toPicture, toScreen, zoomed } from "~/workspace/viewer/viewport";
 
 export function Viewer() {
   const { record, shotId } = useOpenShot();
   const footage = record.document.footage;
   const well = useRef<HTMLDivElement>(null);
   const [size, setSize] = useState({ w: 100, h: 100 });
-  const { frame, view, wipe, viewport, tool, playing } = useWorkspace();
+  const { frame, view, wipe, viewport, tool, playing, held, onion, loupe, adviceOpen } = useWorkspace();
   const motion = useChosenMotion();
   const layer = useChosenLayer();
-  const plonk = usePlonk();
+  const perch = useChosenPerch();
+  const click = useClickTool();
 
   useEffect(() => {
     const element = well.current;
@@ -35,9 +42,16 @@ export function Viewer() {
   const mapping = mappingOf(viewport, size, picture);
   // Half size is enough while it fills the screen's pixels or moves; looking closer brings the full one.
   const percent = !playing && mapping.zoom * devicePixelRatio > 0.505 ? 100 : 50;
+  const shownView = held && record.document.motions.some((m) => m.id === held) ? `held-${held}` : view;
   const address = useMemo<FrameAddress | null>(
-    () => (footage ? { shot: shotId, picture: record.picture, view, percent } : null),
-    [footage, shotId, record.picture, view, percent],
+    () => (footage ? { shot: shotId, picture: record.picture, view: shownView, percent } : null),
+    [footage, shotId, record.picture, shownView, percent],
+  );
+  // While the surface is held still, things are not where their handles would be.
+  const handles = held === null && !adviceOpen;
+  const perches = record.document.perches.filter(
+    (p) =>
+      p === perch || (motion && p.follow.target === motion.id) || (perch && p.follow.target === perch.id),
   );
   const rate = usePlayback(record, address);
 
@@ -58,7 +72,10 @@ export function Viewer() {
   }, [onWheel]);
 
   return (
-    <section aria-label="Viewer" className="on-well grid min-h-0 min-w-0 grid-rows-[40px_1fr_46px] bg-well">
+    <section
+      aria-label="Viewer"
+      className="on-well grid min-h-0 min-w-0 grid-cols-[minmax(0,1fr)] grid-rows-[40px_minmax(0,1fr)_46px] bg-well"
+    >
       <ViewerBar />
       <div
         ref={well}
@@ -71,9 +88,10 @@ export function Viewer() {
           const at = toPicture(mapping, { x: e.clientX - box.left, y: e.clientY - box.top });
           const inside = at.x >= 0 && at.y >= 0 && at.x <= picture.w && at.y <= picture.h;
           if (e.button === 0 && tool !== "handle" && inside) {
-            plonk(at);
+            click(at);
             return;
           }
+          if (loupe) act({ do: "loupe", at: null });
           panFrom(e, mapping);
         }}
       >
@@ -88,15 +106,36 @@ export function Viewer() {
               picture={picture}
               size={size}
               wipe={wipe}
+              onion={onion}
               playing={playing}
             />
             <div data-ground className="absolute inset-0" />
-            {motion && view !== "matte" && !playing && (
+            {handles && motion?.kind === "points" && view !== "matte" && (
               // With another tool in hand, a click on a handle is meant for the picture under it.
-              <PointHandles motion={motion} mapping={mapping} still={tool === "handle"} />
+              <PointHandles motion={motion} mapping={mapping} still={!playing && tool === "handle"} />
             )}
-            {motion && playing && <PointHandles motion={motion} mapping={mapping} still={false} />}
-            {layer && !playing && tool === "handle" && <LayerHandles layer={layer} mapping={mapping} />}
+            {handles && motion?.kind === "plane" && view !== "matte" && (
+              <PlaneHandles motion={motion} mapping={mapping} still={!playing && tool === "handle"} />
+            )}
+            {handles && layer && !playing && tool === "handle" && (
+              <LayerHandles layer={layer} mapping={mapping} />
+            )}
+            {handles && perches.length > 0 && !playing && tool === "handle" && (
+              <PerchHandles perches={perches} mapping={mapping} />
+            )}
+            {!playing && tool === "outline" && <OutlineTool mapping={mapping} />}
+            {!playing && tool === "beam" && <BeamTool mapping={mapping} />}
+            {adviceOpen && !playing && <AdviceMarks mapping={mapping} />}
+            {loupe && !playing && (
+              <Loupe
+                asset={footage.asset}
+                frame={frame}
+                at={loupe}
+                screen={toScreen(mapping, loupe)}
+                bounds={size}
+                address={address}
+              />
+            )}
             {wipe !== null && <WipeBar at={wipe} mapping={mapping} picture={picture} />}
             <MeasuringPill />
           </>
@@ -132,22 +171,36 @@ interface PictureProps {
   picture: { w: number; h: number };
   size: { w: number; h: number };
   wipe: number | null;
+  onion: number | null;
   playing: boolean;
 }
 
 /** The canvas: draws exactly the frame asked for, or keeps the last one until that has arrived. */
-function Picture({ address, asset, frame, frames, mapping, picture, size, wipe, playing }: PictureProps) {
+function Picture({
+  address,
+  asset,
+  frame,
+  frames,
+  mapping,
+  picture,
+  size,
+  wipe,
+  onion,
+  playing,
+}: PictureProps) {
   const canvas = useRef<HTMLCanvasElement>(null);
   const [, redraw] = useState(0);
   const drawn = useRef("");
   const url = frameUrl(address, frame);
   const under = wipe === null ? null : clipUrl(asset, address.percent, frame);
+  const skin = onion === null || onion === frame || playing ? null : frameUrl(address, onion);
 
   useEffect(() => {
     if (playing) return;
     frameStore.forgetWaiting();
     frameStore.want(url);
     if (under) frameStore.want(under);
+    if (skin) frameStore.want(skin);
     for (let k = 1; k <= 6; k++) {
       for (const near of [frame + k, frame - k])
         if (near >= 0 && near < frames) {
@@ -155,14 +208,14 @@ function Picture({ address, asset, frame, frames, mapping, picture, size, wipe, 
           if (under && k <= 3) frameStore.want(clipUrl(asset, address.percent, near), false);
         }
     }
-  }, [url, under, address, asset, frame, frames, playing]);
+  }, [url, under, skin, address, asset, frame, frames, playing]);
 
   useEffect(
     () =>
       frameStore.onArrival((arrived) => {
-        if (arrived === url || arrived === under) redraw((n) => n + 1);
+        if (arrived === url || arrived === under || arrived === skin) redraw((n) => n + 1);
       }),
-    [url, under],
+    [url, under, skin],
   );
 
   useEffect(() => {
@@ -201,6 +254,13 @@ function Picture({ address, asset, frame, frames, mapping, picture, size, wipe, 
       context.drawImage(original, ...box);
       context.restore();
     }
+    const over = skin ? frameStore.get(skin) : null;
+    if (over) {
+      context.globalAlpha = 0.5;
+      context.drawImage(over, ...box);
+      context.globalAlpha = 1;
+    }
+    element.dataset["onion"] = over ? String(onion) : "";
     drawn.current = layout;
     if (ready) element.dataset["frame"] = String(frame);
     if (ready) element.dataset["url"] = url;

@@ -1,7 +1,8 @@
 import { ToggleGroup } from "radix-ui";
 import { Button } from "~/ui/Button";
 import { useChosenMotion, useOpenShot } from "~/workspace/context";
-import { act, useWorkspace, type View } from "~/workspace/store";
+import type { Motion } from "~/api/client";
+import { act, type Tool, useWorkspace, type View } from "~/workspace/store";
 
 const VIEWS: { id: View; label: string }[] = [
   { id: "final", label: "Final" },
@@ -9,14 +10,38 @@ const VIEWS: { id: View; label: string }[] = [
   { id: "matte", label: "Matte" },
 ];
 
+const TOOLS: { tool: Tool; title: string; label: (motion: Motion | null) => string }[] = [
+  {
+    tool: "add-point",
+    title: "Set a point on a small, clear detail (N)",
+    label: (m) => (m?.kind === "points" ? "Another point" : "Point"),
+  },
+  {
+    tool: "outline",
+    title: "Outline a flat surface (R)",
+    label: (m) => (m?.kind === "plane" ? "Another region" : "Surface"),
+  },
+  { tool: "perch", title: "A place for things to sit on (B)", label: () => "Perch" },
+  { tool: "beam", title: "A line between two places (L)", label: () => "Beam" },
+];
+
+const HINTS: Record<Tool, string> = {
+  handle: "",
+  "add-point": "Click on a small, clear detail",
+  outline: "Drag a box, or click round it; Enter closes",
+  perch: "Click where things should sit",
+  beam: "Click the first knot, then the second",
+  plonk: "Click where it should sit",
+};
+
 /** Tools for the chosen card on the left, what is shown on the right. */
 export function ViewerBar() {
   const { record } = useOpenShot();
-  const { tool, view, viewport, plonking } = useWorkspace();
+  const { tool, view, viewport, plonking, held } = useWorkspace();
   const motion = useChosenMotion();
   const ready = record.document.footage !== null;
   return (
-    <div role="toolbar" aria-label="Tools" className="flex items-center gap-1.5 px-2.5">
+    <div role="toolbar" aria-label="Tools" className="flex min-w-0 items-center gap-0.5 px-2">
       <Button
         look="well"
         aria-pressed={tool === "handle"}
@@ -25,14 +50,21 @@ export function ViewerBar() {
       >
         Handle
       </Button>
-      <Button
-        look="well"
-        aria-pressed={tool === "add-point"}
-        disabled={!ready}
-        onClick={() => act({ do: "tool", tool: "add-point" })}
-      >
-        {motion ? "Another point" : "Set a point"}
-      </Button>
+      {TOOLS.map((t) => {
+        const label = t.label(motion);
+        return (
+          <Button
+            key={t.tool}
+            look="well"
+            aria-pressed={tool === t.tool}
+            disabled={!ready}
+            title={t.title}
+            onClick={() => act({ do: "tool", tool: t.tool })}
+          >
+            {label}
+          </Button>
+        );
+      })}
       <Button
         look="well"
         aria-pressed={tool === "plonk"}
@@ -41,9 +73,8 @@ export function ViewerBar() {
       >
         Plonk
       </Button>
-      <span className="truncate text-xs text-on-well-2">
-        {tool === "add-point" && "Click on a small, clear detail"}
-        {tool === "plonk" && plonking && "Click where it should sit"}
+      <span className="ml-1 min-w-0 truncate text-xs text-on-well-2">
+        {tool === "plonk" && !plonking ? "" : HINTS[tool]}
       </span>
       <span className="flex-1" />
       {viewport.zoom !== null && (
@@ -53,7 +84,7 @@ export function ViewerBar() {
       )}
       <ToggleGroup.Root
         type="single"
-        value={view}
+        value={held ? "" : view}
         aria-label="What is shown"
         onValueChange={(v) => v && act({ do: "view", view: v as View })}
         className="flex rounded-lg bg-well-2 p-0.5"

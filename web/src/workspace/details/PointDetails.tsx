@@ -1,40 +1,35 @@
-import { ChevronLeft, ChevronRight, Trash2, X } from "lucide-react";
+import { X } from "lucide-react";
 import type { PointMotion } from "~/api/client";
-import { useLive } from "~/api/events";
 import { useKinds } from "~/api/queries";
-import { Button } from "~/ui/Button";
-import { useGivePoint, useMeasure, stopJob } from "~/workspace/actions";
+import { useGivePoint } from "~/workspace/actions";
 import { useOpenShot } from "~/workspace/context";
 import { Group, Title } from "~/workspace/details/Group";
+import { MeasureRow, MotionFoot, UsedBy } from "~/workspace/details/MotionParts";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
-import { removeMotion, setOnMotion } from "~/workspace/patches";
+import { setOnMotion } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 import { handleSpot, LOST, useTracks } from "~/workspace/tracks";
 
-export function MotionDetails({ motion }: { motion: PointMotion }) {
+const FORMS: [string, string][] = [
+  ["points.csv", "Points CSV"],
+  ["points.json", "Points JSON"],
+];
+
+export function PointDetails({ motion }: { motion: PointMotion }) {
   const { record, edits } = useOpenShot();
   const { data: kinds } = useKinds("motion");
   const { chosen, frame } = useWorkspace();
-  const measure = useMeasure();
   const give = useGivePoint();
   const tracks = useTracks(motion);
   const shot = record.document;
-  const footage = shot.footage!;
-  const job = useLive((s) =>
-    Object.values(s.jobs).find(
-      (j) => j.motion === motion.id && ["queued", "running", "stopping"].includes(j.state),
-    ),
-  );
   const kind = kinds?.find((k) => k.kind === motion.kind);
   const pointSchema = kind?.schema.$defs?.["TrackPoint"];
   const index = shot.motions.findIndex((m) => m.id === motion.id);
   const pointId = chosen.kind === "motion" ? chosen.point : null;
   const point = motion.points.find((p) => p.id === pointId) ?? motion.points[0];
-  const users = shot.stack.filter((l) => l.follow.motion === motion.id);
   const set = (label: string, values: Partial<PointMotion>) =>
     void edits.edit(label, setOnMotion(shot, motion.id, values));
   const pointPath = (id: string) => `/motions/${index}/points/${motion.points.findIndex((p) => p.id === id)}`;
-  const canGoOn = tracks.at(point?.id ?? "", frame) !== null;
 
   return (
     <>
@@ -47,39 +42,7 @@ export function MotionDetails({ motion }: { motion: PointMotion }) {
         }
         onRename={(name) => set(`Rename to ${name}`, { name })}
       />
-      <div className="mb-2 flex gap-1.5">
-        <Button
-          className="px-2"
-          disabled={Boolean(job) || !canGoOn}
-          title="Measure backward from this frame"
-          onClick={() => void measure(motion.id, "backward", frame)}
-        >
-          <ChevronLeft className="size-3.5" /> Back
-        </Button>
-        {job ? (
-          <Button className="flex-1 justify-center" onClick={() => void stopJob(job.id)}>
-            Stop
-          </Button>
-        ) : (
-          <Button
-            look="primary"
-            className="flex-1 justify-center"
-            disabled={!motion.points.length}
-            title="Measure the whole range, both ways (M)"
-            onClick={() => void measure(motion.id, "both", null)}
-          >
-            {motion.measurement ? "Measure again" : "Measure"}
-          </Button>
-        )}
-        <Button
-          className="px-2"
-          disabled={Boolean(job) || !canGoOn}
-          title="Measure forward from this frame"
-          onClick={() => void measure(motion.id, "forward", frame)}
-        >
-          On <ChevronRight className="size-3.5" />
-        </Button>
-      </div>
+      <MeasureRow motion={motion} ready={motion.points.length > 0} />
       <Group
         title="Points"
         side={
@@ -195,47 +158,13 @@ export function MotionDetails({ motion }: { motion: PointMotion }) {
       {kind && (
         <SchemaForm
           schema={kind.schema}
-          groups={["How it looks for it"]}
+          groups={["How it looks for it", "Path"]}
           values={motion as unknown as Record<string, unknown>}
           onChange={(field, value, label) => set(`${label} of ${motion.name}`, { [field]: value })}
         />
       )}
-      <Group title="Used by">
-        {users.map((l) => (
-          <button
-            key={l.id}
-            className="block text-xs text-tide hover:underline"
-            onClick={() => act({ do: "choose", chosen: { kind: "layer", id: l.id } })}
-          >
-            {l.name}
-          </button>
-        ))}
-        {!users.length && (
-          <p className="text-xs text-ink-2">Nothing yet. Plonk an element, and it follows this.</p>
-        )}
-      </Group>
-      <div className="flex gap-2 border-t border-line pt-3">
-        {motion.measurement && (
-          <a
-            className="rounded-[7px] border border-line bg-raise px-2.5 py-1.5 text-xs"
-            href={`/api/measurements/${motion.measurement}/points.csv`}
-            download
-          >
-            Points as CSV
-          </a>
-        )}
-        <span className="num self-center text-ink-3">{footage.out_frame - footage.in_frame + 1} fr</span>
-        <span className="flex-1" />
-        <Button
-          aria-label={`Remove ${motion.name}`}
-          onClick={() => {
-            void edits.edit(`Remove ${motion.name}`, removeMotion(shot, motion.id));
-            act({ do: "choose", chosen: { kind: "none" } });
-          }}
-        >
-          <Trash2 className="size-3.5" />
-        </Button>
-      </div>
+      <UsedBy motion={motion} />
+      <MotionFoot motion={motion} forms={motion.measurement ? FORMS : []} />
     </>
   );
 }

@@ -1,0 +1,320 @@
+import { Diamond, X } from "lucide-react";
+import type { PlaneMotion, Region } from "~/api/client";
+import { post } from "~/api/client";
+import { useAssets, useKinds, useMeasurement } from "~/api/queries";
+import { Choice } from "~/ui/Choice";
+import { complain } from "~/ui/Notices";
+import { pickText, quadOf } from "~/workspace/actions";
+import { useOpenShot } from "~/workspace/context";
+import { Group, Row, Title } from "~/workspace/details/Group";
+import { MeasureRow, MotionFoot, UsedBy } from "~/workspace/details/MotionParts";
+import { SchemaForm } from "~/workspace/details/SchemaForm";
+import { apply, invert } from "~/workspace/geometry";
+import { outlineAt } from "~/workspace/outline";
+import { round, setOnMotion } from "~/workspace/patches";
+import { useSpaces } from "~/workspace/spaces";
+import { act, useWorkspace } from "~/workspace/store";
+
+const FORMS: [string, string][] = [
+  ["plane.json", "Plane JSON"],
+  ["corners.csv", "Corners CSV"],
+  ["regions.svg", "Regions SVG"],
+];
+
+export function PlaneDetails({ motion }: { motion: PlaneMotion }) {
+  const { record, edits, shotId } = useOpenShot();
+  const { data: kinds } = useKinds("motion");
+  const { data: measured } = useMeasurement(motion.measurement);
+  const { frame, chosen } = useWorkspace();
+  const spaces = useSpaces();
+  const shot = record.document;
+  const footage = shot.footage!;
+  const schema = kinds?.find((k) => k.kind === "plane")?.schema;
+  const set = (label: string, values: object) =>
+    void edits.edit(label, setOnMotion(shot, motion.id, values as Record<string, unknown>));
+  const setRegion = (region: Region, label: string, values: Partial<Region>) =>
+    set(label, { regions: motion.regions.map((r) => (r.id === region.id ? { ...r, ...values } : r)) });
+  const selected = chosen.kind === "motion" ? motion.regions.find((r) => r.id === chosen.region) : undefined;
+  const error = measured?.plane?.error_px[frame];
+
+  const wholeFrame = () => {
+    const back = invert(spaces.plane(motion, frame));
+    const [w, h] = [footage.width, footage.height];
+    const quad = [
+      [0, 0],
+      [w, 0],
+      [w, h],
+      [0, h],
+    ].map(([x, y]) => {
+      const p = apply(back, { x: x!, y: y! });
+      return [round(p.x), round(p.y)];
+    });
+    set(`Spread ${motion.name} over frame ${frame}`, { quad });
+  };
+  const fitRegion = () => {
+    const first = motion.regions.find((r) => r.use);
+    if (first)
+      set(`Fit the quad of ${motion.name}`, {
+        quad: quadOf(outlineAt(first.outline, motion.reference_frame)),
+      });
+  };
+
+  return (
+    <>
+      <Title
+        title={motion.name}
+        sub={
+          <>
+            Plane motion, drawn on frame{" "}
+            <button
+              className="num text-tide underline"
+              onClick={() => act({ do: "frame", frame: motion.reference_frame })}
+            >
+              {motion.reference_frame}
+            </button>
+            {error !== undefined && measured?.plane?.state[frame] === 1 && (
+              <> · within {error.toFixed(2)} px here</>
+            )}
+          </>
+        }
+        onRename={(name) => set(`Rename to ${name}`, { name })}
+      />
+      <MeasureRow motion={motion} ready={motion.regions.some((r) => r.use)} />
+      <Group
+        title="Regions"
+        side={
+          <span className="flex gap-2">
+            <button
+              className="font-semibold text-tide"
+              onClick={() => act({ do: "tool", tool: "outline", use: true })}
+            >
+              Add
+            </button>
+            <button
+              className="font-semibold text-plum"
+              onClick={() => act({ do: "tool", tool: "outline", use: false })}
+            >
+              Ignore
+            </button>
+          </span>
+        }
+      >
+        <ul>
+          {motion.regions.map((r) => (
+            <li key={r.id} className="flex items-center gap-2">
+              <button
+                aria-pressed={r.id === selected?.id}
+                className="flex min-w-0 flex-1 items-center gap-2 rounded-md px-1 py-1 text-left text-xs aria-pressed:bg-tide-2"
+                onClick={() =>
+                  act({ do: "choose", chosen: { kind: "motion", id: motion.id, point: null, region: r.id } })
+                }
+              >
+                <i
+                  aria-hidden
+                  className={`size-3 shrink-0 rounded-[4px] ${r.use ? "bg-tide" : "border-2 border-dashed border-plum"}`}
+                />
+                <span className="min-w-0 flex-1 truncate">{r.name}</span>
+              </button>
+              <button
+                className={`num w-12 text-right ${r.use ? "text-tide" : "text-plum"}`}
+                title={r.use ? "Looked at; click to ignore it" : "Ignored; click to look at it"}
+                onClick={() => setRegion(r, `${r.use ? "Ignore" : "Use"} ${r.name}`, { use: !r.use })}
+              >
+                {r.use ? "use" : "ignore"}
+              </button>
+              <button
+                aria-label={`Remove ${r.name}`}
+                className="text-ink-3 hover:text-brick"
+                onClick={() =>
+                  set(`Remove ${r.name}`, { regions: motion.regions.filter((o) => o.id !== r.id) })
+                }
+              >
+                <X className="size-3.5" />
+              </button>
+            </li>
+          ))}
+        </ul>
+        {!motion.regions.length && (
+          <p className="text-xs text-ink-2">Outline the surface: drag a box, or click round it.</p>
+        )}
+        {selected && <RegionRows motion={motion} region={selected} setRegion={setRegion} />}
+        <MatteRow motion={motion} set={set} />
+        <button
+          className="mt-1 text-xs text-tide underline"
+          onClick={() =>
+            pickText(".svg,image/svg+xml", (_name, text) => {
+              post(`/shots/${shotId}/motions/${motion.id}/regions`, { text }).catch((e: Error) =>
+                complain(e.message),
+              );
+            })
+          }
+        >
+          Regions from an SVG file …
+        </button>
+      </Group>
+      <Group title="Quad">
+        <p className="mb-1 text-xs text-ink-2">
+          Drag its corners onto the thing to be replaced. It need not be the region.
+        </p>
+        <div className="flex gap-3 text-xs">
+          <button className="font-semibold text-tide" onClick={wholeFrame}>
+            Spread over this frame
+          </button>
+          <button className="font-semibold text-tide" onClick={fitRegion}>
+            Fit to the region
+          </button>
+        </div>
+        {schema && (
+          <SchemaForm
+            schema={schema}
+            groups={["Shown"]}
+            bare
+            values={motion as unknown as Record<string, unknown>}
+            onChange={(field, value, label) => set(`${label} of ${motion.name}`, { [field]: value })}
+          />
+        )}
+      </Group>
+      <StakeList motion={motion} set={set} />
+      {schema && (
+        <SchemaForm
+          schema={schema}
+          groups={["How it looks for it", "Path"]}
+          values={motion as unknown as Record<string, unknown>}
+          onChange={(field, value, label) => set(`${label} of ${motion.name}`, { [field]: value })}
+        />
+      )}
+      <UsedBy motion={motion} />
+      <MotionFoot motion={motion} forms={motion.measurement ? FORMS : FORMS.slice(2)} />
+    </>
+  );
+}
+
+type Set = (label: string, values: object) => void;
+
+function RegionRows({
+  motion,
+  region,
+  setRegion,
+}: {
+  motion: PlaneMotion;
+  region: Region;
+  setRegion: (region: Region, label: string, values: Partial<Region>) => void;
+}) {
+  const { record } = useOpenShot();
+  const frame = useWorkspace((s) => s.frame);
+  const names: Record<string, string> = { surface: "The surface itself", screen: "Nothing (the screen)" };
+  for (const m of record.document.motions) if (m.id !== motion.id) names[`motion:${m.id}`] = m.name;
+  const keys = region.outline.keys;
+  const keyed = keys.length > 1;
+  const here = keys.some((k) => k.frame === frame);
+  return (
+    <div className="mt-1 rounded-md bg-paper/60 px-2 py-1">
+      <Row label="Rides on" wide>
+        <Choice
+          label={`What ${region.name} rides on`}
+          value={region.follow}
+          names={names}
+          onChange={(v) => setRegion(region, `${region.name} rides on ${names[v] ?? ""}`, { follow: v })}
+        />
+      </Row>
+      <Row label="Shape" wide>
+        <button
+          aria-label={`Key the shape of ${region.name} here`}
+          aria-pressed={keyed && here}
+          className={`flex items-center gap-1.5 justify-self-start ${keyed ? "text-saffron" : "text-ink-2"}`}
+          onClick={() => {
+            const points = outlineAt(region.outline, frame);
+            const others = keys.filter((k) => k.frame !== frame);
+            const next =
+              keyed && here && others.length
+                ? others
+                : [...others, { frame, points }].sort((a, b) => a.frame - b.frame);
+            setRegion(region, `Key ${region.name}`, { outline: { keys: next } });
+          }}
+        >
+          <Diamond className="size-3.5" fill={keyed && here ? "currentColor" : "none"} />
+          {keyed ? `${keys.length} keys` : "Key it here, to change it over time"}
+        </button>
+      </Row>
+      <p className="text-[11px] leading-snug text-ink-3">
+        Drag points; the small dots between add one; Ctrl-drag bends, double click makes a corner, Delete
+        removes.
+      </p>
+    </div>
+  );
+}
+
+function MatteRow({ motion, set }: { motion: PlaneMotion; set: Set }) {
+  const { data: assets } = useAssets();
+  const { record } = useOpenShot();
+  const clip = record.document.footage?.asset;
+  const names: Record<string, string> = { none: "None" };
+  for (const a of assets ?? [])
+    if (a.kind === "clip" && a.state === "ready" && a.digest !== clip) names[a.digest] = a.name;
+  if (Object.keys(names).length === 1) return null;
+  return (
+    <Row label="Matte" help="A clip whose white parts are ignored" wide>
+      <Choice
+        label="Matte to ignore"
+        value={motion.ignore_matte ?? "none"}
+        names={names}
+        onChange={(v) =>
+          set(v === "none" ? "Ignore no matte" : `Ignore ${names[v] ?? ""}`, {
+            ignore_matte: v === "none" ? null : v,
+          })
+        }
+      />
+    </Row>
+  );
+}
+
+function StakeList({ motion, set }: { motion: PlaneMotion; set: Set }) {
+  const names = ["top left", "top right", "bottom right", "bottom left"];
+  return (
+    <Group title="Stakes">
+      <ul>
+        <li className="flex items-center gap-2 py-0.5 text-xs">
+          <i aria-hidden className="h-3.5 w-2 rounded-sm bg-saffron-bar" />
+          <button
+            className="flex-1 text-left hover:underline"
+            onClick={() => act({ do: "frame", frame: motion.reference_frame })}
+          >
+            Frame <span className="num">{motion.reference_frame}</span>
+            <span className="text-ink-3"> · reference</span>
+          </button>
+        </li>
+        {motion.stakes.map((s) => {
+          const moved = names.filter((_, k) => s.corners[k] != null);
+          return (
+            <li key={s.frame} className="flex items-center gap-2 py-0.5 text-xs">
+              <i aria-hidden className="h-3.5 w-2 rounded-sm bg-saffron-bar" />
+              <button
+                className="min-w-0 flex-1 truncate text-left hover:underline"
+                onClick={() => act({ do: "frame", frame: s.frame })}
+              >
+                Frame <span className="num">{s.frame}</span>
+                <span className="text-ink-3"> · {moved.length === 4 ? "all corners" : moved.join(", ")}</span>
+              </button>
+              <button
+                aria-label={`Remove the stake at ${s.frame}`}
+                className="text-ink-3 hover:text-brick"
+                onClick={() =>
+                  set(`Remove the stake at ${s.frame}`, {
+                    stakes: motion.stakes.filter((o) => o.frame !== s.frame),
+                  })
+                }
+              >
+                <X className="size-3.5" />
+              </button>
+            </li>
+          );
+        })}
+      </ul>
+      {!motion.stakes.length && motion.measurement && (
+        <p className="text-xs text-ink-2">
+          Where a corner is off, drag it: it is staked there, and the correction spreads over time.
+        </p>
+      )}
+    </Group>
+  );
+}

@@ -1,0 +1,124 @@
+import { useQueries } from "@tanstack/react-query";
+import { useMemo } from "react";
+import type { Follow, Motion, Num, Perch, PlaneMotion, Shot, StillLayer } from "~/api/client";
+import { movementQuery } from "~/api/queries";
+import { useOpenShot } from "~/workspace/context";
+import {
+  apply,
+  carried,
+  IDENTITY,
+  invert,
+  type Matrix,
+  type Point,
+  shifted,
+  times,
+  turnedSized,
+  valueAt,
+} from "~/workspace/geometry";
+
+/** Where followers are: the browser's copy of the core's `Spaces`, for handles. */
+export interface Spaces {
+  /** From a follower's space to the frame: all of its target's movement. */
+  of: (follow: Follow, frame: number) => Matrix;
+  /** The parts of it that a thing at a spot takes. */
+  placed: (follow: Follow, frame: number, at: Point) => Matrix;
+  /** From a perch's own space to the frame. */
+  perch: (perch: Perch, frame: number) => Matrix;
+  /** From a plane's reference-frame pixels to the frame. */
+  plane: (motion: PlaneMotion, frame: number) => Matrix;
+}
+
+interface Seated {
+  x: Num;
+  y: Num;
+  turn: Num;
+  size: Num;
+}
+
+/** From a thing's own pixels about its middle to its space. */
+export const seated = (thing: Seated, frame: number): Matrix =>
+  times(
+    shifted(valueAt(thing.x, frame), valueAt(thing.y, frame)),
+    turnedSized(valueAt(thing.turn, frame), valueAt(thing.size, frame) / 100),
+  );
+
+interface Wanted {
+  motion: Motion;
+  reference: number;
+  smooth: number;
+  inverted: boolean;
+}
+
+const keyOf = (id: string, reference: number, smooth: number, inverted: boolean) =>
+  `${id}:${reference}:${smooth}:${inverted}`;
+
+function wantedBy(shot: Shot): Map<string, Wanted> {
+  const out = new Map<string, Wanted>();
+  const want = (id: string, reference: number, smooth: number, inverted: boolean) => {
+    const motion = shot.motions.find((m) => m.id === id);
+    if (motion) out.set(keyOf(id, reference, smooth, inverted), { motion, reference, smooth, inverted });
+  };
+  const follows = [
+    ...shot.perches.map((p) => p.follow),
+    ...shot.stack.flatMap((l) => (l.kind === "still" ? [l.follow] : [])),
+  ];
+  for (const f of follows) if (f.target) want(f.target, f.reference_frame, f.smooth, f.inverted);
+  for (const m of shot.motions) if (m.kind === "plane") want(m.id, m.reference_frame, 0, false);
+  return out;
+}
+
+export function useSpaces(): Spaces {
+  const { record, shotId } = useOpenShot();
+  const shot = record.document;
+  const wanted = useMemo(() => [...wantedBy(shot).entries()], [shot]);
+  const paths = useQueries({
+    queries: wanted.map(([, w]) => ({
+      ...movementQuery(shotId, w.motion, w.reference, w.smooth, w.inverted),
+      placeholderData: (before: number[][] | undefined) => before,
+    })),
+    combine: (results) => results.map((r) => r.data),
+  });
+  return useMemo(() => {
+    const byKey = new Map(wanted.map(([key, w], k) => [key, w.motion.measurement ? paths[k] : undefined]));
+    const path = (
+      id: string,
+      reference: number,
+      smooth: number,
+      inverted: boolean,
+      frame: number,
+    ): Matrix => {
+      const rows = byKey.get(keyOf(id, reference, smooth, inverted));
+      return rows?.length ? rows[Math.min(frame, rows.length - 1)]! : IDENTITY;
+    };
+    const of = (follow: Follow, frame: number): Matrix => {
+      if (!follow.target) return IDENTITY;
+      const perch = shot.perches.find((p) => p.id === follow.target);
+      if (perch) return perchMatrix(perch, frame);
+      return path(follow.target, follow.reference_frame, follow.smooth, follow.inverted, frame);
+    };
+    const placed = (follow: Follow, frame: number, at: Point): Matrix => {
+      const moved = of(follow, frame);
+      return carried(follow, moved, follow.shift ? moved : of(follow, follow.reference_frame), at);
+    };
+    const perchMatrix = (perch: Perch, frame: number): Matrix => {
+      const at = { x: valueAt(perch.x, frame), y: valueAt(perch.y, frame) };
+      return times(placed(perch.follow, frame, at), seated(perch, frame));
+    };
+    const plane = (motion: PlaneMotion, frame: number) =>
+      path(motion.id, motion.reference_frame, 0, false, frame);
+    return { of, placed, perch: perchMatrix, plane };
+  }, [wanted, paths, shot.perches]);
+}
+
+/** From a picture's pixels to the frame's pixels, as the core's `frame_from_still`. */
+export function frameFromStill(layer: StillLayer, spaces: Spaces, frame: number): Matrix {
+  const at = { x: valueAt(layer.x, frame), y: valueAt(layer.y, frame) };
+  const seat = times(seated(layer, frame), shifted(-layer.width / 2, -layer.height / 2));
+  return times(spaces.placed(layer.follow, frame, at), seat);
+}
+
+/** The pixel of a follower's space that lies at `p` in `frame`. */
+export function toSpace(follow: Follow, spaces: Spaces, frame: number, p: Point): Point {
+  if (follow.shift || follow.perspective) return apply(invert(spaces.of(follow, frame)), p);
+  return apply(invert(spaces.of(follow, follow.reference_frame)), p);
+}

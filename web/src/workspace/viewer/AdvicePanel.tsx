@@ -1,0 +1,167 @@
+import { X } from "lucide-react";
+import { useEffect } from "react";
+import type { Advice, Suggestion } from "~/api/client";
+import { useAdvice } from "~/api/queries";
+import { useTakeSuggestion } from "~/workspace/actions";
+import { useOpenShot } from "~/workspace/context";
+import type { Point } from "~/workspace/geometry";
+import { act, useWorkspace } from "~/workspace/store";
+import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
+
+const KINDS = { point: "Points", plane: "Plane", camera: "Camera" };
+const GRADES = { good: "✓", fair: "•", poor: "!" };
+
+function useClipAdvice() {
+  const { record } = useOpenShot();
+  const footage = record.document.footage;
+  return useAdvice(footage?.asset ?? null, footage?.in_frame ?? 0, (footage?.out_frame ?? 0) + 1);
+}
+
+/** What a look at the clip suggests to follow, in plain words, in place of the details. */
+export function AdvicePanel() {
+  const { data, error } = useClipAdvice();
+  const first = data?.suggestions[0]?.frame;
+  useEffect(() => {
+    if (first !== undefined) act({ do: "frame", frame: first });
+  }, [first]);
+  return (
+    <div role="dialog" aria-label="What to follow">
+      <h2 className="mb-2 flex items-center justify-between text-[15px] font-bold">
+        What to follow
+        <button aria-label="Close" onClick={() => act({ do: "open", what: "advice", on: false })}>
+          <X className="size-4" />
+        </button>
+      </h2>
+      {error && <p className="text-brick">{error.message}</p>}
+      {!data && !error && <p className="py-2 text-ink-2">Looking at the clip …</p>}
+      {data && (
+        <>
+          <ul className="mb-3 flex flex-col gap-1.5">
+            {data.facts.map((f) => (
+              <li key={f.about} className="flex gap-2 text-xs">
+                <span
+                  aria-hidden
+                  className={`num mt-px grid size-4 shrink-0 place-items-center rounded-full ${f.grade === "good" ? "bg-tide-2 text-tide" : f.grade === "fair" ? "bg-saffron-2 text-saffron" : "bg-brick-2 text-brick"}`}
+                >
+                  {GRADES[f.grade]}
+                </span>
+                {f.says}
+              </li>
+            ))}
+          </ul>
+          <ul className="flex flex-col gap-2">
+            {data.suggestions.map((s, k) => (
+              <SuggestionRow key={k} at={k} suggestion={s} moving={data.moving} />
+            ))}
+          </ul>
+        </>
+      )}
+    </div>
+  );
+}
+
+function SuggestionRow({
+  suggestion,
+  at,
+  moving,
+}: {
+  suggestion: Suggestion;
+  at: number;
+  moving: Advice["moving"];
+}) {
+  const take = useTakeSuggestion();
+  const usable = suggestion.outline.length > 0;
+  return (
+    <li
+      className="rounded-lg border border-line bg-raise p-2"
+      onPointerEnter={() => act({ do: "advised", at })}
+      onPointerLeave={() => act({ do: "advised", at: 0 })}
+    >
+      <div className="mb-0.5 flex items-center justify-between">
+        <b>
+          {KINDS[suggestion.kind]}
+          {at === 0 && (
+            <span className="ml-1.5 rounded-full bg-tide-2 px-1.5 text-[10.5px] text-tide">first choice</span>
+          )}
+        </b>
+        {usable ? (
+          <button
+            className="rounded-md bg-tide px-2 py-0.5 text-xs font-semibold text-on-tide"
+            onClick={() => void take(suggestion, moving as [number, number][][])}
+          >
+            Use this
+          </button>
+        ) : (
+          <span className="text-[11px] text-ink-3">
+            {suggestion.kind === "camera" ? "not available yet" : ""}
+          </span>
+        )}
+      </div>
+      <p className="text-xs text-ink-2">{suggestion.why}</p>
+    </li>
+  );
+}
+
+/** Suggestions and moving things drawn on the picture; the one under the pointer stands out. */
+export function AdviceMarks({ mapping }: { mapping: Mapping }) {
+  const { data: advice } = useClipAdvice();
+  const { advised, frame } = useWorkspace();
+  if (!advice || advice.suggestions[0]?.frame !== frame) return null;
+  const line = (outline: readonly (readonly number[])[]) =>
+    outline
+      .map(([x, y]) => toScreen(mapping, { x: x!, y: y! }))
+      .map((p) => `${p.x.toFixed(1)},${p.y.toFixed(1)}`)
+      .join(" ");
+  return (
+    <svg className="pointer-events-none absolute inset-0 size-full">
+      {advice.moving.map((m, k) => (
+        <polygon
+          key={`m${k}`}
+          points={line(m)}
+          fill="rgb(107 70 148 / 0.22)"
+          stroke="var(--plum-glow)"
+          strokeDasharray="6 3"
+        />
+      ))}
+      {advice.suggestions.map((s, k) => {
+        const on = k === advised;
+        if (s.kind === "plane")
+          return (
+            <polygon
+              key={k}
+              points={line(s.outline)}
+              fill={on ? "rgb(12 102 112 / 0.22)" : "none"}
+              stroke="var(--glow)"
+              strokeWidth={on ? 2.2 : 1}
+              strokeOpacity={on ? 1 : 0.5}
+            />
+          );
+        return s.outline.map(([x, y], j) => {
+          const p: Point = toScreen(mapping, { x, y });
+          return (
+            <g key={`${k}-${j}`} opacity={on ? 1 : 0.55}>
+              <circle
+                cx={p.x}
+                cy={p.y}
+                r="13"
+                fill="none"
+                stroke="#000"
+                strokeOpacity="0.5"
+                strokeWidth="4"
+              />
+              <circle
+                cx={p.x}
+                cy={p.y}
+                r="13"
+                fill="none"
+                stroke="var(--glow)"
+                strokeWidth={on ? 2.2 : 1.4}
+              />
+              <circle cx={p.x} cy={p.y} r="2" fill="var(--glow)" />
+            </g>
+          );
+        });
+      })}
+    </svg>
+  );
+}

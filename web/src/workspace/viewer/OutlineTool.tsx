@@ -1,0 +1,113 @@
+import { useEffect, useState } from "react";
+import { dragFrom } from "~/ui/drag";
+import { useAddOutline } from "~/workspace/actions";
+import { useChosenMotion } from "~/workspace/context";
+import { apply, invert, type Point } from "~/workspace/geometry";
+import { useSpaces } from "~/workspace/spaces";
+import { act, useWorkspace } from "~/workspace/store";
+import { useGrab } from "~/workspace/viewer/useGrab";
+import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
+
+/** Drawing an outline: drag a box, or click from point to point and close on the first one (or with Enter). */
+export function OutlineTool({ mapping }: { mapping: Mapping }) {
+  const { frame, outlineUse } = useWorkspace();
+  const motion = useChosenMotion();
+  const spaces = useSpaces();
+  const add = useAddOutline();
+  const { svg, local } = useGrab(mapping);
+  const [points, setPoints] = useState<Point[]>([]);
+  const [over, setOver] = useState<Point | null>(null);
+  const [box, setBox] = useState<[Point, Point] | null>(null);
+
+  const finish = (outline: Point[]) => {
+    setPoints([]);
+    setBox(null);
+    if (outline.length < 3) return;
+    act({ do: "tool", tool: "handle" });
+    const plane = motion?.kind === "plane" ? motion : null;
+    const back = plane ? invert(spaces.plane(plane, frame)) : null;
+    void add(outline, outlineUse, (p) => (back ? apply(back, p) : p), plane);
+  };
+
+  useEffect(() => {
+    const onKey = (e: KeyboardEvent) => {
+      if (e.key === "Enter" && points.length >= 3) finish(points);
+      else if (e.key === "Backspace" && points.length) setPoints(points.slice(0, -1));
+      else if (e.key === "Escape" && points.length) setPoints([]);
+      else return;
+      e.preventDefault();
+      e.stopImmediatePropagation();
+    };
+    window.addEventListener("keydown", onKey, { capture: true });
+    return () => window.removeEventListener("keydown", onKey, { capture: true });
+  });
+
+  const press = (e: React.PointerEvent<SVGSVGElement>) => {
+    if (e.button !== 0) return;
+    e.preventDefault();
+    (document.activeElement as HTMLElement | null)?.blur();
+    const from = local(e);
+    let to: Point | null = null;
+    dragFrom(
+      e,
+      (m) => {
+        const now = local(m);
+        if (points.length || (!to && Math.hypot(now.x - from.x, now.y - from.y) * mapping.zoom < 8)) return;
+        to = now;
+        setBox([from, now]);
+      },
+      (letGo) => {
+        if (!letGo) setBox(null);
+        else if (to) finish(cornersOf(from, to));
+        else if (points.length >= 3 && closeTo(mapping, points[0]!, from)) finish(points);
+        else setPoints([...points, from]);
+      },
+    );
+  };
+
+  const shown = box ? cornersOf(...box) : points;
+  const line = (over && !box ? [...shown, over] : shown).map((p) => toScreen(mapping, p));
+  const colour = outlineUse ? "var(--glow)" : "var(--plum-glow)";
+  const d = line.map((p) => `${p.x.toFixed(1)},${p.y.toFixed(1)}`).join(" ");
+  return (
+    <svg
+      ref={svg}
+      data-testid="outline-tool"
+      className="absolute inset-0 size-full cursor-crosshair touch-none"
+      onPointerDown={press}
+      onPointerMove={(e) => points.length && setOver(local(e))}
+    >
+      {shown.length > 0 && (
+        <>
+          <polygon points={d} fill={outlineUse ? "rgb(12 102 112 / 0.18)" : "rgb(107 70 148 / 0.25)"} />
+          <polyline points={d} fill="none" stroke="#000" strokeOpacity="0.5" strokeWidth="4" />
+          <polyline points={d} fill="none" stroke={colour} strokeWidth="1.8" />
+          {shown.map((p, k) => {
+            const s = toScreen(mapping, p);
+            return (
+              <circle
+                key={k}
+                cx={s.x}
+                cy={s.y}
+                r={k ? 4 : 6.5}
+                fill={colour}
+                stroke="#0b0d0e"
+                strokeWidth="1.5"
+              />
+            );
+          })}
+        </>
+      )}
+    </svg>
+  );
+}
+
+const cornersOf = (a: Point, b: Point): Point[] => [
+  { x: Math.min(a.x, b.x), y: Math.min(a.y, b.y) },
+  { x: Math.max(a.x, b.x), y: Math.min(a.y, b.y) },
+  { x: Math.max(a.x, b.x), y: Math.max(a.y, b.y) },
+  { x: Math.min(a.x, b.x), y: Math.max(a.y, b.y) },
+];
+
+const closeTo = (mapping: Mapping, a: Point, b: Point) =>
+  Math.hypot(a.x - b.x, a.y - b.y) * mapping.zoom < 12;
