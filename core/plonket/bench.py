@@ -13,6 +13,7 @@ import cv2
 import numpy as np
 
 from plonket.comp.render import render_frame
+from plonket.conventions import F64
 from plonket.elements.shelf import lamp_flare, paper_boat
 from plonket.errors import BadInput
 from plonket.layers.still import StillLayer
@@ -20,14 +21,19 @@ from plonket.media import open_clip
 from plonket.media.conform import conform
 from plonket.media.write import Coding, VideoWriter
 from plonket.motion.following import Follow
+from plonket.motion.plane.alone import plane_motion
+from plonket.motion.plane.correct import quad_homography
+from plonket.motion.plane.measure import measure_plane
 from plonket.motion.points.measure import measure_points
 from plonket.motion.points.settings import Given, PointMotion, TrackPoint
+from plonket.outline import carry
 from plonket.phone.quickset import chart_shot
 from plonket.pool import MediaPool, ShotSources
 from plonket.shot import Footage, Shot
 
 POINTS = 5
 FRAMES = 120
+PLANE_FRAMES = 60
 DEMO = Path(__file__).resolve().parents[2] / "demo" / "clips" / "workshop.mp4"
 
 
@@ -67,10 +73,74 @@ def bench(clip: Path | None) -> None:
             ("plain encoding (x264 fast)", encode_s, ""),
             ("rendering and encoding", render_s + encode_s, f"{(render_s + encode_s) / encode_s:.2f} x encoding"),
         ]
-        print(f"{'':46s}{'seconds':>9s}{'frames/s':>10s}")
-        for label, seconds, note in rows:
-            print(f"{label:46s}{seconds:9.2f}{frames / seconds:10.1f}   {note}")
+        _print(rows, frames)
         pool.close()
+        _bench_plane(folder)
+
+
+def _print(rows: list[tuple[str, float, str]], frames: int) -> None:
+    print(f"{'':46s}{'seconds':>9s}{'frames/s':>10s}")
+    for label, seconds, note in rows:
+        print(f"{label:46s}{seconds:9.2f}{frames / seconds:10.1f}   {note}")
+
+
+def _bench_plane(folder: Path) -> None:
+    """A plane against a plain grid of pyramidal Lucas-Kanade with RANSAC, on a clip whose truth is known."""
+    shot = chart_shot(size=(1280, 720), frames=PLANE_FRAMES, samples=2, shake=1.5, exposure_s=1 / 90)
+    truth = np.stack([shot.on_chart(u, v) for u, v in ((0, 0), (1, 0), (1, 1), (0, 1))], axis=1)
+    path = folder / "plane.mp4"
+    with VideoWriter(path, (1280, 720), Fraction(30), coding=Coding(crf=20.0, key_every=1, b_frames=0)) as out:
+        for picture in shot.frames:
+            out.write(picture)
+    middle = truth[0].mean(axis=0)
+    inner = middle + (truth[0] - middle) * 0.98
+    motion = plane_motion([(inner, True)], [], (1280, 720), frame=0, freedom="perspective", reach_px=48, matte=False)
+    found: dict[str, F64] = {}
+
+    def ours() -> None:
+        found["ours"] = measure_plane(motion, open_clip(path), direction="forward").homography
+
+    def grid() -> None:
+        found["grid"] = _grid(path, inner)
+
+    decode_s = _best(lambda: _decode(path, PLANE_FRAMES))
+    ours_s, grid_s = _best(ours), _best(grid)
+    off = {
+        name: np.array([np.hypot(*(carry(truth[0], m[i]) - truth[i]).T) for i in range(PLANE_FRAMES)])
+        for name, m in found.items()
+    }
+    print(f"\nplane: the fast phone's chart, 1280 x 720, {PLANE_FRAMES} frames\n")
+    _print(
+        [
+            ("plain decoding (PyAV)", decode_s, ""),
+            ("the plane, decoding included", ours_s, f"{ours_s / decode_s:.2f} x decoding"),
+            ("Lucas-Kanade grid with RANSAC", grid_s, f"ours takes {ours_s / grid_s:.2f} x its time"),
+        ],
+        PLANE_FRAMES,
+    )
+    for name, e in off.items():
+        print(f"corner error, {name}: {e.mean():.3f} px mean, {e.max():.3f} px worst")
+    print(f"the grid's mean error is {off['grid'].mean() / off['ours'].mean():.1f} x ours")
+
+
+def _grid(path: Path, outline: F64) -> F64:
+    """Homographies (n, 3, 3) by a grid of points followed from frame to frame."""
+    clip = open_clip(path)
+    u, v = np.meshgrid(np.linspace(0.02, 0.98, 24), np.linspace(0.02, 0.98, 16))
+    onto = quad_homography(np.array([[0.0, 0], [1, 0], [1, 1], [0, 1]]), outline)
+    assert onto is not None
+    start = carry(np.stack([u.ravel(), v.ravel()], axis=1), onto).astype(np.float32)
+    at, alive = start.copy().reshape(-1, 1, 2), np.ones(len(start), bool)
+    before = clip.luma(0)
+    out = np.tile(np.eye(3), (clip.info.frames, 1, 1))
+    for i in range(1, clip.info.frames):
+        now = clip.luma(i)
+        at, state, _ = cv2.calcOpticalFlowPyrLK(before, now, at, None, winSize=(21, 21), maxLevel=3)
+        alive &= state.ravel() > 0
+        found, _ = cv2.findHomography(start[alive], at.reshape(-1, 2)[alive], cv2.RANSAC, 1.5)
+        out[i] = out[i - 1] if found is None else found
+        before = now
+    return out
 
 
 def _best(run: Callable[[], object], times: int = 2) -> float:
@@ -140,8 +210,8 @@ def _shot(path: Path, motion: PointMotion) -> tuple[Shot, MediaPool, int]:
     tracks = measure_points(motion, open_clip(path), direction="forward", stop=min(FRAMES, info.frames))
     stills = {"b" * 64: StillSource(paper_boat()), "f" * 64: StillSource(lamp_flare())}
     pool = MediaPool(lambda _digest: path, lambda _digest: tracks)
-    pool.element = lambda asset, _frame: stills[asset]  # type: ignore[method-assign]
-    pool.length = lambda _asset: 1  # type: ignore[method-assign]
+    pool.element = lambda asset, _frame: stills[asset]  # type: ignore[method-assign, assignment]
+    pool.length = lambda _asset: 1  # type: ignore[method-assign, assignment]
     layers = []
     for k in range(5):
         asset = "f" * 64 if k % 2 else "b" * 64

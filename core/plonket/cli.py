@@ -51,7 +51,7 @@ def _parser() -> argparse.ArgumentParser:
     one.add_argument("--pattern", type=float, default=23, metavar="PX", help="size of the detail (default 23)")
     one.add_argument("--reach", type=float, default=40, metavar="PX", help="how far it is looked for (default 40)")
     one.add_argument("--change", choices=["shift", "similar", "affine", "perspective"], default="similar",
-                     help="how the pattern may change: shift, turn and grow (default), skew too, or in perspective")  # fmt: skip
+                     help="how the pattern may change: shift, turn and grow (default), skew too, perspective")  # fmt: skip
     one.add_argument("--channel", choices=["luma", "red", "green", "blue"], default="luma")
     one.add_argument("--direction", choices=["forward", "backward", "both"], default="both")
     one.add_argument("--range", metavar="A:B", help="frames A to B-1 only")

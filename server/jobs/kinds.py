@@ -136,9 +136,9 @@ class Measure:
     def _keep(self, job: Job, motion_id: str, name: str, tracks: Measured) -> None:
         assert job.shot_id is not None
         digest = store.keep_measurement(tracks.to_bytes())
-        Measurement.objects.get_or_create(
-            digest=digest, defaults={"kind": "plane" if isinstance(tracks, PlaneTrack) else "points", "summary": {"lost": int((tracks.state == LOST).sum())}}
-        )
+        kind = "plane" if isinstance(tracks, PlaneTrack) else "points"
+        summary = {"lost": int((tracks.state == LOST).sum())}
+        Measurement.objects.get_or_create(digest=digest, defaults={"kind": kind, "summary": summary})
 
         def attach(document: Document) -> Document | None:
             motions = [

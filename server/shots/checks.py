@@ -150,7 +150,9 @@ def advice(request: HttpRequest, digest: str, start: int = 0, stop: int | None =
             clip.close()
         out = AdviceOut(
             facts=[FactOut(about=f.about, grade=f.grade, says=f.says) for f in found.facts],
-            suggestions=[SuggestionOut(kind=s.kind, frame=s.frame, outline=list(s.outline), why=s.why) for s in found.suggestions],
+            suggestions=[
+                SuggestionOut(kind=s.kind, frame=s.frame, outline=list(s.outline), why=s.why) for s in found.suggestions
+            ],
             moving=[list(m) for m in found.moving],
         )  # fmt: skip
         store.keep_bytes(out.model_dump_json().encode(), kept)

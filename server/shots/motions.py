@@ -20,6 +20,7 @@ from plonket.formats.plane_json import write_plane
 from plonket.formats.points_csv import write_points
 from plonket.formats.points_json import write_points_json
 from plonket.formats.svg_outlines import NamedOutline, read_svg, write_svg
+from plonket.motion.movement import inverted as opposite
 from plonket.motion.movement import steadied
 from plonket.motion.plane.settings import FREEDOMS, PlaneMotion, Region
 from plonket.motion.plane.track import PlaneTrack
@@ -141,8 +142,8 @@ def movement(
         return []
     path = steadied(path, reference, min(max(smooth, 0), 120), (document.footage.width, document.footage.height))
     if inverted:
-        path = np.linalg.inv(path)
-    return (path / path[:, 2:, 2:]).reshape(len(path), 9).tolist()
+        path = opposite(path)
+    return path.reshape(len(path), 9).tolist()
 
 
 @router.get("/shots/{shot_id}/motions/{motion_id}/export/{form}")
@@ -150,10 +151,7 @@ def export(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, form: Forma
     """A motion in an open format."""
     document = document_of(find_shot(shot_id))
     motion = document.motion(motion_id)
-    if form == "regions.svg":
-        text = _regions_svg(document, motion)
-    else:
-        text = _track_text(motion, form)
+    text = _regions_svg(document, motion) if form == "regions.svg" else _track_text(motion, form)
     kinds = {"csv": "text/csv", "json": "application/json", "svg": "image/svg+xml"}
     return HttpResponse(
         text, content_type=f"{kinds[form.rsplit('.', 1)[1]]}; charset=utf-8",

@@ -15,7 +15,7 @@ from plonket.conventions import F64, U8, matrix_to_quaternion, quaternion_to_mat
 from plonket.fields import Key, Keyed, value_at
 from plonket.layers.still import StillLayer, frame_from_still
 from plonket.motion.following import Follow, spot_through
-from plonket.motion.movement import between, bridge, point_movement, smoothed, steadied
+from plonket.motion.movement import between, point_movement
 from plonket.motion.perch import Perch
 from plonket.motion.points.settings import PointMotion
 from plonket.motion.points.tracks import PointTracks

@@ -104,8 +104,9 @@ def _follow(pictures: list[U8]) -> _Paths:
         k, ok = middle, np.ones(len(at), bool)
         while 0 <= k + step < len(pictures) and ok.any() and len(at):
             before = xy[:, k].astype(np.float32)
-            now, found, _ = cv2.calcOpticalFlowPyrLK(pictures[k], pictures[k + step], before, None, winSize=(17, 17), maxLevel=4)
-            back, again, _ = cv2.calcOpticalFlowPyrLK(pictures[k + step], pictures[k], now, None, winSize=(17, 17), maxLevel=4)
+            here, there = pictures[k], pictures[k + step]
+            now, found, _ = cv2.calcOpticalFlowPyrLK(here, there, before, None, winSize=(17, 17), maxLevel=4)
+            back, again, _ = cv2.calcOpticalFlowPyrLK(there, here, now, None, winSize=(17, 17), maxLevel=4)
             ok &= (found.ravel() > 0) & (again.ravel() > 0) & (np.abs(back - before).max(axis=1) < 0.7)
             k += step
             xy[:, k], alive[:, k] = now, ok
@@ -166,7 +167,8 @@ def _detail(pictures: list[U8], paths: _Paths) -> Fact:
         return Fact(about="detail", grade="good", says=f"Plenty of detail: {lasting} spots can be followed nearly throughout.")
     if lasting >= 15:
         return Fact(about="detail", grade="fair", says=f"Some detail: {lasting} spots can be followed nearly throughout.")
-    return Fact(about="detail", grade="poor", says=f"Little detail: only {lasting} spots can be followed. Marks on the set would help.")
+    says = f"Little detail: only {lasting} spots can be followed. Marks on the set would help."
+    return Fact(about="detail", grade="poor", says=says)
 
 
 def _blur(pictures: list[U8]) -> Fact:
@@ -175,7 +177,8 @@ def _blur(pictures: list[U8]) -> Fact:
     if share > 0.55:
         return Fact(about="blur", grade="good", says="Sharp throughout.")
     if share > 0.2:
-        return Fact(about="blur", grade="fair", says="Some frames are blurred by movement; they will be followed with less certainty.")
+        says = "Some frames are blurred by movement; they will be followed with less certainty."
+        return Fact(about="blur", grade="fair", says=says)
     return Fact(about="blur", grade="poor", says="Some frames are very blurred. Expect gaps there, and check them one by one.")
 
 
@@ -186,15 +189,18 @@ def _light(pictures: list[U8]) -> Fact:
         return Fact(about="light", grade="good", says="The light stays the same.")
     if change < 0.5:
         return Fact(about="light", grade="fair", says="The light changes; keep Follow light on.")
-    return Fact(about="light", grade="poor", says="The light changes a lot. Keep Follow light on and check the brightest and darkest frames.")
+    says = "The light changes a lot. Keep Follow light on and check the brightest and darkest frames."
+    return Fact(about="light", grade="poor", says=says)
 
 
 def _depth(flat: NDArray[np.bool_], fits: float, rigid: NDArray[np.bool_]) -> Fact:
     if fits > 0.85:
         return Fact(about="depth", grade="good", says="Nearly everything moves as one flat surface, or the camera only turns.")
     if fits > 0.5:
-        return Fact(about="depth", grade="fair", says="One surface carries most of the picture; things before or behind it move differently.")
-    return Fact(about="depth", grade="fair", says="Near and far things move apart: follow what lies where your element will sit.")
+        says = "One surface carries most of the picture; things before or behind it move differently."
+        return Fact(about="depth", grade="fair", says=says)
+    says = "Near and far things move apart: follow what lies where your element will sit."
+    return Fact(about="depth", grade="fair", says=says)
 
 
 def _moving(count: int, share: float) -> Fact:
@@ -226,7 +232,8 @@ def _clusters(paths: _Paths, odd: NDArray[np.bool_], size: tuple[int, int]) -> l
 
 
 def _suggest(
-    paths: _Paths, flat: NDArray[np.bool_], fits: float, rigid: NDArray[np.bool_], odd: NDArray[np.bool_], frame: int, into: float
+    paths: _Paths, flat: NDArray[np.bool_], fits: float, rigid: NDArray[np.bool_], odd: NDArray[np.bool_], frame: int,
+    into: float,
 ) -> list[Suggestion]:
     out: list[Suggestion] = []
     lasting = paths.alive.mean(axis=1) > 0.7

@@ -32,9 +32,8 @@ def write_svg(outlines: list[NamedOutline], size: tuple[int, int], frame: int) -
     for one in outlines:
         kind = "use" if one.use else "ignore"
         tint = "#0c6670" if one.use else "#6b4694"
-        rows.append(
-            f'<path class="{kind}" data-name={quoteattr(one.name)} fill="none" stroke="{tint}" d="{path_of(one.outline, frame)}"/>'
-        )
+        look = f'class="{kind}" data-name={quoteattr(one.name)} fill="none" stroke="{tint}"'
+        rows.append(f'<path {look} d="{path_of(one.outline, frame)}"/>')
     return "\n".join([*rows, "</svg>"]) + "\n"
 
 

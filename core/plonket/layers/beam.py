@@ -141,7 +141,8 @@ def draw(layer: BeamLayer, sources: Sources, frame: int, size: tuple[int, int], 
     low, high = (float(np.clip(value_at(p, frame) / 100, 0, 1)) for p in (layer.from_part, layer.to_part))
     picture = CLEAR
     if high > low:
-        shown = spots_along(line, np.linspace(low, high, max(2, int((len(line) - 1) * (high - low)) + 1 if len(line) > 2 else 2)))
+        pieces = max(1, int((len(line) - 1) * (high - low))) if layer.curve != "straight" else len(line) - 1
+        shown = spots_along(line, np.linspace(low, high, pieces + 1))
         picture = _stroke(layer, shown, frame, size, scale)
     if layer.bead is None or layer.beads < 1:
         return faded(picture, layer, frame)
@@ -165,7 +166,8 @@ def _stroke(layer: BeamLayer, line: F64, frame: int, size: tuple[int, int], scal
     light = linear_from_8bit(rgb)[0, 0].astype(np.float32)
     out = np.empty((y1 - y0, x1 - x0, 4), np.float32)
     thin = 1 - value_at(layer.taper, frame) / 100
-    _draw_line(out, float(x0), float(y0), at, width / 2, thin * width / 2, max(glow, 1e-3), strength if glow > 0 else 0.0, light)
+    shine = strength if glow > 0 else 0.0
+    _draw_line(out, float(x0), float(y0), at, width / 2, thin * width / 2, max(glow, 1e-3), shine, light)
     return Picture(rgba=out, x=int(x0), y=int(y0))
 
 

@@ -81,4 +81,4 @@ def averaged(pictures: list[Picture]) -> Picture:
     for p in shown:
         h, w = p.rgba.shape[:2]
         total[p.y - y0 : p.y - y0 + h, p.x - x0 : p.x - x0 + w] += p.rgba
-    return Picture(rgba=total / np.float32(len(pictures)), x=x0, y=y0)
+    return Picture(rgba=np.asarray(total / np.float32(len(pictures)), np.float32), x=x0, y=y0)

@@ -143,6 +143,12 @@ def steadied(movement: F64, reference: int, frames_sd: float, size: tuple[int, i
     return from_frame(homographies(quad, smoothed(corners, frames_sd), movement), reference)
 
 
+def inverted(movement: F64) -> F64:
+    """The opposite movement."""
+    out = np.linalg.inv(movement)
+    return np.asarray(out / out[:, 2:, 2:], np.float64)
+
+
 def between(movement: F64, frame: float) -> F64:
     """A movement (n, 3, 3) at a fractional frame: the parabola through the three nearest frames."""
     k = int(np.clip(round(frame), 0, len(movement) - 1))

@@ -10,7 +10,7 @@ from plonket.fields import choice, plain
 def gaps_choice() -> Any:
     """How frames on which the motion is lost are bridged."""
     return choice("line", label="Over gaps", group="Path", names={"line": "Straight", "curve": "Curved"},
-                  help="Where it is lost, followers go straight across, or on with the speed known on either side.")  # fmt: skip
+                  help="Where it is lost, followers go straight across, or on with the speed on either side.")  # fmt: skip
 
 
 def smooth_field() -> Any:

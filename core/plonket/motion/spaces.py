@@ -10,7 +10,7 @@ from plonket.conventions import F64
 from plonket.errors import BadInput
 from plonket.fields import Number, value_at
 from plonket.motion.following import Follow, carried, parts_of, shifted, turned_sized
-from plonket.motion.movement import between, steadied
+from plonket.motion.movement import between, inverted, steadied
 from plonket.motion.perch import Perch
 
 DEEPEST = 12
@@ -63,8 +63,7 @@ class Spaces:
             path = self._movement(motion, follow.reference_frame)
             if path is not None:
                 path = steadied(path, follow.reference_frame, follow.smooth, self._size)
-                path = np.linalg.inv(path) if follow.inverted else path
-                path = path / path[:, 2:, 2:]
+                path = inverted(path) if follow.inverted else path
             self._steadied[key] = path
         return self._steadied[key]
 

@@ -67,13 +67,18 @@ def film(name: str, out: Path, *, scale: float = 1.0, samples: int = 9, work: Wo
     out.mkdir(parents=True, exist_ok=True)
     keys = _shoot_keys(module, what, camera, times, recording, out / "keys", samples, work)
     sensor = Sensor(gain=module.GAIN)
-    pictures = photographs(_frames(keys, what, camera, times, recording), sensor, recording.seed)
-    write_recording(out / f"{name}.mp4", pictures, times, size, recording, work)
     truth = out / "truth"
     write_truth(truth, truth_of(what, camera, times, recording.clap_at))
     with VideoWriter(truth / "clean.mp4", size, recording.rate, coding=Coding(crf=24, preset="slow")) as video:
-        for light in _frames(keys, what, camera, times, recording):
-            video.write(sensor.clean(light))
+
+        def lights() -> Iterator[F32]:
+            """Each frame's light, its clean picture written on the way."""
+            for light in _frames(keys, what, camera, times, recording):
+                video.write(sensor.clean(light))
+                yield light
+
+        pictures = photographs(lights(), sensor, recording.seed)
+        write_recording(out / f"{name}.mp4", pictures, times, size, recording, work)
     _write_mattes(truth, keys, what, camera, times, recording)
 
 

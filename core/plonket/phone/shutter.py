@@ -46,7 +46,7 @@ def expose_frame(
         light, seen = _warp_key(exposure, key_time, what, camera, t)
         out += np.float32(weight) * light
         mass += np.float32(weight) * seen
-    return out / np.maximum(mass, 1e-6)[..., None]
+    return np.asarray(out / np.maximum(mass, 1e-6)[..., None], np.float32)
 
 
 def seen_mattes(
@@ -67,8 +67,9 @@ def _warp_key(
     eye = np.empty((NODES, STEPS, 3))
     rot = np.empty((NODES, STEPS, 3, 3))
     carry = np.empty((NODES, STEPS, count, 3, 4))
-    part, world = _widened(e)
-    middles = [world[part == p][::37].mean(axis=0) if (part == p).any() else None for p in range(count)]
+    part, world = _widened(e.part, e.world)
+    # A few places of every moving part stand for its extent.
+    some = [world[part == p][::53].astype(np.float64) if p else np.zeros((0, 3)) for p in range(count)]
     centre = np.zeros((NODES, STEPS, count, 3))
     box = np.full((NODES, STEPS, count, 4), np.nan)
     back = [np.linalg.inv(what.part_at(p, key_time)) for p in e.parts]
@@ -79,12 +80,11 @@ def _warp_key(
             for p, name in enumerate(e.parts):
                 moved = what.part_at(name, when) @ back[p]
                 carry[r, k, p] = moved[:3]
-                middle = middles[p]
-                if p == 0 or middle is None:
+                if not len(some[p]):
                     continue
-                centre[r, k, p] = moved[:3, :3] @ middle + moved[:3, 3]
-                some = world[part == p][::53] @ moved[:3, :3].T + moved[:3, 3]
-                xy = camera.project_at(when, some) + e.pad
+                places = some[p] @ moved[:3, :3].T + moved[:3, 3]
+                centre[r, k, p] = places.mean(axis=0)
+                xy = camera.project_at(when, places) + e.pad
                 box[r, k, p] = [*(xy.min(axis=0) - 14), *(xy.max(axis=0) + 14)]
     key_eye, key_rot = camera.pose(key_time)
     out = np.empty((height, width, 3), np.float32)
@@ -93,16 +93,16 @@ def _warp_key(
     return out, mass
 
 
-def _widened(e: Exposure) -> tuple[NDArray[np.int16], F32]:
+def _widened(seen: NDArray[np.int16], world: F32) -> tuple[NDArray[np.int16], F32]:
     """Parts and world positions, with moving parts widened by their soft rim, which moves with them."""
     # Fast arithmetic cannot test for NaN: where nothing is seen, the part says so.
-    part = np.where(np.isfinite(e.world[..., 0]), e.part, -1).astype(np.int16)
+    part = np.where(np.isfinite(world[..., 0]), seen, -1).astype(np.int16)
     moving = part > 0
     if not moving.any():
-        return part, e.world
+        return part, world
     distance, (iy, ix) = distance_transform_edt(~moving, return_indices=True)
     rim = (distance > 0) & (distance <= RIM_PX)
-    world = e.world.copy()
+    world = world.copy()
     part[rim], world[rim] = part[iy[rim], ix[rim]], world[iy[rim], ix[rim]]
     return part, world
 

@@ -25,7 +25,7 @@ from plonket.outline import carry
 
 Direction = Literal["forward", "backward", "both", "gap"]
 
-FEWER_ABOVE_PX = 0.6
+FEWER_ABOVE_PX = 0.5
 """Expected corner error above which fewer degrees of freedom are tried."""
 LOST_ABOVE_PX = 8.0
 LEAST_COVERAGE = 0.3
@@ -275,8 +275,9 @@ class _Pass:
         patch = cv2.warpPerspective(reduced, into, (int(size[0]), int(size[1])), flags=cv2.INTER_LINEAR,
                                     borderMode=cv2.BORDER_REPLICATE)  # fmt: skip
         r = int(np.ceil(reach * scale)) + 1
-        padded = cv2.copyMakeBorder(now, r + int(size[1]), r + int(size[1]), r + int(size[0]), r + int(size[0]), cv2.BORDER_REPLICATE)
-        x0, y0 = int(low[0]) - r + r + int(size[0]), int(low[1]) - r + r + int(size[1])
+        wide, tall = r + int(size[0]), r + int(size[1])
+        padded = cv2.copyMakeBorder(now, tall, tall, wide, wide, cv2.BORDER_REPLICATE)
+        x0, y0 = int(low[0]) - r + wide, int(low[1]) - r + tall
         window = padded[max(y0, 0) : y0 + int(size[1]) + 2 * r, max(x0, 0) : x0 + int(size[0]) + 2 * r]
         if window.shape[0] < size[1] or window.shape[1] < size[0]:
             return []

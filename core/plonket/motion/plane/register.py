@@ -50,8 +50,8 @@ class Found:
     homography : (3, 3) reference pixels to frame pixels. likeness : correlation of the pixels that agree.
     plain : the same over all visible pixels. coverage : share of the detail seen that agrees.
     inside : share of the detail that lies in the frame and is not ignored.
-    error_px : expected error of the region's corners. variance : of the residual, code values squared. light : (4,) gain, offset
-        and slopes relative to the reference.
+    error_px : expected error of the region's corners. variance : of the residual, code values squared.
+    light : (4,) gain, offset and slopes relative to the reference.
     freedom : index into FREEDOMS. blur : index into BLURS_PX. tiles : (TILES**2,) agreement per tile.
     """
 
@@ -130,9 +130,9 @@ def register(
     Parameters
     ----------
     freedom : index into FREEDOMS, the most that may change. blur : where the search for the blur starts.
-    tiles : (TILES**2,) weights to start with, from the frame before. slopes : also solve slopes of light. light : (4,) gain, offset and slopes of the frame before.
-    tightness : how much the prediction is trusted, from 0.
-    most_scale : the most that the residual's SD can be, code values, known from the frames before.
+    tiles : (TILES**2,) weights to start with, from the frame before. slopes : also solve slopes of light.
+    light : (4,) gain, offset and slopes of the frame before. most_scale : the most that the residual's SD can be,
+        code values, known from the frames before. tightness : how much the prediction is trusted, from 0.
     finest, coarsest : levels used.
     """
     run = _Run(template, frame, start, tiles, slopes, light, most_scale, tightness)
@@ -168,9 +168,7 @@ class _Run:
         self.start = self.start / self.start[2, 2]
         self.h = self.start.copy()
         self.tiles = np.ones(TILES * TILES) if tiles is None else tiles.copy()
-        corners = np.array([[-0.7, -0.7], [0.7, -0.7], [0.7, 0.7], [-0.7, 0.7]])
-        self.corners = (np.linalg.inv(self.norm) @ np.hstack([template.hull, np.ones((4, 1))]).T).T[:, :2]
-        self.corners = np.where(np.isfinite(self.corners), self.corners, corners)
+        self.corners: F64 = _through(np.asarray(np.linalg.inv(self.norm), np.float64), template.hull)
 
     def index_from_norm(self, k: int) -> F64:
         """Normalised places to array indices of the frame's level `k`."""
@@ -267,7 +265,7 @@ class _Run:
     def result(self, level: Level, k: int, freedom: int, blur: int) -> Found:
         s = self.sums(level, k, blur, self.weights(level), smooth=True, use_light=True)
         s = self.sums(level, k, blur, s.weights, smooth=True, last=True)
-        errors = self._errors(s, freedom)
+        errors = self._errors(s, level, blur, freedom)
         return Found(
             homography=self.h @ np.linalg.inv(self.norm) / (self.h @ np.linalg.inv(self.norm))[2, 2],
             likeness=s.likeness, plain=s.plain, coverage=s.coverage, inside=s.inside, error_px=errors,
@@ -275,7 +273,7 @@ class _Run:
             freedom=freedom, blur=blur, tiles=s.tiles,
         )  # fmt: skip
 
-    def _errors(self, s: _Sums, freedom: int) -> float:
+    def _errors(self, s: _Sums, level: Level, blur: int, freedom: int) -> float:
         """Expected corner error in frame pixels.
 
         From the spread of what the tiles ask for, each on its own: noise that is alike within a tile (a
@@ -283,15 +281,13 @@ class _Run:
         """
         basis = _basis(freedom)
         k = basis.shape[1]
-        full = np.zeros((ROWS, k + LIGHT))
-        full[:WARP, :k] = basis
-        full[WARP:, k:] = np.eye(LIGHT)
-        normal = full.T @ s.normal @ full
-        try:
-            inverse = np.linalg.inv(normal + np.eye(len(normal)) * 1e-9 * np.trace(normal))
-        except np.linalg.LinAlgError:
-            return 99.0
-        asked = s.asked @ full
+        # Light is known well: what it shares with the warp is taken out first.
+        light = s.normal[:WARP, WARP:] @ np.linalg.pinv(s.normal[WARP:, WARP:])
+        known = s.normal[:WARP, :WARP] - light @ s.normal[WARP:, :WARP]
+        known = basis.T @ (known - s.gain**2 * level.idle[blur] * _isotropic(level.uv, s.weights)) @ basis
+        sizes, axes = np.linalg.eigh(known)
+        inverse = axes @ np.diag(1 / np.maximum(sizes, 1e-7 * max(float(sizes[-1]), 1e-9))) @ axes.T
+        asked = (s.asked[:, :WARP] - s.asked[:, WARP:] @ light.T) @ basis
         asked = asked[np.abs(asked).max(axis=1) > 0]
         count = len(asked)
         if count <= k + 1:
@@ -301,7 +297,7 @@ class _Run:
         jacobian = self._corner_jacobian()
 
         def corner(cov: F64) -> float:
-            warp = basis @ cov[:k, :k] @ basis.T
+            warp = basis @ cov @ basis.T
             return float(np.einsum("cij,jk,cik->", jacobian, warp, jacobian)) / len(jacobian)
 
         return TRUE_PER_ESTIMATE * float(np.sqrt(max(corner(clustered), corner(white), 0.0)))
@@ -354,6 +350,16 @@ def _solve(normal: F64, right: F64, basis: F64, strain: F64, variance: float, ti
     small[range(len(small)), range(len(small))] *= 1 + 1e-7
     small[range(len(small)), range(len(small))] += 1e-9 * max(float(np.trace(small)), 1e-6)
     return np.asarray(basis @ np.linalg.solve(small, rhs)[:k])
+
+
+def _isotropic(uv: F32, weights: F32) -> F64:
+    """(8, 8): what slopes without direction would seem to tell about the warp."""
+    u, v = uv[:, 0].astype(np.float64), uv[:, 1].astype(np.float64)
+    nought, one = np.zeros_like(u), np.ones_like(u)
+    across = np.stack([u, nought, v, nought, one, nought, -u * u, -u * v], axis=1)
+    down = np.stack([nought, u, nought, v, nought, one, -u * v, -v * v], axis=1)
+    w = weights.astype(np.float64)[:, None]
+    return np.asarray(across.T @ (w * across) + down.T @ (w * down))
 
 
 def _warp(p: F64) -> F64:
@@ -569,9 +575,10 @@ def _weigh(values: F32, seen: F32, inside: U8, light: F64, uv: F32, tile: np.nda
 
 
 @numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
-def _accumulate(picture: F32, ignore: U8, size: float, m: F64, uv: F32, tile: np.ndarray, values: F32, grad: F32,
+def _accumulate(  # type: ignore[no-untyped-def]
+                picture: F32, ignore: U8, size: float, m: F64, uv: F32, tile: np.ndarray, values: F32, grad: F32,
                 weights: F32, start_tiles: F64, start_light: F64, use_light: bool, smooth: bool, slopes: bool, last: bool,
-                most_scale: float, per_px: float):  # fmt: skip  # type: ignore[no-untyped-def]
+                most_scale: float, per_px: float):  # fmt: skip
     n = uv.shape[0]
     seen = np.empty(n, np.float32)
     inside = np.empty(n, np.uint8)

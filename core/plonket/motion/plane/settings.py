@@ -62,7 +62,7 @@ class PlaneMotion(Model):
     freedom: Freedom = choice("perspective", label="Surface may", group="How it looks for it",
                               names={"translation": "Shift", "similarity": "Turn and grow", "affine": "Skew",
                                      "perspective": "Perspective"},
-                              help="How the surface moves in the picture. Fewer ways hold better on little detail.")  # fmt: skip
+                              help="How the surface moves. Fewer ways hold better on little detail.")  # fmt: skip
     detail: float = plain(60, label="Detail used", low=5, high=100, step=5, unit="%", group="How it looks for it",
                           help="How many of the region's pixels are compared, the most telling first.")  # fmt: skip
     reach_px: float = plain(48, label="Reach", low=4, high=400, step=2, unit="px", group="How it looks for it",

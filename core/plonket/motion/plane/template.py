@@ -18,6 +18,8 @@ BLURS_PX = (0.0, 1.0, 1.8, 3.0, 4.5, 6.5)
 """Blurs of the reference that are kept ready, so that a defocused or shaken frame can be matched."""
 NOISE_CUT = 3.0
 """Squared slopes below so many times those of noise are taken for noise."""
+NOISE_LEFT = 0.132
+"""What the cut leaves of noise's squared slopes, per axis: the mean of (1 - c/x)^2 x/2 over chi-squared x > c."""
 TILES = 12
 """The region is watched in TILES x TILES pieces: what covers it covers pieces, not pixels."""
 MOST_PIXELS = (10_000, 6_000, 4_000, 4_000, 4_000, 4_000)
@@ -34,6 +36,7 @@ class Level:
     ----------
     scale : picture scale, 2**-k. uv : (n, 2) float32 normalised places of the chosen pixels. tile : (n,) index.
     values : (blurs, n) grey values. grad : (blurs, n, 2) by normalised u and v.
+    idle : (blurs,) variance of what of each slope is still noise.
     """
 
     scale: float
@@ -41,12 +44,14 @@ class Level:
     tile: NDArray[np.int32]
     values: F32
     grad: F32
+    idle: F64
 
     def thinned(self, step: int = 5) -> Level:
         """A thinner choice of the same pixels, where a rough look is enough."""
         return Level(
             scale=self.scale, uv=np.ascontiguousarray(self.uv[::step]), tile=np.ascontiguousarray(self.tile[::step]),
             values=np.ascontiguousarray(self.values[:, ::step]), grad=np.ascontiguousarray(self.grad[:, ::step]),
+            idle=self.idle,
         )  # fmt: skip
 
 
@@ -56,8 +61,8 @@ class Template:
 
     Attributes
     ----------
-    levels : finest first. thin : the same with fewer pixels. pixels_from_norm : (3, 3) from normalised places to reference pixels; the
-        region lies within about +-1. hull : (4, 2) corners of the region's box in pixels.
+    levels : finest first. thin : the same with fewer pixels. pixels_from_norm : (3, 3) from normalised places
+        to reference pixels; the region lies within about +-1. hull : (4, 2) corners of the region's box in pixels.
     """
 
     levels: tuple[Level, ...]
@@ -116,7 +121,8 @@ def _level(
     h, w = grey.shape
     # Cut on whole pixels of this level, so that level coordinates stay exact.
     bx0, by0 = max(0, box[0] - pad) // size * size, max(0, box[1] - pad) // size * size
-    bx1, by1 = min(w // size * size, -(-(box[2] + pad) // size) * size), min(h // size * size, -(-(box[3] + pad) // size) * size)
+    bx1 = min(w // size * size, -(-(box[2] + pad) // size) * size)
+    by1 = min(h // size * size, -(-(box[3] + pad) // size) * size)
     cut, inner = grey[by0:by1, bx0:bx1], mask[by0:by1, bx0:bx1]
     if k:
         shape = ((bx1 - bx0) // size, (by1 - by0) // size)
@@ -142,17 +148,20 @@ def _level(
     ys, xs, tile = ys[chosen], xs[chosen], tile[chosen]
     uv = np.stack([(px[chosen] - centre[0]) / radius, (py[chosen] - centre[1]) / radius], axis=1)
     values = np.stack([b[ys, xs] for b in blurred])
-    grads = []
+    grads, rest = [], []
     for blur, b in zip(BLURS_PX, blurred, strict=True):
         gx, gy = _gradient(b)
         # Noise has slopes too, but they tell nothing: what they would claim to know is taken off.
-        idle = NOISE_CUT * (noise * scale * _slope_of_noise(float(np.hypot(SMOOTHING_PX, blur * scale)))) ** 2
+        slope = (noise * scale * _slope_of_noise(float(np.hypot(SMOOTHING_PX, blur * scale)))) ** 2
+        idle = NOISE_CUT * slope
+        rest.append(NOISE_LEFT * slope * (radius * scale) ** 2)
         x, y = gx[ys, xs], gy[ys, xs]
         kept = np.clip(1 - idle / np.maximum(x * x + y * y, 1e-9), 0, 1)
         grads.append(np.stack([x * kept, y * kept], axis=1) * (radius * scale))
     return Level(
         scale=scale, uv=np.ascontiguousarray(uv, np.float32), tile=np.ascontiguousarray(tile),
         values=np.ascontiguousarray(values, np.float32), grad=np.ascontiguousarray(np.stack(grads), np.float32),
+        idle=np.array(rest),
     )  # fmt: skip
 
 

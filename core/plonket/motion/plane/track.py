@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -57,7 +58,8 @@ class PlaneTrack:
     def to_bytes(self) -> bytes:
         """Serialised arrays; equal tracks give equal bytes."""
         out = io.BytesIO()
-        np.savez(out, kind=np.array("plane"), **{name: np.asarray(getattr(self, name)) for name in _FIELDS})
+        arrays: dict[str, Any] = {name: np.asarray(getattr(self, name)) for name in _FIELDS}
+        np.savez(out, kind=np.array("plane"), **arrays)
         return out.getvalue()
 
     @staticmethod

@@ -189,7 +189,7 @@ class Walk:
                 picture = channel_of(self.clip, given.frame, self.motion.channel)
                 f.others[given.frame] = self._pattern_at(f, picture, given.frame, np.array([given.x, given.y]))
             other = f.others[given.frame]
-            for spot in [expected - inner, *(s for s, _ in matcher.search(window, other.pattern.patch, expected - inner, f.point.reach_px, 2))]:
+            for spot in self._spots(f, window, other.pattern.patch, expected - inner):
                 tried = matcher.refine(window, other.pattern, _at(np.eye(3), spot), self.dof)
                 if tried.likeness >= self.limit + RECOVER_MARGIN and tried.plain > self.limit and tried.agree > 0.75:
                     f.known, f.recent = other, other.pattern
@@ -203,12 +203,16 @@ class Walk:
             soft = cv2.GaussianBlur(f.known.window, (0, 0), sigma)
             pattern = matcher.cut_pattern(np.asarray(soft, np.float32), f.known.at, f.half)
             patch = self._turned(pattern.patch, f)
-            for spot in [expected - inner, *(s for s, _ in matcher.search(window, patch, expected - inner, f.point.reach_px, 2))]:
+            for spot in self._spots(f, window, patch, expected - inner):
                 tried = matcher.refine(window, pattern, f.warp_at(spot), self.dof)
                 near = np.hypot(*(tried.centre - (expected - inner))) <= f.point.reach_px + 1
                 if near and self._sound(f, tried, self.limit + RECOVER_MARGIN) and tried.agree > 0.75:
                     return tried, inner
         return match, corner
+
+    def _spots(self, f: _Follower, window: F32, patch: F32, at: F64) -> list[F64]:
+        """Where to try a pattern: as expected, then the likeliest places within reach."""
+        return [at, *(spot for spot, _ in matcher.search(window, patch, at, f.point.reach_px, 2))]
 
     def _best(self, f: _Follower, luma: U8, expected: F64, reach: float) -> tuple[matcher.Match | None, F64]:
         assert f.known is not None and f.recent is not None
