@@ -14,6 +14,7 @@ from django.utils import timezone
 from jobs.models import Chunk, Event, Job
 from jobs.tell import tell
 from library.models import Asset
+from library.unpack import readable
 from plonket.checks.slip import measure_slip
 from plonket.context import Work
 from plonket.deliver import deliver, delivery_size
@@ -82,7 +83,8 @@ def conform_asset(asset: Asset, work: Work | None = None) -> None:
     """Write an asset's conformed files."""
     source = store.original_path(asset.digest, asset.ending)
     store.check_room(asset.bytes * 4)
-    conform(source, store.derived_folder(asset.digest), work)
+    with readable(source) as media:
+        conform(media, store.derived_folder(asset.digest), work)
 
 
 class Measure:

@@ -12,6 +12,7 @@ from django.db import transaction
 from jobs.models import Job
 from jobs.queue import enqueue
 from library.models import Asset
+from library.unpack import readable
 from plonket.errors import PlonketError
 from plonket.media import ClipInfo, probe
 from plonket_server import store
@@ -38,7 +39,8 @@ def bring_in(part: Path, name: str, *, shot_id: Any = None, on_shelf: bool = Fal
     if checked != part:
         os.replace(part, checked)
     try:
-        info = probe(checked)
+        with readable(checked) as media:
+            info = probe(media)
         digest = store.digest_of(checked)
         target = store.original_path(digest, ending)
         target.parent.mkdir(parents=True, exist_ok=True)

@@ -10,9 +10,9 @@ from pathlib import Path
 import cv2
 import numpy as np
 from django.conf import settings
-from django.core.management import call_command
 from playwright.sync_api import expect
 
+from library.management.commands.load_demo import load_demo
 from plonket.conventions import F64
 from plonket.media import open_clip, probe
 from plonket.media.sound import read_sound
@@ -226,7 +226,7 @@ class Around(BrowserTest):
     """Pages, keys, themes, and what happens when something is wrong."""
 
     def test_demo_project_opens_measured_and_composed(self) -> None:
-        call_command("load_demo")
+        load_demo()
         page = self.page
         page.goto(self.address)
         page.get_by_role("button", name="Open Chart wall, take 3").click()

@@ -7,9 +7,9 @@ from pathlib import Path
 
 import cv2
 import numpy as np
-from django.core.management import call_command
 from playwright.sync_api import Locator, expect
 
+from library.management.commands.load_demo import load_demo
 from plonket.conventions import F64, U8
 from plonket.media import open_clip, probe
 from plonket.phone.quickset import QuickShot, chart_shot, quad
@@ -168,14 +168,14 @@ class SeaChartReplaced(BrowserTest):
 
 class Followers(BrowserTest):
     def open_demo(self, name: str) -> None:
-        call_command("load_demo")
         self.page.goto(self.address)
         self.page.get_by_role("button", name=f"Open {name}").click()
         self.shown(0)
 
-    def test_perches_and_beams_on_the_demo(self) -> None:
+    def test_perches_beams_and_lanterns_on_the_demo(self) -> None:
         """A perch on the plane, something on the perch, a beam between two perches; moving one moves what is on it."""
         page = self.page
+        load_demo()
         self.open_demo("Night chart on the wall")
         page.get_by_role("button", name="Sea chart Plane").click()
         for x, y in ((500, 250), (800, 260)):
@@ -215,8 +215,7 @@ class Followers(BrowserTest):
         page.keyboard.press("Control+z")
         expect(page.get_by_text("Perch → Perch 2")).to_be_hidden()
 
-    def test_lanterns_hang_between_the_wands(self) -> None:
-        page = self.page
+        # The other demo shot: lanterns hang between the keeper's wands.
         self.open_demo("Lanterns for the keeper")
         expect(page.get_by_role("button", name="Lantern string Beam")).to_be_visible()
         final = self.canvas_pixels().astype(int)

@@ -83,7 +83,7 @@ class Perches(unittest.TestCase):
             found = spot_through(frame_from_still(layer, spaces, frame), np.array([2.0, 2]))
             truth = spot_through(moving()[frame], at_start)
             # High takes the similarity that low's tilted space has at its foot: near it, that is close.
-            np.testing.assert_allclose(found, truth, atol=0.15)
+            np.testing.assert_allclose(found, truth, atol=0.3)
 
     def test_a_perch_cannot_sit_on_itself(self) -> None:
         document = {

@@ -252,6 +252,18 @@ class Stakes(unittest.TestCase):
         self.assertEqual(track.state[0], GIVEN)
 
 
+    def test_a_stake_in_a_gap_bends_only_the_bridge(self) -> None:
+        track, _ = measured("plain")
+        _, corners = filmed("plain")
+        track.state[10:17] = LOST
+        wanted = corners[13] + [5.0, -4.0]
+        stake = PlaneStake(frame=13, corners=tuple((float(x), float(y)) for x, y in wanted))  # type: ignore[arg-type]
+        path = plane_movement(plane_on(corners, stakes=[stake]), track, 0)
+        np.testing.assert_allclose(carry(corners[0], path[13]), wanted, atol=1e-6)
+        for i in (9, 17, 30):
+            np.testing.assert_allclose(path[i], track.homography[i], atol=1e-9)
+
+
 class BadPlanes(unittest.TestCase):
     def test_each_says_what_is_wrong(self) -> None:
         frames, corners = filmed("plain")

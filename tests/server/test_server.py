@@ -107,6 +107,27 @@ class Uploads(WithFolder):
         inside = [p for p in store.root().rglob("*") if p.is_file()]
         self.assertTrue(any(asset.digest in p.name for p in inside))
 
+    def test_a_zip_of_numbered_pictures_is_a_clip(self) -> None:
+        import zipfile
+
+        path = self.folder / "matte.zip"
+        with zipfile.ZipFile(path, "w") as box:
+            for k in (2, 0, 1):
+                picture = np.full((60, 80), 40 + 80 * k, np.uint8)
+                box.writestr(f"../../up/{k:04d}.png", cv2.imencode(".png", picture)[1].tobytes())
+            box.writestr("notes.txt", "not a picture")
+        answer = self.page.upload(path)
+        self.assertEqual((answer.status_code, answer["Plonket-Kind"]), (204, "clip"))
+        asset = Asset.objects.get(pk=answer["Plonket-Asset"])
+        self.assertEqual((asset.state, asset.info["frames"], asset.info["width"]), ("ready", 3, 80))
+        clip = open_clip(store.derived_folder(asset.digest) / "clip.mp4")
+        levels = [float(clip.luma(i).mean()) for i in range(3)]
+        self.assertEqual(levels, sorted(levels))
+        self.assertEqual(list((store.root() / "unpacked").iterdir()), [])
+        bad = self.folder / "bad.zip"
+        bad.write_bytes(b"PK nothing")
+        self.assertEqual(self.page.upload(bad).status_code, 422)
+
     def test_unusable_files_say_why_and_leave_nothing(self) -> None:
         shot = self.new_shot()
         words = self.folder / "words.mp4"

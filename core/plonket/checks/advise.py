@@ -20,6 +20,8 @@ MOST = 500
 FITS_PX = 1.6
 """How far a detail may lie from where a model puts it, in pixels of the reduced picture."""
 
+LEAST_CONTRAST = 2.5
+"""Code values that a detail must stand out by; below, it is noise."""
 BREAKS_PX = 2.5
 """Distance from its epipolar line at which a detail is taken to move by itself."""
 
@@ -97,6 +99,7 @@ def _follow(pictures: list[U8]) -> _Paths:
     middle = len(pictures) // 2
     spots = cv2.goodFeaturesToTrack(pictures[middle], MOST, 0.008, 7, blockSize=7)
     at = np.zeros((0, 2), np.float32) if spots is None else spots.reshape(-1, 2)
+    at = at[_contrast(pictures[middle], at) > LEAST_CONTRAST]
     xy = np.zeros((len(at), len(pictures), 2))
     alive = np.zeros((len(at), len(pictures)), bool)
     xy[:, middle], alive[:, middle] = at, True
@@ -111,6 +114,14 @@ def _follow(pictures: list[U8]) -> _Paths:
             k += step
             xy[:, k], alive[:, k] = now, ok
     return _Paths(xy=xy, alive=alive, middle=middle)
+
+
+def _contrast(picture: U8, at: NDArray[np.float32]) -> F64:
+    """(n,) SD of the picture round each spot, its finest noise smoothed away, in code values."""
+    soft = cv2.GaussianBlur(picture, (0, 0), 1.2).astype(np.float32)
+    mean, square = cv2.blur(soft, (9, 9)), cv2.blur(soft * soft, (9, 9))
+    x, y = at[:, 0].astype(int), at[:, 1].astype(int)
+    return np.sqrt(np.maximum(square - mean * mean, 0))[y, x].astype(np.float64)
 
 
 def _models(paths: _Paths) -> tuple[NDArray[np.bool_], float, NDArray[np.bool_]]:

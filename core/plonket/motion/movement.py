@@ -100,9 +100,23 @@ def plane_movement(motion: PlaneMotion, track: PlaneTrack, reference: int) -> F6
         quad = np.array(motion.quad, np.float64)
         paths = np.stack([carry(quad, m).ravel() for m in h])
         sound = known & np.isfinite(paths).all(axis=1)
-        paths = smoothed(bridge(np.nan_to_num(paths), sound, motion.gaps), motion.smooth)
+        paths = smoothed(_bridged_corners(motion, np.nan_to_num(paths), sound), motion.smooth)
         h = homographies(quad, paths.reshape(-1, 4, 2), h, only=None if motion.smooth > 0 else ~known)
     return from_frame(h, reference)
+
+
+def _bridged_corners(motion: PlaneMotion, paths: F64, sound: NDArray[np.bool_]) -> F64:
+    """Corners (n, 8) with lost frames filled: through the stakes there, and from the known frames on either side."""
+    out = paths.copy()
+    for k in range(4):
+        known, corner = sound.copy(), paths[:, 2 * k : 2 * k + 2].copy()
+        for stake in motion.stakes:
+            at = stake.corners[k]
+            if at is not None and stake.frame < len(sound) and not sound[stake.frame]:
+                known[stake.frame], corner[stake.frame] = True, at
+        if known.any():
+            out[:, 2 * k : 2 * k + 2] = bridge(corner, known, motion.gaps)
+    return out
 
 
 def homographies(quad: F64, corners: F64, otherwise: F64, only: NDArray[np.bool_] | None = None) -> F64:

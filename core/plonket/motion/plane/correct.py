@@ -45,9 +45,11 @@ def corner_offsets(motion: PlaneMotion, track: PlaneTrack) -> F64:
     """How far stakes move each corner, (n, 4, 2) in reference-frame pixels.
 
     A corner's correction is exact on its stakes, nought on the reference frame, straight in between
-    and held beyond the last stake on either side.
+    and held beyond the last stake on either side. Stakes on frames where the surface is lost correct
+    nothing elsewhere: they are places for the bridge to go through.
     """
     n = track.frames
+    sound = track.known()
     quad = np.array(motion.quad, np.float64)
     out = np.zeros((n, 4, 2))
     frames = np.arange(n)
@@ -55,7 +57,7 @@ def corner_offsets(motion: PlaneMotion, track: PlaneTrack) -> F64:
         known: dict[int, F64] = {track.reference_frame: np.zeros(2)}
         for stake in motion.stakes:
             corner = stake.corners[k]
-            if corner is None or stake.frame >= n:
+            if corner is None or stake.frame >= n or not sound[stake.frame]:
                 continue
             back = carry(np.array([corner], np.float64), np.linalg.inv(track.homography[stake.frame]))[0]
             if np.isfinite(back).all():

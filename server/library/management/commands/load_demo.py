@@ -76,7 +76,9 @@ def _take(path: Path, name: str, **known: Any) -> Asset:
     shutil.copyfile(path, part)
     asset = bring_in(part, name + path.suffix, on_shelf=True, conform_now=True, **known)
     if asset.kind == Asset.Kind.CLIP and asset.state != Asset.State.READY:
-        conform_asset(asset)
+        # The strip is written last: with it there, an earlier load got as far.
+        if not (store.derived_folder(asset.digest) / "strip.jpg").exists():
+            conform_asset(asset)
         Asset.objects.filter(pk=asset.pk).update(state=Asset.State.READY)
         asset.refresh_from_db()
     return asset
@@ -149,7 +151,7 @@ def _lanterns(project: Project, clip: Asset, elements: dict[str, Asset]) -> None
     at = 50
     truth = _true_points("keeper", at)
     wands = PointMotion(
-        id="wands", name="Wands", channel="red", change="shift",
+        id="wands", name="Wands",
         points=[_point(side, f"{side.capitalize()} wand", at, *truth[f"wand {side}"]).model_copy(
             update={"pattern_px": 37.0, "reach_px": 60.0}) for side in ("left", "right")],
     )  # fmt: skip

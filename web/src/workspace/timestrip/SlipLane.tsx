@@ -1,5 +1,6 @@
-import { useEffect, useRef } from "react";
+import { useCallback } from "react";
 import type { Slip } from "~/api/client";
+import { type Draw, Lane } from "~/workspace/timestrip/Lane";
 import { type Scale, xOf } from "~/workspace/timestrip/TimeStrip";
 
 export const SLIP = 34;
@@ -9,42 +10,26 @@ const TOP = 2;
 
 /** How many pixels the chosen thing swims, frame by frame; what lies above the dotted line is seen. */
 export function SlipLane({ slip, scale }: { slip: Slip; scale: Scale }) {
-  const canvas = useRef<HTMLCanvasElement>(null);
-  useEffect(() => {
-    const element = canvas.current;
-    const context = element?.getContext("2d");
-    if (!element || !context) return;
-    const ratio = devicePixelRatio;
-    element.width = scale.width * ratio;
-    element.height = SLIP * ratio;
-    context.scale(ratio, ratio);
-    const style = getComputedStyle(element);
-    const tide = style.getPropertyValue("--tide");
-    const brick = style.getPropertyValue("--brick");
-    const step = (scale.width - 20) / scale.frames;
-    // Square root: small swim must be seen too.
-    const height = (px: number) => Math.sqrt(Math.min(px, TOP) / TOP) * (SLIP - 4);
-    slip.px.forEach((px, f) => {
-      if (px === null) return;
-      context.fillStyle = px > SEEN ? brick : tide;
-      const h = Math.max(1, height(px));
-      context.fillRect(xOf(scale, f) - step / 2, SLIP - h, Math.max(1, step + 0.3), h);
-    });
-    context.strokeStyle = style.getPropertyValue("--ink-3");
-    context.setLineDash([2, 3]);
-    context.beginPath();
-    context.moveTo(10, SLIP - height(SEEN));
-    context.lineTo(scale.width - 10, SLIP - height(SEEN));
-    context.stroke();
-  }, [slip, scale]);
-  const number = slip.rms_px === null ? "not judged" : `${slip.rms_px.toFixed(2)} pixels`;
-  return (
-    <canvas
-      ref={canvas}
-      role="img"
-      aria-label={`Slip: ${number}`}
-      className="block border-b border-line"
-      style={{ width: scale.width, height: SLIP }}
-    />
+  const draw = useCallback<Draw>(
+    (context, colour) => {
+      const step = (scale.width - 20) / scale.frames;
+      // Square root: small swim must be seen too.
+      const height = (px: number) => Math.sqrt(Math.min(px, TOP) / TOP) * (SLIP - 4);
+      slip.px.forEach((px, f) => {
+        if (px === null) return;
+        context.fillStyle = colour(px > SEEN ? "--brick" : "--tide");
+        const h = Math.max(1, height(px));
+        context.fillRect(xOf(scale, f) - step / 2, SLIP - h, Math.max(1, step + 0.3), h);
+      });
+      context.strokeStyle = colour("--ink-3");
+      context.setLineDash([2, 3]);
+      context.beginPath();
+      context.moveTo(10, SLIP - height(SEEN));
+      context.lineTo(scale.width - 10, SLIP - height(SEEN));
+      context.stroke();
+    },
+    [slip, scale],
   );
+  const number = slip.rms_px === null ? "not judged" : `${slip.rms_px.toFixed(2)} pixels`;
+  return <Lane height={SLIP} label={`Slip: ${number}`} scale={scale} draw={draw} />;
 }

@@ -1,5 +1,6 @@
-import { useEffect, useRef } from "react";
+import { useCallback } from "react";
 import type { Motion } from "~/workspace/timestrip/types";
+import { type Draw, Lane } from "~/workspace/timestrip/Lane";
 import { type Scale, xOf } from "~/workspace/timestrip/TimeStrip";
 import { LOST, useHealth } from "~/workspace/tracks";
 
@@ -13,68 +14,54 @@ function handFrames(motion: Motion): Set<number> {
 
 /** How sure a motion is, frame by frame: height is trust; lost frames are low hatched bricks; stakes stand out. */
 export function TrustStrip({ motion, scale }: { motion: Motion; scale: Scale }) {
-  const canvas = useRef<HTMLCanvasElement>(null);
   const health = useHealth(motion);
-  useEffect(() => {
-    const element = canvas.current;
-    const context = element?.getContext("2d");
-    if (!element || !context) return;
-    const ratio = devicePixelRatio;
-    element.width = scale.width * ratio;
-    element.height = HEIGHT * ratio;
-    context.scale(ratio, ratio);
-    const style = getComputedStyle(element);
-    const colour = (name: string) => style.getPropertyValue(name);
-    const step = (scale.width - 20) / scale.frames;
-    const bar = Math.max(1, step + 0.4);
-    const lost = new Path2D();
-    const sure = new Path2D();
-    const fewer = new Path2D();
-    for (let f = 0; f < scale.frames; f++) {
-      const trust = health.at(f);
-      if (!trust) continue;
-      const x = xOf(scale, f) - step / 2;
-      if (trust.state === LOST) {
-        lost.rect(x, HEIGHT - 7, bar, 7);
-        context.fillStyle = colour("--brick");
-        context.fillRect(x, HEIGHT - 7, bar, 7);
-        continue;
+  const draw = useCallback<Draw>(
+    (context, colour) => {
+      const step = (scale.width - 20) / scale.frames;
+      const bar = Math.max(1, step + 0.4);
+      const lost = new Path2D();
+      const sure = new Path2D();
+      const fewer = new Path2D();
+      for (let f = 0; f < scale.frames; f++) {
+        const trust = health.at(f);
+        if (!trust) continue;
+        const x = xOf(scale, f) - step / 2;
+        if (trust.state === LOST) {
+          lost.rect(x, HEIGHT - 7, bar, 7);
+          context.fillStyle = colour("--brick");
+          context.fillRect(x, HEIGHT - 7, bar, 7);
+          continue;
+        }
+        const h = 4 + trust.confidence * (HEIGHT - 7);
+        sure.rect(x, HEIGHT - h, bar, h);
+        // Fewer ways to move than asked for: a gap along the foot of the bar.
+        if (trust.fewer) fewer.rect(x, HEIGHT - 5, bar, 2);
       }
-      const h = 4 + trust.confidence * (HEIGHT - 7);
-      sure.rect(x, HEIGHT - h, bar, h);
-      // Fewer ways to move than asked for: a gap along the foot of the bar.
-      if (trust.fewer) fewer.rect(x, HEIGHT - 5, bar, 2);
-    }
-    // Filled as one shape each, so that no seams show between the frames.
-    context.globalAlpha = 0.78;
-    context.fillStyle = colour("--tide");
-    context.fill(sure);
-    context.globalAlpha = 1;
-    context.fillStyle = colour("--sheet");
-    context.fill(fewer);
-    {
-      context.save();
-      context.clip(lost);
-      context.strokeStyle = colour("--sheet");
-      context.lineWidth = 1.2;
-      context.beginPath();
-      for (let x = 0; x < scale.width; x += 6) {
-        context.moveTo(x, HEIGHT);
-        context.lineTo(x + 7, HEIGHT - 7);
+      // Filled as one shape each, so that no seams show between the frames.
+      context.globalAlpha = 0.78;
+      context.fillStyle = colour("--tide");
+      context.fill(sure);
+      context.globalAlpha = 1;
+      context.fillStyle = colour("--sheet");
+      context.fill(fewer);
+      {
+        context.save();
+        context.clip(lost);
+        context.strokeStyle = colour("--sheet");
+        context.lineWidth = 1.2;
+        context.beginPath();
+        for (let x = 0; x < scale.width; x += 6) {
+          context.moveTo(x, HEIGHT);
+          context.lineTo(x + 7, HEIGHT - 7);
+        }
+        context.stroke();
+        context.restore();
       }
-      context.stroke();
-      context.restore();
-    }
-    context.fillStyle = colour("--saffron-bar");
-    for (const f of handFrames(motion)) context.fillRect(xOf(scale, f) - 3, 3, 6, HEIGHT - 3);
-  }, [motion, scale, health]);
-  return (
-    <canvas
-      ref={canvas}
-      role="img"
-      aria-label={`Trust of ${motion.name}${health.measured ? "" : ": not measured yet"}`}
-      className="block"
-      style={{ width: scale.width, height: HEIGHT }}
-    />
+      context.fillStyle = colour("--saffron-bar");
+      for (const f of handFrames(motion)) context.fillRect(xOf(scale, f) - 3, 3, 6, HEIGHT - 3);
+    },
+    [motion, scale, health],
   );
+  const label = `Trust of ${motion.name}${health.measured ? "" : ": not measured yet"}`;
+  return <Lane height={HEIGHT} label={label} scale={scale} draw={draw} />;
 }

@@ -8,6 +8,7 @@ import { useSpaces } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 import { type Hold, useAnchorPlaces, useHolds } from "~/workspace/viewer/anchors";
 import { useGrab } from "~/workspace/viewer/useGrab";
+import { PictureText } from "~/workspace/viewer/PictureText";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
 const SNAP_PX = 26;
@@ -66,20 +67,9 @@ export function BeamTool({ mapping }: { mapping: Mapping }) {
         return (
           <g key={`${h.anchor.target}:${h.anchor.point}`}>
             <HoldMark at={p} on={on} />
-            <text
-              x={p.x}
-              y={p.y - 14}
-              textAnchor="middle"
-              fontSize="12"
-              fontWeight="600"
-              fill="#fff"
-              stroke="#000"
-              strokeWidth="3"
-              strokeOpacity="0.65"
-              paintOrder="stroke"
-            >
+            <PictureText x={p.x} y={p.y - 14}>
               {h.name}
-            </text>
+            </PictureText>
           </g>
         );
       })}

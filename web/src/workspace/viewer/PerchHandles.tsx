@@ -6,6 +6,7 @@ import { round, setOnPerch } from "~/workspace/patches";
 import { toSpace, useSpaces } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 import { useGrab } from "~/workspace/viewer/useGrab";
+import { PictureText } from "~/workspace/viewer/PictureText";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
 const ARM = 34;
@@ -122,20 +123,9 @@ export function PerchHandles({ perches, mapping }: { perches: Perch[]; mapping: 
                 onPointerDown={(e) => drag(e, perch, "turn", end, foot)}
               />
             )}
-            <text
-              x={f.x}
-              y={f.y + 24}
-              textAnchor="middle"
-              fontSize="12"
-              fontWeight="600"
-              fill="#fff"
-              stroke="#000"
-              strokeWidth="3"
-              strokeOpacity="0.65"
-              paintOrder="stroke"
-            >
+            <PictureText x={f.x} y={f.y + 24}>
               {perch.name}
-            </text>
+            </PictureText>
           </g>
         );
       })}

@@ -10,6 +10,7 @@ import { act, useWorkspace } from "~/workspace/store";
 import { livePlane, LOST, REASONS, useHealth } from "~/workspace/tracks";
 import { Loupe } from "~/workspace/viewer/Loupe";
 import { useGrab } from "~/workspace/viewer/useGrab";
+import { PictureText } from "~/workspace/viewer/PictureText";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
 const CORNERS = ["Top left", "Top right", "Bottom right", "Bottom left"];
@@ -167,25 +168,14 @@ export function PlaneHandles({
               />
             );
           })}
-        <text
-          x={(screen[0]!.x + screen[1]!.x) / 2}
-          y={Math.min(screen[0]!.y, screen[1]!.y) - 12}
-          textAnchor="middle"
-          fontSize="12"
-          fontWeight="600"
-          fill="#fff"
-          stroke="#000"
-          strokeWidth="3"
-          strokeOpacity="0.65"
-          paintOrder="stroke"
-        >
+        <PictureText x={(screen[0]!.x + screen[1]!.x) / 2} y={Math.min(screen[0]!.y, screen[1]!.y) - 12}>
           {motion.name}
           {lost
             ? ` · lost: ${REASONS[trust.reason] ?? ""}`
             : trust?.fewer
               ? ` · only ${trust.fewer} here`
               : ""}
-        </text>
+        </PictureText>
       </svg>
       {hand.held && box && (
         <Loupe

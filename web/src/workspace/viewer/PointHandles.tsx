@@ -7,6 +7,7 @@ import type { Point } from "~/workspace/geometry";
 import { act, useWorkspace } from "~/workspace/store";
 import { GIVEN, handleSpot, LOST, NONE, REASONS, useTracks } from "~/workspace/tracks";
 import { Loupe } from "~/workspace/viewer/Loupe";
+import { PictureText } from "~/workspace/viewer/PictureText";
 import { type Mapping, toPicture, toScreen } from "~/workspace/viewer/viewport";
 
 const TRAIL = 40;
@@ -250,21 +251,10 @@ export function PointHandles({
                 </>
               )}
               {(on || lost) && (
-                <text
-                  x={c.x}
-                  y={c.y - r - 8}
-                  textAnchor="middle"
-                  fontSize="12"
-                  fontWeight="600"
-                  fill="#fff"
-                  stroke="#000"
-                  strokeWidth="3"
-                  strokeOpacity="0.65"
-                  paintOrder="stroke"
-                >
+                <PictureText x={c.x} y={c.y - r - 8}>
                   {point.name}
                   {lost ? ` · lost: ${REASONS[spot.reason] ?? ""}` : ""}
-                </text>
+                </PictureText>
               )}
             </g>
           );
