@@ -31,6 +31,14 @@ def document_of(shot: Shot) -> Document:
     return read_shot(shot.current.document)
 
 
+def document_at(shot_id: uuid.UUID, number: int) -> Document:
+    """A shot as it was in one of its revisions."""
+    found = Revision.objects.filter(shot_id=shot_id, number=number).first()
+    if found is None:
+        raise NotHere("version of the shot")
+    return read_shot(found.document)
+
+
 def add_shot(project: Project, document: Document, label: str = "New shot") -> Shot:
     """A shot with its first revision."""
     with transaction.atomic():

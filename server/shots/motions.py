@@ -30,7 +30,7 @@ from plonket.motion.states import REASONS, STATE_NAMES
 from plonket.shot import Shot as Document
 from plonket_server.pool import pool
 from shots.api import ShotOut, shot_out
-from shots.editing import change_shot, document_of, find_shot
+from shots.editing import change_shot, document_at, document_of, find_shot
 from shots.importing import motion_from_file
 
 router = Router(tags=["motions"])
@@ -132,10 +132,12 @@ def _plane_out(track: PlaneTrack) -> PlaneOut:
 
 @router.get("/shots/{shot_id}/motions/{motion_id}/movement", response=list[list[float]])
 def movement(
-    request: HttpRequest, shot_id: uuid.UUID, motion_id: str, reference: int, smooth: float = 0, inverted: bool = False
-) -> Any:
-    """The movement that followers take, as the motion is set now: nine numbers, row by row, for every frame."""
-    document = document_of(find_shot(shot_id))
+    request: HttpRequest, shot_id: uuid.UUID, motion_id: str, reference: int, smooth: float = 0, inverted: bool = False,
+    number: int | None = None,
+) -> Any:  # fmt: skip
+    """The movement that followers take, as the motion is set now or was in revision `number`: nine numbers, row by
+    row, for every frame."""
+    document = document_of(find_shot(shot_id)) if number is None else document_at(shot_id, number)
     motion = document.motion(motion_id)
     path = pool().movement(motion, max(0, reference))
     if path is None or document.footage is None:

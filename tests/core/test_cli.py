@@ -15,11 +15,12 @@ import numpy as np
 
 from plonket.cli import main, parse_point, parse_range
 from plonket.errors import BadInput
+from plonket.formats.plane_json import read_plane
 from plonket.formats.points_csv import read_points
 from plonket.media import open_clip, probe
 from plonket.media.write import Coding, VideoWriter
 from tests.core.clips import number_of, phone_clip
-from tests.core.shots import SHARP, plain_shot
+from tests.core.shots import SHARP, chart_corners, corner_errors, plain_shot
 
 
 class CommandLine(unittest.TestCase):
@@ -48,6 +49,47 @@ class CommandLine(unittest.TestCase):
         self.assertEqual(code, 0)
         self.assertEqual((facts["width"], facts["height"], facts["fps"], facts["frames"]), (320, 180, "25/1", 20))
         self.assertEqual((facts["rotation"], facts["has_alpha"], facts["has_audio"]), (90, False, True))
+
+    def test_track_plane_with_a_matte_and_as_corners(self) -> None:
+        clip = self.chart()
+        corners = chart_corners(plain_shot())[:30]
+        middle = corners[5].mean(axis=0)
+        region = " ".join(f"{x:.2f},{y:.2f}" for x, y in middle + (corners[5] - middle) * 0.97)
+        mattes = self.folder / "mattes"
+        mattes.mkdir()
+        for i in range(30):
+            matte = np.zeros((360, 640), np.uint8)
+            matte[150:210, 300:380] = 255
+            cv2.imwrite(str(mattes / f"{i:04d}.png"), matte)
+        out = self.folder / "plane.json"
+        code, _, err = self.run_it("track-plane", clip, "--frame", 5, "--region", region, "--ignore", mattes, "--out", out)
+        self.assertEqual(code, 0, err)
+        track = read_plane(out.read_text())
+        self.assertEqual((track.reference_frame, track.frames), (5, 30))
+        self.assertLess(float(corner_errors(track, corners).max()), 0.3)
+        svg = self.folder / "r.svg"
+        d = "M" + " L".join(f"{x:.2f} {y:.2f}" for x, y in corners[5]) + "Z"
+        svg.write_text(f'<svg xmlns="http://www.w3.org/2000/svg"><path d="{d}"/></svg>')
+        table = self.folder / "corners.csv"
+        code, _, err = self.run_it("track-plane", clip, "--frame", 5, "--regions", svg, "--motion", "affine", "--range", "0:10",
+                                   "--out", table)  # fmt: skip
+        self.assertEqual(code, 0, err)
+        self.assertEqual(len(table.read_text().splitlines()), 11)
+
+    def test_track_plane_says_what_is_wrong(self) -> None:
+        clip = self.chart()
+        out = self.folder / "p.json"
+        for arguments, word in (
+            (["--region", "1,2 3,4"], "not an outline"), ([], "No region"),
+            (["--region", "900,900 990,900 990,990"], "outside the picture"),
+            (["--frame", "99", "--region", "1,1 90,1 90,90"], "outside the clip"),
+            (["--region", "1,1 90,1 90,90", "--ignore", str(self.folder / "gone")], "gone"),
+        ):  # fmt: skip
+            code, _, err = self.run_it("track-plane", clip, *arguments, "--out", out)
+            self.assertEqual(code, 1, arguments)
+            self.assertIn(word, err)
+            self.assertEqual(len(err.strip().splitlines()), 1)
+            self.assertFalse(out.exists())
 
     def test_track_points_then_render_what_follows(self) -> None:
         clip = self.chart()

@@ -244,7 +244,10 @@ class Beams(unittest.TestCase):
         for change in changes:
             self.assertFalse(np.array_equal(base, render_frame(shot_of(self.beam(**change)), _Fake(), 0)), change)
         hung = self.beam(bead="b" * 64, bead_width=64, bead_height=64, beads=3, bead_size=40.0)
-        self.assertFalse(np.array_equal(base, render_frame(shot_of(hung), _Fake(), 0)))
+        picture = render_frame(shot_of(hung), _Fake(), 0)
+        self.assertFalse(np.array_equal(base, picture))
+        lower = hung.model_copy(update={"held_at": 50.0})
+        self.assertFalse(np.array_equal(picture, render_frame(shot_of(lower), _Fake(), 0)))
 
 
 class HeldStill(unittest.TestCase):

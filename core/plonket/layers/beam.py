@@ -56,6 +56,8 @@ class BeamLayer(LayerModel):
     bead_height: int = 0
     beads: int = plain(5, label="How many", low=0, high=60, step=1, group="Hung on it", whole=True)
     bead_size: Number = number(20.0, label="Size", low=0.1, high=1000, step=0.5, unit="%", group="Hung on it", soft=(1, 100))
+    held_at: float = plain(0, label="Held at", low=0, high=100, step=1, unit="%", group="Hung on it",
+                           help="How far down the hung picture the beam goes through it.")  # fmt: skip
     swing: float = plain(60, label="Swing", low=0, high=300, step=5, unit="%", group="Hung on it",
                          help="How much they swing when what holds them moves.")  # fmt: skip
     period: float = plain(22, label="Swing time", low=4, high=200, step=1, unit="fr", group="Hung on it",
@@ -217,9 +219,10 @@ def _with_beads(
 ) -> Picture:  # fmt: skip
     zoom = np.diag([scale, scale, 1.0])
     grown = value_at(layer.bead_size, frame) / 100
+    hook = shifted(-layer.bead_width / 2, -layer.bead_height * layer.held_at / 100)
     hung = []
     for spot, angle in zip(spots, angles, strict=True):
-        m = zoom @ shifted(*spot) @ turned_sized(float(np.degrees(angle)), grown) @ shifted(-layer.bead_width / 2, 0.0)
+        m = zoom @ shifted(*spot) @ turned_sized(float(np.degrees(angle)), grown) @ hook
         hung.append(place_still(source, m, size))
     hung = [p for p in hung if p.rgba.size]
     parts = [p for p in (below, *hung) if p.rgba.size]

@@ -12,6 +12,7 @@ import {
   type Project,
   type ShotBrief,
   type ShotRecord,
+  type Shot,
   type Slip,
   ApiError,
   get,
@@ -51,9 +52,13 @@ export const measurementQuery = (digest: string | null) => ({
 
 export const useMeasurement = (digest: string | null) => useQuery(measurementQuery(digest));
 
-/** What followers of a motion take, from a reference frame; asked anew when the motion is set otherwise. */
+/**
+ * What followers of a motion take, from a reference frame; asked anew when the motion is set otherwise, and for the
+ * very revision in which it is: the shot may have gone on when the answer is made.
+ */
 export const movementQuery = (
   shot: string,
+  number: number,
   motion: Motion,
   reference: number,
   smooth: number,
@@ -62,7 +67,7 @@ export const movementQuery = (
   queryKey: ["movement", shot, JSON.stringify(motion), reference, smooth, inverted],
   queryFn: () =>
     get<number[][]>(
-      `/shots/${shot}/motions/${motion.id}/movement?reference=${reference}&smooth=${smooth}&inverted=${inverted}`,
+      `/shots/${shot}/motions/${motion.id}/movement?reference=${reference}&smooth=${smooth}&inverted=${inverted}&number=${number}`,
     ),
   enabled: motion.measurement !== null,
   staleTime: Infinity,
@@ -98,8 +103,11 @@ export const useJobs = (shot: string) =>
 // Edits go out one after another: each is made against the answer to the one before.
 let line: Promise<unknown> = Promise.resolve();
 
+/** Steps, or what makes them from the shot as it will be when their turn comes. */
+export type Change = PatchStep[] | ((shot: Shot) => PatchStep[]);
+
 export interface Edits {
-  edit: (label: string, patch: PatchStep[]) => Promise<ShotRecord | null>;
+  edit: (label: string, change: Change) => Promise<ShotRecord | null>;
   undo: () => Promise<void>;
   redo: () => Promise<void>;
 }
@@ -108,10 +116,11 @@ export interface Edits {
 export function useEdits(shotId: string): Edits {
   const client = useQueryClient();
   const send = useCallback(
-    (path: string, body: unknown) => {
+    (path: string, body: (now: ShotRecord | undefined) => unknown) => {
       const run = async () => {
         try {
-          const record = await post<ShotRecord>(`/shots/${shotId}${path}`, body);
+          const now = client.getQueryData<ShotRecord>(["shot", shotId]);
+          const record = await post<ShotRecord>(`/shots/${shotId}${path}`, body(now));
           client.setQueryData(["shot", shotId], record);
           return record;
         } catch (error) {
@@ -126,14 +135,21 @@ export function useEdits(shotId: string): Edits {
     },
     [client, shotId],
   );
-  const edit = useCallback((label: string, patch: PatchStep[]) => send("/edits", { label, patch }), [send]);
+  const edit = useCallback(
+    (label: string, change: Change) =>
+      send("/edits", (now) => {
+        const patch = typeof change === "function" ? (now ? change(now.document) : []) : change;
+        return { label, patch };
+      }),
+    [send],
+  );
   const undo = useCallback(async () => {
     const before = client.getQueryData<ShotRecord>(["shot", shotId])?.undo;
-    if (before && (await send("/undo", {}))) mention(`Undone: ${before}`);
+    if (before && (await send("/undo", () => ({})))) mention(`Undone: ${before}`);
   }, [client, send, shotId]);
   const redo = useCallback(async () => {
     const after = client.getQueryData<ShotRecord>(["shot", shotId])?.redo;
-    if (after && (await send("/redo", {}))) mention(`Done again: ${after}`);
+    if (after && (await send("/redo", () => ({})))) mention(`Done again: ${after}`);
   }, [client, send, shotId]);
   return { edit, undo, redo };
 }

@@ -469,7 +469,8 @@ export interface paths {
         };
         /**
          * Movement
-         * @description The movement that followers take, as the motion is set now: nine numbers, row by row, for every frame.
+         * @description The movement that followers take, as the motion is set now or was in revision `number`: nine numbers, row by
+         *     row, for every frame.
          */
         get: operations["shots_motions_movement"];
         put?: never;
@@ -701,6 +702,11 @@ export interface components {
              * @default 60
              */
             glow_strength: number | components["schemas"]["Keyed"];
+            /**
+             * Held At
+             * @default 0
+             */
+            held_at: number;
             /** Id */
             id: string;
             /**
@@ -1295,7 +1301,7 @@ export interface components {
             stakes: components["schemas"]["PlaneStake"][];
             /**
              * Strictness
-             * @default 50
+             * @default 70
              */
             strictness: number;
         };
@@ -2329,6 +2335,7 @@ export interface operations {
                 reference: number;
                 smooth?: number;
                 inverted?: boolean;
+                number?: number | null;
             };
             header?: never;
             path: {

@@ -3,7 +3,15 @@ import type { Num, Shot } from "~/api/client";
 import { useCheckSlip, useGivePoint, useMeasure } from "~/workspace/actions";
 import { useHeldCandidate, useOpenShot } from "~/workspace/context";
 import { valueAt, withValue } from "~/workspace/geometry";
-import { removeLayer, removeMotion, removePerch, round, setOnLayer, setOnPerch } from "~/workspace/patches";
+import {
+  removeLayer,
+  removeMotion,
+  removePerch,
+  round,
+  setOnLayer,
+  setOnMotion,
+  setOnPerch,
+} from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 import { handleSpot, type Tracks } from "~/workspace/tracks";
 
@@ -104,13 +112,19 @@ export function useKeys(tracks: Tracks): void {
       if (chosen.kind === "perch") {
         const perch = shot.perches.find((p) => p.id === chosen.id);
         if (!perch) return false;
-        void edits.edit(`Nudge ${perch.name}`, setOnPerch(shot, perch.id, moved(perch)));
+        // From where it will be when the nudges before this one are through.
+        void edits.edit(`Nudge ${perch.name}`, (now) =>
+          setOnPerch(now, perch.id, moved(now.perches.find((p) => p.id === perch.id) ?? perch)),
+        );
         return true;
       }
       if (chosen.kind === "layer") {
         const layer = shot.stack.find((l) => l.id === chosen.id);
         if (layer?.kind !== "still") return false;
-        void edits.edit(`Nudge ${layer.name}`, setOnLayer(shot, layer.id, moved(layer)));
+        void edits.edit(`Nudge ${layer.name}`, (now) => {
+          const latest = now.stack.find((l) => l.id === layer.id);
+          return setOnLayer(now, layer.id, moved(latest?.kind === "still" ? latest : layer));
+        });
         return true;
       }
       return false;
@@ -209,6 +223,13 @@ export function useKeys(tracks: Tracks): void {
             act({ do: "choose", chosen: { kind: "none" } });
           } else if (chosen.kind === "motion") {
             const motion = shot.motions.find((m) => m.id === chosen.id);
+            const region = motion?.kind === "plane" && motion.regions.find((r) => r.id === chosen.region);
+            if (region) {
+              const regions = motion.regions.filter((r) => r !== region);
+              void edits.edit(`Remove ${region.name}`, setOnMotion(shot, motion.id, { regions }));
+              act({ do: "choose", chosen: { kind: "motion", id: motion.id, point: null } });
+              return;
+            }
             if (motion) void edits.edit(`Remove ${motion.name}`, removeMotion(shot, motion.id));
             act({ do: "choose", chosen: { kind: "none" } });
           }

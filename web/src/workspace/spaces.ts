@@ -73,7 +73,7 @@ export function useSpaces(): Spaces {
   const wanted = useMemo(() => [...wantedBy(shot).entries()], [shot]);
   const paths = useQueries({
     queries: wanted.map(([, w]) => ({
-      ...movementQuery(shotId, w.motion, w.reference, w.smooth, w.inverted),
+      ...movementQuery(shotId, record.number, w.motion, w.reference, w.smooth, w.inverted),
       placeholderData: (before: number[][] | undefined) => before,
     })),
     combine: (results) => results.map((r) => r.data),

@@ -28,6 +28,10 @@ Direction = Literal["forward", "backward", "both", "gap"]
 FEWER_ABOVE_PX = 0.5
 """Expected corner error above which fewer degrees of freedom are tried."""
 LOST_ABOVE_PX = 8.0
+LEAST_TO_REGAIN = 0.45
+"""The same for a surface that was lost: from a strip alone its far side cannot be told."""
+LIGHT_JUMP = 2.5
+"""The light's gain does not change by more than this factor between two frames on which the surface is seen."""
 LEAST_COVERAGE = 0.3
 """Share of the detail that must agree: by chance, flat parts do and detail does not."""
 SURE = 0.88
@@ -305,7 +309,7 @@ class _Pass:
             return LEFT if off else COVERED
         limit = self.motion.strictness / 100
         noisy = found.variance < UNEXPLAINED * self.noise
-        if found.coverage < LEAST_COVERAGE:
+        if found.coverage < (LEAST_COVERAGE if self.lost_for == 0 else LEAST_TO_REGAIN):
             return COVERED
         jump = np.abs(hull - carry(self.template.hull, expected)).max()
         if jump > (self.motion.reach_px + 8) * (1 + self.lost_for):
@@ -314,6 +318,9 @@ class _Pass:
             return BLURRED if found.blur >= len(BLURS_PX) - 1 else COVERED
         if found.plain < 0.2 and found.coverage < 0.3 and not noisy:
             return COVERED
+        if self.light is not None and not 1 / LIGHT_JUMP < found.light[0] / max(float(self.light[0]), 1e-6) < LIGHT_JUMP:
+            # Hardly any contrast left is what a plain thing in front looks like.
+            return COVERED if found.light[0] < self.light[0] else NO_MATCH
         if found.light[0] < 0.08 or found.light[0] > 6:
             return FLAT if found.light[0] < 0.08 else NO_MATCH
         if found.error_px > LOST_ABOVE_PX:

@@ -69,7 +69,7 @@ class PlaneMotion(Model):
                             help="How far the surface may jump from one frame to the next.")  # fmt: skip
     light: bool = switch(True, label="Follow light", group="How it looks for it",
                          help="Allow the light on the surface to change, also from one side to the other.")  # fmt: skip
-    strictness: float = plain(50, label="Lost below", low=10, high=95, step=1, unit="%", group="How it looks for it",
+    strictness: float = plain(70, label="Lost below", low=10, high=95, step=1, unit="%", group="How it looks for it",
                               help="Likeness under which the surface is called lost.")  # fmt: skip
     grid: bool = switch(False, label="Grid", group="Shown", help="Draw a grid on the quad, to judge by eye.")
     gaps: Literal["line", "curve"] = gaps_choice()

@@ -160,7 +160,7 @@ def _lanterns(project: Project, clip: Asset, elements: dict[str, Asset]) -> None
     _measure(shot.id, clip)
     lantern = elements["Lantern"]
     string = BeamLayer(
-        id="string", name="Lantern string", curve="hanging", sag=22.0, width=2.4, colour="#6b5237", glow=0.0,
+        id="string", name="Lantern string", curve="hanging", sag=22.0, width=3.0, colour="#8a6b45", glow=0.0, held_at=19.0,
         anchors=[Anchor(target="wands", point="left"), Anchor(target="wands", point="right")],
         bead=lantern.digest, bead_width=lantern.info["width"], bead_height=lantern.info["height"], beads=7, bead_size=16.0,
     )  # fmt: skip

@@ -159,9 +159,10 @@ function Ruler({ scale }: { scale: Scale }) {
 
 function KeyMarks({ layer, scale }: { layer: Layer; scale: Scale }) {
   const frames = new Set<number>();
-  for (const number of Object.values(layer) as unknown[])
-    if (typeof number === "object" && number && "keys" in number)
-      for (const k of (number as { keys: { frame: number }[] }).keys) frames.add(k.frame);
+  for (const value of Object.values(layer) as unknown[]) {
+    const keys = (value as { keys?: unknown } | null)?.keys;
+    if (Array.isArray(keys)) for (const k of keys as { frame: number }[]) frames.add(k.frame);
+  }
   const sorted = [...frames].sort((a, b) => a - b);
   return (
     <svg width={scale.width} height="26" className="block">

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import type { OutlinePoint, PlaneMotion, Region } from "~/api/client";
+import type { OutlinePoint, PlaneMotion, Region, Shot } from "~/api/client";
 import { useLive } from "~/api/events";
 import { useOpenShot } from "~/workspace/context";
 import { apply, IDENTITY, invert, type Matrix, type Point, quadMatrix } from "~/workspace/geometry";
@@ -60,17 +60,27 @@ export function PlaneHandles({
     );
   };
 
-  /** On the reference frame the quad itself is changed; elsewhere, once measured, the corner is staked. */
-  const moveCorner = (at: Point, k: number) => {
-    const shot = record.document;
-    if (frame === motion.reference_frame || !motion.measurement) {
-      const quad = motion.quad.map((c, i) => (i === k ? [round(at.x), round(at.y)] : c));
-      return edits.edit(`Move a corner of ${motion.name}`, setOnMotion(shot, motion.id, { quad }));
-    }
-    return edits.edit(
-      `Stake a corner of ${motion.name} at ${frame}`,
-      setOnMotion(shot, motion.id, { stakes: withStake(motion, frame, k, at) }),
-    );
+  /**
+   * On the reference frame the quad itself is changed; elsewhere, once measured, the corner is staked. `by` moves
+   * it on from where the edits before this one will have put it.
+   */
+  const moveCorner = (at: Point, k: number, by?: Point) => {
+    const onQuad = frame === motion.reference_frame || !motion.measurement;
+    const latest = (shot: Shot): PlaneMotion => {
+      const found = shot.motions.find((m) => m.id === motion.id);
+      return found?.kind === "plane" ? found : motion;
+    };
+    const placed = (now: PlaneMotion): Point => {
+      const last = onQuad ? now.quad[k] : now.stakes.find((s) => s.frame === frame)?.corners[k];
+      return by && last ? { x: last[0] + by.x, y: last[1] + by.y } : at;
+    };
+    const label = onQuad ? `Move a corner of ${motion.name}` : `Stake a corner of ${motion.name} at ${frame}`;
+    return edits.edit(label, (shot) => {
+      const now = latest(shot);
+      const p = placed(now);
+      const quad = now.quad.map((c, i) => (i === k ? [round(p.x), round(p.y)] : c));
+      return setOnMotion(shot, motion.id, onQuad ? { quad } : { stakes: withStake(now, frame, k, p) });
+    });
   };
 
   const box = hand.svg.current?.getBoundingClientRect();
@@ -93,11 +103,15 @@ export function PlaneHandles({
               onShape={(points, done) => {
                 setShape({ region: region.id, points });
                 if (!done) return;
-                const all = motion.regions.map((r) =>
-                  r.id === region.id ? { ...r, outline: withOutline(r.outline, frame, points) } : r,
-                );
                 void edits
-                  .edit(`Shape ${region.name}`, setOnMotion(record.document, motion.id, { regions: all }))
+                  .edit(`Shape ${region.name}`, (shot) => {
+                    const now = shot.motions.find((m) => m.id === motion.id);
+                    const all = now?.kind === "plane" ? now.regions : motion.regions;
+                    const regions = all.map((r) =>
+                      r.id === region.id ? { ...r, outline: withOutline(r.outline, frame, points) } : r,
+                    );
+                    return setOnMotion(shot, motion.id, { regions });
+                  })
                   .finally(() => setShape(null));
               }}
               onBroken={() => setShape(null)}
@@ -163,7 +177,8 @@ export function PlaneHandles({
                   if (!by) return;
                   e.preventDefault();
                   e.stopPropagation();
-                  void moveCorner({ x: corners[k]!.x + by[0]! * step, y: corners[k]!.y + by[1]! * step }, k);
+                  const d = { x: by[0]! * step, y: by[1]! * step };
+                  void moveCorner({ x: corners[k]!.x + d.x, y: corners[k]!.y + d.y }, k, d);
                 }}
               />
             );
