@@ -67,19 +67,27 @@ function wantedBy(shot: Shot): Map<string, Wanted> {
   return out;
 }
 
+/** What was last known of each movement: shown until a new answer is here, so that handles do not jump. */
+const lastKnown = new Map<string, number[][]>();
+
 export function useSpaces(): Spaces {
   const { record, shotId } = useOpenShot();
   const shot = record.document;
   const wanted = useMemo(() => [...wantedBy(shot).entries()], [shot]);
   const paths = useQueries({
-    queries: wanted.map(([, w]) => ({
-      ...movementQuery(shotId, record.number, w.motion, w.reference, w.smooth, w.inverted),
-      placeholderData: (before: number[][] | undefined) => before,
-    })),
+    queries: wanted.map(([, w]) =>
+      movementQuery(shotId, record.number, w.motion, w.reference, w.smooth, w.inverted),
+    ),
     combine: (results) => results.map((r) => r.data),
   });
   return useMemo(() => {
-    const byKey = new Map(wanted.map(([key, w], k) => [key, w.motion.measurement ? paths[k] : undefined]));
+    const byKey = new Map(
+      wanted.map(([key, w], k) => {
+        const place = `${shotId}:${key}`;
+        if (paths[k]) lastKnown.set(place, paths[k]);
+        return [key, w.motion.measurement ? (paths[k] ?? lastKnown.get(place)) : undefined];
+      }),
+    );
     const path = (
       id: string,
       reference: number,
@@ -107,7 +115,7 @@ export function useSpaces(): Spaces {
     const plane = (motion: PlaneMotion, frame: number) =>
       path(motion.id, motion.reference_frame, 0, false, frame);
     return { of, placed, perch: perchMatrix, plane };
-  }, [wanted, paths, shot.perches]);
+  }, [shotId, wanted, paths, shot.perches]);
 }
 
 /** From a picture's pixels to the frame's pixels, as the core's `frame_from_still`. */
