@@ -86,10 +86,10 @@ class Crossing(unittest.TestCase):
         self.assertLess(float(track.coverage.min()), 0.75)
 
     def test_an_arm_with_a_matte(self) -> None:
-        frames, corners = filmed("sleeve")
+        frames, corners = filmed("arm")
         mattes = []
         for picture in frames:
-            # The sleeve is the only dark brown thing in the picture.
+            # The arm is the only large dark thing in the picture.
             dark = (picture.max(axis=2) < 75).astype(np.uint8) * 255
             grown = cv2.dilate(cv2.morphologyEx(dark, cv2.MORPH_OPEN, np.ones((9, 9))), np.ones((15, 15)))
             mattes.append(np.repeat(grown[..., None], 3, axis=2))
@@ -145,12 +145,12 @@ class LittleDetail(unittest.TestCase):
         for i in range(12):
             m = np.array([[1, 0, 3.0 * i], [0, 1, 1.5 * i]])
             moved = cv2.warpAffine(base, m, (480, 300), flags=cv2.INTER_CUBIC, borderValue=90)
-            noisy = cv2.GaussianBlur(moved, (0, 0), 1.0) + rng.normal(0, 7.0, moved.shape)
+            noisy = cv2.GaussianBlur(moved, (0, 0), 1.0) + rng.normal(0, 9.0, moved.shape)
             frames.append(np.repeat(np.clip(noisy, 0, 255).astype(np.uint8)[..., None], 3, axis=2))
         corners = np.array([[[60.0, 60], [430, 60], [430, 240], [60, 240]]]) + np.arange(12)[:, None, None] * [3.0, 1.5]
         track = measure_plane(plane_on(corners, inset=0.0), ArrayClip(frames))
         self.assertLess(int(track.freedom[1:].min()), 3)
-        self.assertLess(float(corner_errors(track, corners).max()), 6.0)
+        self.assertLess(float(corner_errors(track, corners)[track.known()].max()), 10.0)
 
 
 class Going(unittest.TestCase):
