@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numba
 import numpy as np
+from numpy.typing import NDArray
 
 from plonket.conventions import F32, F64
 from plonket.phone.camera import PhoneCamera
@@ -62,7 +63,7 @@ def quick_light(
     flat = np.concatenate([t.reshape(-1, 4) for t in textures])
     width, height = camera.size
     n = samples * samples
-    order = np.random.default_rng(1).permutation(n)
+    order = _instants(n)
     for t in times:
         out = np.zeros((height, width, 3), np.float32)
         nodes = 9 if camera.readout_s else 2
@@ -81,6 +82,21 @@ def quick_light(
         _trace(flat, starts, widths, heights, eye, rot, frames, camera.focal_px, samples,
                np.array(background, np.float32), out)  # fmt: skip
         yield out * np.float32(light(float(t)) if light else 1.0)
+
+
+def _instants(n: int) -> NDArray[np.int64]:
+    """Which instant of the exposure each of a pixel's samples sees.
+
+    Samples that lie opposite each other see opposite instants: a blur must be alike to both sides, or
+    the picture would lie off its truth.
+    """
+    rng = np.random.default_rng(1)
+    half = n // 2
+    first = rng.permutation(half)
+    flip = rng.random(half) < 0.5
+    early = np.where(flip, n - 1 - first, first)
+    middle = np.full(n % 2, half)
+    return np.concatenate([early, middle, (n - 1 - early)[::-1]])
 
 
 @numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]

@@ -6,7 +6,7 @@ import { useDeliveries } from "~/api/queries";
 import { PageFrame } from "~/app/PageFrame";
 import { Button } from "~/ui/Button";
 import { Progress } from "~/ui/Progress";
-import { stopJob } from "~/workspace/actions";
+import { stopJob } from "~/workspace/actions/jobs";
 
 export function DeliveriesPage() {
   const { data, error } = useDeliveries();

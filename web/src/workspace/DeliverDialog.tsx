@@ -7,7 +7,7 @@ import { Dialog } from "~/ui/Dialog";
 import { complain } from "~/ui/Notices";
 import { OnOff } from "~/ui/OnOff";
 import { Progress } from "~/ui/Progress";
-import { retryJob, stopJob } from "~/workspace/actions";
+import { retryJob, stopJob } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
 import { act, useWorkspace } from "~/workspace/store";
 

@@ -4,7 +4,7 @@ import { AddFiles } from "~/shelf/AddFiles";
 import { matches, StillGrid } from "~/shelf/StillGrid";
 import { Dialog } from "~/ui/Dialog";
 import { OnOff } from "~/ui/OnOff";
-import { usePlonkPinned } from "~/workspace/actions";
+import { usePlonkPinned } from "~/workspace/actions/plonk";
 import { useOpenShot } from "~/workspace/context";
 import { act, useWorkspace } from "~/workspace/store";
 

@@ -1,6 +1,7 @@
 import { useEffect } from "react";
 import type { Num, Shot } from "~/api/client";
-import { useCheckSlip, useGivePoint, useMeasure } from "~/workspace/actions";
+import { useCheckSlip, useMeasure } from "~/workspace/actions/jobs";
+import { useGivePoint } from "~/workspace/actions/points";
 import { useHeldCandidate, useOpenShot } from "~/workspace/context";
 import { valueAt, withValue } from "~/workspace/geometry";
 import {

@@ -15,7 +15,7 @@ LOW_QUANTILE, LOW_SCALE = 0.35, 2.204
 """This quantile of a normal residual's size, times the scale, is its SD."""
 GIVE_PX = 0.12
 """Detail may be off by so much (SD, in pixels of the level) and still agree: edges never match to the last bit."""
-_BLOCKS = 16
+_BLOCK = 512
 
 
 @numba.njit(cache=True, fastmath=True, inline="always", error_model="numpy")  # type: ignore[misc]
@@ -26,77 +26,75 @@ def _cubic(u: float, w: F32) -> None:
     w[3] = u * u * (-0.5 + 0.5 * u)
 
 
-@numba.njit(cache=True, fastmath=True, error_model="numpy", parallel=True)  # type: ignore[misc]
-def _look(picture: F32, ignore: U8, size: float, m: F64, uv: F32, smooth: bool, seen: F32, inside: U8) -> None:
-    """Sample the frame at every chosen pixel; `inside` tells which lie in the picture and are not ignored."""
+@numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+def _look(picture: F32, ignore: U8, size: float, m: F64, uv: F32, smooth: bool, seen: F32, inside: U8) -> int:
+    """Sample the frame at the chosen pixels; `inside` tells which lie in the picture and are not ignored; returns how many."""
     h, w = picture.shape
     ih, iw = ignore.shape
-    n = uv.shape[0]
-    for block in numba.prange(_BLOCKS):
-        wx, wy = np.empty(4, np.float32), np.empty(4, np.float32)
-        for i in range(block * n // _BLOCKS, (block + 1) * n // _BLOCKS):
-            u, v = uv[i, 0], uv[i, 1]
-            d = m[2, 0] * u + m[2, 1] * v + m[2, 2]
-            inside[i] = 0
-            seen[i] = 0
-            if d < 1e-6:
+    wx, wy = np.empty(4, np.float32), np.empty(4, np.float32)
+    count = 0
+    for i in range(uv.shape[0]):
+        u, v = uv[i, 0], uv[i, 1]
+        inside[i] = 0
+        seen[i] = 0
+        d = m[2, 0] * u + m[2, 1] * v + m[2, 2]
+        if d < 1e-6:
+            continue
+        x = (m[0, 0] * u + m[0, 1] * v + m[0, 2]) / d
+        y = (m[1, 0] * u + m[1, 1] * v + m[1, 2]) / d
+        if not (0.5 <= x <= w - 1.5 and 0.5 <= y <= h - 1.5):
+            continue
+        ix, iy = int(x), int(y)
+        if iw > 1:
+            jx, jy = int((x + 0.5) * size), int((y + 0.5) * size)
+            if ignore[min(max(jy, 0), ih - 1), min(max(jx, 0), iw - 1)] > 60:
                 continue
-            x = (m[0, 0] * u + m[0, 1] * v + m[0, 2]) / d
-            y = (m[1, 0] * u + m[1, 1] * v + m[1, 2]) / d
-            if not (0.5 <= x <= w - 1.5 and 0.5 <= y <= h - 1.5):
-                continue
-            ix, iy = int(x), int(y)
-            if iw > 1:
-                jx, jy = int((x + 0.5) * size), int((y + 0.5) * size)
-                if ignore[min(max(jy, 0), ih - 1), min(max(jx, 0), iw - 1)] > 60:
-                    continue
-            inside[i] = 1
-            fx, fy = np.float32(x - ix), np.float32(y - iy)
-            if smooth and 1 <= ix < w - 2 and 1 <= iy < h - 2:
-                _cubic(fx, wx)
-                _cubic(fy, wy)
-                total = np.float32(0)
-                for j in range(4):
-                    row = np.float32(0)
-                    for c in range(4):
-                        row += wx[c] * picture[iy + j - 1, ix + c - 1]
-                    total += wy[j] * row
-                seen[i] = total
-            else:
-                top = picture[iy, ix] * (1 - fx) + picture[iy, ix + 1] * fx
-                low = picture[iy + 1, ix] * (1 - fx) + picture[iy + 1, ix + 1] * fx
-                seen[i] = top * (1 - fy) + low * fy
+        inside[i] = 1
+        count += 1
+        fx, fy = np.float32(x - ix), np.float32(y - iy)
+        if smooth and 1 <= ix < w - 2 and 1 <= iy < h - 2:
+            _cubic(fx, wx)
+            _cubic(fy, wy)
+            total = np.float32(0)
+            for j in range(4):
+                row = np.float32(0)
+                for c in range(4):
+                    row += wx[c] * picture[iy + j - 1, ix + c - 1]
+                total += wy[j] * row
+            seen[i] = total
+        else:
+            top = picture[iy, ix] * (1 - fx) + picture[iy, ix + 1] * fx
+            low = picture[iy + 1, ix] * (1 - fx) + picture[iy + 1, ix + 1] * fx
+            seen[i] = top * (1 - fy) + low * fy
+    return count
 
 
 @numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
 def _light_of(values: F32, seen: F32, inside: U8, weights: F32, uv: F32, slopes: bool) -> F64:
     """Weighted least squares of seen = a value + b + c u + d v."""
-    a = np.zeros((4, 4))
-    r = np.zeros(4)
+    a00 = a01 = a02 = a03 = a11 = a12 = a13 = a22 = a23 = a33 = r0 = r1 = r2 = r3 = 0.0
     for i in range(values.shape[0]):
         q = weights[i] * inside[i]
-        if q <= 0:
-            continue
         p, s, u, v = values[i], seen[i], uv[i, 0], uv[i, 1]
-        a[0, 0] += q * p * p
-        a[0, 1] += q * p
-        a[1, 1] += q
-        r[0] += q * p * s
-        r[1] += q * s
-        if slopes:
-            a[0, 2] += q * p * u
-            a[0, 3] += q * p * v
-            a[1, 2] += q * u
-            a[1, 3] += q * v
-            a[2, 2] += q * u * u
-            a[2, 3] += q * u * v
-            a[3, 3] += q * v * v
-            r[2] += q * u * s
-            r[3] += q * v * s
+        qp, qu, qv = q * p, q * u, q * v
+        a00 += qp * p
+        a01 += qp
+        a02 += qp * u
+        a03 += qp * v
+        a11 += q
+        a12 += qu
+        a13 += qv
+        a22 += qu * u
+        a23 += qu * v
+        a33 += qv * v
+        r0 += qp * s
+        r1 += q * s
+        r2 += qu * s
+        r3 += qv * s
+    a = np.array([[a00, a01, a02, a03], [a01, a11, a12, a13], [a02, a12, a22, a23], [a03, a13, a23, a33]])
+    r = np.array([r0, r1, r2, r3])
     k = 4 if slopes else 2
     for p1 in range(k):
-        for o in range(p1):
-            a[p1, o] = a[o, p1]
         a[p1, p1] = a[p1, p1] * (1 + 1e-9) + 1e-9
     out = np.zeros(4)
     out[:k] = np.linalg.solve(a[:k, :k], r[:k])
@@ -114,36 +112,46 @@ def _jacobian(j: F32, u: float, v: float, gx: float, gy: float, value: float, sl
         j[10], j[11] = u, v
 
 
-@numba.njit(cache=True, fastmath=True, error_model="numpy", parallel=True)  # type: ignore[misc]
+@numba.njit(cache=True, fastmath=True, inline="always", error_model="numpy")  # type: ignore[misc]
+def _dot(a: F32, b: F32) -> np.float32:
+    total = np.float32(0)
+    for k in range(_BLOCK):
+        total += a[k] * b[k]
+    return total
+
+
+@numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
 def _normals(uv: F32, values: F32, grad: F32, residual: F32, weights: F32, gain: float, slopes: bool) -> tuple[F64, F64]:
+    """The normal equations, summed block by block: a block's rows stay in the nearest cache and are added eight at a time."""
     n = uv.shape[0]
-    parts = np.zeros((_BLOCKS, ROWS, ROWS), np.float32)
-    rights = np.zeros((_BLOCKS, ROWS), np.float32)
+    normal, right = np.zeros((ROWS, ROWS)), np.zeros(ROWS)
+    rows, heavy = np.zeros((ROWS, _BLOCK), np.float32), np.zeros(_BLOCK, np.float32)
+    used = ROWS if slopes else ROWS - 2
     scale = np.float32(gain)
-    for block in numba.prange(_BLOCKS):
-        j = np.zeros(ROWS, np.float32)
-        sums = np.zeros((ROWS, ROWS), np.float32)
-        mine = np.zeros(ROWS, np.float32)
-        for i in range(block * n // _BLOCKS, (block + 1) * n // _BLOCKS):
-            q = weights[i]
-            if q <= 0:
-                continue
-            _jacobian(j, uv[i, 0], uv[i, 1], scale * grad[i, 0], scale * grad[i, 1], values[i], slopes)
-            e = residual[i]
-            for a in range(ROWS):
-                w = q * j[a]
-                mine[a] += w * e
-                for b in range(ROWS):
-                    sums[a, b] += w * j[b]
-        parts[block] = sums
-        rights[block] = mine
-    normal = np.zeros((ROWS, ROWS))
-    right = np.zeros(ROWS)
-    for block in range(_BLOCKS):
-        for a in range(ROWS):
-            right[a] += rights[block, a]
-            for b in range(ROWS):
-                normal[a, b] += parts[block, a, b]
+    for start in range(0, n, _BLOCK):
+        size = min(_BLOCK, n - start)
+        for k in range(size):
+            i = start + k
+            u, v, gx, gy = uv[i, 0], uv[i, 1], scale * grad[i, 0], scale * grad[i, 1]
+            along = gx * u + gy * v
+            rows[0, k], rows[1, k], rows[2, k], rows[3, k] = gx * u, gy * u, gx * v, gy * v
+            rows[4, k], rows[5, k], rows[6, k], rows[7, k] = gx, gy, -u * along, -v * along
+            rows[8, k], rows[9, k], rows[10, k], rows[11, k] = values[i], np.float32(1), u, v
+        if size < _BLOCK:
+            rows[:, size:] = 0
+        w, e = weights[start : start + size], residual[start : start + size]
+        for a in range(used):
+            one = rows[a]
+            pull = np.float32(0)
+            for k in range(size):
+                heavy[k] = w[k] * one[k]
+                pull += heavy[k] * e[k]
+            right[a] += pull
+            for b in range(a + 1):
+                normal[a, b] += _dot(heavy, rows[b])
+    for a in range(ROWS):
+        for b in range(a):
+            normal[b, a] = normal[a, b]
     return normal, right
 
 
@@ -229,10 +237,7 @@ def accumulate(  # type: ignore[no-untyped-def]
     n = uv.shape[0]
     seen = np.empty(n, np.float32)
     inside = np.empty(n, np.uint8)
-    _look(picture, ignore, size, m, uv, smooth, seen, inside)
-    count = 0
-    for i in range(n):
-        count += inside[i]
+    count = _look(picture, ignore, size, m, uv, smooth, seen, inside)
     out = np.zeros(n, np.float32)
     residual = np.zeros(n, np.float32)
     tiles = np.zeros(TILES * TILES)

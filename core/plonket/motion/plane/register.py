@@ -255,8 +255,7 @@ class _Run:
             best = winner
 
     def result(self, level: Level, k: int, freedom: int, blur: int) -> Found:
-        s = self.sums(level, k, blur, self.weights(level), smooth=True, use_light=True)
-        s = self.sums(level, k, blur, s.weights, smooth=True, last=True)
+        s = self.sums(level, k, blur, self.weights(level), smooth=True, last=True, use_light=True)
         errors = self._errors(s, level, blur, freedom)
         return Found(
             homography=self.h @ np.linalg.inv(self.norm) / (self.h @ np.linalg.inv(self.norm))[2, 2],

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, field
+from math import ceil, floor
 
 import cv2
 import numpy as np
@@ -24,6 +26,8 @@ BLURS_PX = (1.2, 2.2, 3.6)
 """The pattern is blurred so much, to match a blurred frame, before the point is called lost."""
 HOME_PX = 0.7
 """A way home that ends so far from where it began halves the confidence."""
+HOME_EVERY = 4
+"""While a match is beyond doubt the way home is tried on every so many frames only: it costs as much as the match."""
 
 
 @dataclass(slots=True)
@@ -51,6 +55,7 @@ class _Follower:
     speed: F64 = field(default_factory=lambda: np.zeros(2))
     lost_for: int = 0
     active: bool = False
+    home: float | None = None
 
     @property
     def linear(self) -> F64:
@@ -128,8 +133,9 @@ class Walk:
     def _window(self, luma: U8, at: F64, margin: float) -> tuple[F32, F64]:
         """A prepared window round `at` (array index) and its top-left corner."""
         h, w = luma.shape
-        x0, y0 = (int(np.clip(np.floor(at[k] - margin), 0, (w, h)[k] - 1)) for k in (0, 1))
-        x1, y1 = (int(np.clip(np.ceil(at[k] + margin) + 1, 1, (w, h)[k])) for k in (0, 1))
+        x, y = float(at[0]), float(at[1])
+        x0, x1 = min(max(floor(x - margin), 0), w - 1), min(max(ceil(x + margin) + 1, 1), w)
+        y0, y1 = min(max(floor(y - margin), 0), h - 1), min(max(ceil(y + margin) + 1, 1), h)
         return matcher.prepare(luma[y0:max(y1, y0 + 1), x0:max(x1, x0 + 1)]), np.array([x0, y0], np.float64)
 
     def _pattern_at(self, f: _Follower, luma: U8, frame: int, xy: F64) -> _Known:
@@ -145,7 +151,7 @@ class Walk:
         f.warp = np.eye(3)
         if not f.active:
             f.speed = np.zeros(2)
-        f.at, f.lost_for, f.active = to_index(xy), 0, True
+        f.at, f.lost_for, f.active, f.home = to_index(xy), 0, True, None
 
     def _resume(self, f: _Follower, frame: int) -> None:
         """Start a point from its measured place, with the pattern of its nearest given frame."""
@@ -219,10 +225,8 @@ class Walk:
         grow = max(1.0, float(np.sqrt(abs(np.linalg.det(f.linear)))))
         window, corner = self._window(luma, expected, reach + f.half * grow + 6)
         reference = f.known.pattern
-        patch = self._turned(reference.patch, f)
-        spots = [expected - corner] + [s for s, _ in matcher.search(window, patch, expected - corner, reach)]
         best: matcher.Match | None = None
-        for spot in spots:
+        for spot in self._tries(f, window, expected - corner, reach):
             match = matcher.refine(window, reference, f.warp_at(spot), self.dof)
             if f.recent is not reference and match.likeness < self.limit + ADAPT_MARGIN:
                 # The fresh pattern was cut along the reference's axes, so both share one warp.
@@ -236,6 +240,13 @@ class Walk:
             if best.likeness > 0.97 and best.agree > 0.9:
                 break
         return best, corner
+
+    def _tries(self, f: _Follower, window: F32, expected: F64, reach: float) -> Iterator[F64]:
+        """Where to start from: as predicted; only when that does not settle it, the likeliest places within reach."""
+        yield expected
+        assert f.known is not None
+        for spot, _ in matcher.search(window, self._turned(f.known.pattern.patch, f), expected, reach):
+            yield spot
 
     def _turned(self, patch: F32, f: _Follower) -> F32:
         """A pattern turned and grown as the point was last seen, for the search."""
@@ -262,9 +273,10 @@ class Walk:
         row = f.row
         self.tracks.xy[row, frame] = from_index(place)
         self.tracks.state[row, frame], self.tracks.reason[row, frame] = TRACKED, 0
-        home = self._way_home(f, luma)
+        if match.agree < 0.85 or match.likeness < 0.9 or frame % HOME_EVERY == 0 or f.home is None:
+            f.home = self._way_home(f, luma)
         likely = np.clip((match.likeness - 0.5) / 0.5, 0, 1) * match.agree
-        self.tracks.confidence[row, frame] = likely / (1 + (home / HOME_PX) ** 2)
+        self.tracks.confidence[row, frame] = likely / (1 + (f.home / HOME_PX) ** 2)
         if self.motion.adapt and match.agree > 0.85 and match.likeness < self.limit + ADAPT_MARGIN:
             window, inner = self._window(luma, place, f.half * 2 + 6)
             f.recent = matcher.cut_pattern(window, place - inner, f.half, f.linear)
@@ -318,6 +330,7 @@ class Walk:
             reason = BLURRED if sharpness < 0.35 * full and match.likeness > 0.5 else COVERED
         self.tracks.xy[row, frame] = from_index(expected)
         self.tracks.state[row, frame], self.tracks.reason[row, frame] = LOST, reason
+        f.home = None
         self.tracks.confidence[row, frame] = 0.0
 
 

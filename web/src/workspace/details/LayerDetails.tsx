@@ -3,7 +3,7 @@ import type { BeamLayer, Layer, PinLayer, StillLayer } from "~/api/client";
 import { useAssets, useKinds } from "~/api/queries";
 import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
-import { useCheckSlip } from "~/workspace/actions";
+import { useCheckSlip } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
 import { FollowRows } from "~/workspace/details/FollowRows";
 import { Group, Row, Title } from "~/workspace/details/Group";

@@ -2,7 +2,7 @@ import { ChevronLeft, ChevronRight, Trash2 } from "lucide-react";
 import type { Motion } from "~/api/client";
 import { useLive } from "~/api/events";
 import { Button } from "~/ui/Button";
-import { stopJob, useMeasure } from "~/workspace/actions";
+import { stopJob, useMeasure } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
 import { Group } from "~/workspace/details/Group";
 import { removeMotion } from "~/workspace/patches";

@@ -4,7 +4,8 @@ import { post } from "~/api/client";
 import { useAssets, useKinds, useMeasurement } from "~/api/queries";
 import { Choice } from "~/ui/Choice";
 import { complain } from "~/ui/Notices";
-import { pickText, quadOf } from "~/workspace/actions";
+import { pickText } from "~/workspace/actions/files";
+import { quadOf } from "~/workspace/actions/outlines";
 import { useOpenShot } from "~/workspace/context";
 import { Group, Row, Title } from "~/workspace/details/Group";
 import { MeasureRow, MotionFoot, UsedBy } from "~/workspace/details/MotionParts";
@@ -30,10 +31,18 @@ export function PlaneDetails({ motion }: { motion: PlaneMotion }) {
   const shot = record.document;
   const footage = shot.footage!;
   const schema = kinds?.find((k) => k.kind === "plane")?.schema;
-  const set = (label: string, values: object) =>
-    void edits.edit(label, setOnMotion(shot, motion.id, values as Record<string, unknown>));
-  const setRegion = (region: Region, label: string, values: Partial<Region>) =>
-    set(label, { regions: motion.regions.map((r) => (r.id === region.id ? { ...r, ...values } : r)) });
+  const set: Set = (label, values) =>
+    void edits.edit(label, (latest) => {
+      const now = latest.motions.find((m) => m.id === motion.id);
+      if (now?.kind !== "plane") return [];
+      return setOnMotion(latest, motion.id, typeof values === "function" ? values(now) : values);
+    });
+  const setRegion: SetRegion = (region, label, values) =>
+    set(label, (now) => ({
+      regions: now.regions.map((r) =>
+        r.id === region.id ? { ...r, ...(typeof values === "function" ? values(r) : values) } : r,
+      ),
+    }));
   const selected = chosen.kind === "motion" ? motion.regions.find((r) => r.id === chosen.region) : undefined;
   const error = measured?.plane?.error_px[frame];
 
@@ -126,7 +135,7 @@ export function PlaneDetails({ motion }: { motion: PlaneMotion }) {
                 aria-label={`Remove ${r.name}`}
                 className="text-ink-3 hover:text-brick"
                 onClick={() =>
-                  set(`Remove ${r.name}`, { regions: motion.regions.filter((o) => o.id !== r.id) })
+                  set(`Remove ${r.name}`, (now) => ({ regions: now.regions.filter((o) => o.id !== r.id) }))
                 }
               >
                 <X className="size-3.5" />
@@ -189,7 +198,14 @@ export function PlaneDetails({ motion }: { motion: PlaneMotion }) {
   );
 }
 
-type Set = (label: string, values: object) => void;
+type Values = Partial<PlaneMotion> | Record<string, unknown>;
+/** Change the motion as it stands when the edit's turn comes: one made meanwhile is kept. */
+type Set = (label: string, values: Values | ((now: PlaneMotion) => Values)) => void;
+type SetRegion = (
+  region: Region,
+  label: string,
+  values: Partial<Region> | ((now: Region) => Partial<Region>),
+) => void;
 
 function RegionRows({
   motion,
@@ -198,7 +214,7 @@ function RegionRows({
 }: {
   motion: PlaneMotion;
   region: Region;
-  setRegion: (region: Region, label: string, values: Partial<Region>) => void;
+  setRegion: SetRegion;
 }) {
   const { record } = useOpenShot();
   const frame = useWorkspace((s) => s.frame);
@@ -223,13 +239,15 @@ function RegionRows({
           aria-pressed={keyed && here}
           className={`flex items-center gap-1.5 justify-self-start ${keyed ? "text-saffron" : "text-ink-2"}`}
           onClick={() => {
-            const points = outlineAt(region.outline, frame);
-            const others = keys.filter((k) => k.frame !== frame);
-            const next =
-              keyed && here && others.length
-                ? others
-                : [...others, { frame, points }].sort((a, b) => a.frame - b.frame);
-            setRegion(region, `Key ${region.name}`, { outline: { keys: next } });
+            setRegion(region, `Key ${region.name}`, (now) => {
+              const points = outlineAt(now.outline, frame);
+              const others = now.outline.keys.filter((k) => k.frame !== frame);
+              const next =
+                keyed && here && others.length
+                  ? others
+                  : [...others, { frame, points }].sort((a, b) => a.frame - b.frame);
+              return { outline: { keys: next } };
+            });
           }}
         >
           <Diamond className="size-3.5" fill={keyed && here ? "currentColor" : "none"} />
@@ -299,9 +317,9 @@ function StakeList({ motion, set }: { motion: PlaneMotion; set: Set }) {
                 aria-label={`Remove the stake at ${s.frame}`}
                 className="text-ink-3 hover:text-brick"
                 onClick={() =>
-                  set(`Remove the stake at ${s.frame}`, {
-                    stakes: motion.stakes.filter((o) => o.frame !== s.frame),
-                  })
+                  set(`Remove the stake at ${s.frame}`, (now) => ({
+                    stakes: now.stakes.filter((o) => o.frame !== s.frame),
+                  }))
                 }
               >
                 <X className="size-3.5" />

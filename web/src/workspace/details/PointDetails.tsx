@@ -1,7 +1,7 @@
 import { X } from "lucide-react";
 import type { PointMotion } from "~/api/client";
 import { useKinds } from "~/api/queries";
-import { useGivePoint } from "~/workspace/actions";
+import { useGivePoint } from "~/workspace/actions/points";
 import { useOpenShot } from "~/workspace/context";
 import { Group, Title } from "~/workspace/details/Group";
 import { MeasureRow, MotionFoot, UsedBy } from "~/workspace/details/MotionParts";

@@ -2,7 +2,7 @@ import { X } from "lucide-react";
 import { useEffect } from "react";
 import type { Advice, Suggestion } from "~/api/client";
 import { useAdvice } from "~/api/queries";
-import { useTakeSuggestion } from "~/workspace/actions";
+import { useTakeSuggestion } from "~/workspace/actions/outlines";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
 import { act, useWorkspace } from "~/workspace/store";

@@ -1,6 +1,6 @@
 import { useState } from "react";
 import type { Anchor, BeamLayer } from "~/api/client";
-import { useAddBeam } from "~/workspace/actions";
+import { useAddBeam } from "~/workspace/actions/plonk";
 import { useOpenShot } from "~/workspace/context";
 import { apply, invert, type Point } from "~/workspace/geometry";
 import { round, setOnLayer } from "~/workspace/patches";

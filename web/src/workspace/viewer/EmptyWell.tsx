@@ -4,7 +4,7 @@ import { sendFile, useUploads } from "~/api/upload";
 import { useLive } from "~/api/events";
 import { Button } from "~/ui/Button";
 import { Progress } from "~/ui/Progress";
-import { retryJob, stopJob } from "~/workspace/actions";
+import { retryJob, stopJob } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
 
 /** The viewer before there is footage: drop a clip here. */

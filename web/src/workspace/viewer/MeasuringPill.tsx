@@ -1,6 +1,6 @@
 import { useLive } from "~/api/events";
 import { Progress } from "~/ui/Progress";
-import { retryJob, stopJob } from "~/workspace/actions";
+import { retryJob, stopJob } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
 
 const time = (s: number) => (s >= 90 ? `${Math.round(s / 60)} min` : `${Math.max(1, Math.round(s))} s`);

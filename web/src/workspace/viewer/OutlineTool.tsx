@@ -1,6 +1,6 @@
 import { useEffect, useState } from "react";
 import { dragFrom } from "~/ui/drag";
-import { useAddOutline } from "~/workspace/actions";
+import { useAddOutline } from "~/workspace/actions/outlines";
 import { useChosenMotion } from "~/workspace/context";
 import { apply, invert, type Point } from "~/workspace/geometry";
 import { useSpaces } from "~/workspace/spaces";

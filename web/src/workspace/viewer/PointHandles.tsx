@@ -1,6 +1,6 @@
 import { useRef, useState } from "react";
 import type { PointMotion, TrackPoint } from "~/api/client";
-import { useGivePoint } from "~/workspace/actions";
+import { useGivePoint } from "~/workspace/actions/points";
 import { useOpenShot } from "~/workspace/context";
 import { dragFrom } from "~/ui/drag";
 import type { Point } from "~/workspace/geometry";

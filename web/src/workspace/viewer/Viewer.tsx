@@ -15,7 +15,7 @@ import { PointHandles } from "~/workspace/viewer/PointHandles";
 import { Transport } from "~/workspace/viewer/Transport";
 import { ViewerBar } from "~/workspace/viewer/ViewerBar";
 import { clipUrl, type FrameAddress, frameStore, frameUrl } from "~/workspace/viewer/frames";
-import { useClickTool } from "~/workspace/actions";
+import { useClickTool } from "~/workspace/actions/plonk";
 import { usePlayback } from "~/workspace/viewer/usePlayback";
 import { type Mapping, mappingOf, toPicture, toScreen, zoomed } from "~/workspace/viewer/viewport";
 

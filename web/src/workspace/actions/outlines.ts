@@ -1,0 +1,121 @@
+import { useCallback } from "react";
+import type { PlaneMotion, Suggestion } from "~/api/client";
+import { spotAt } from "~/workspace/actions/points";
+import { useOpenShot } from "~/workspace/context";
+import type { Point } from "~/workspace/geometry";
+import { freshId, freshName, freshShotId, round, setOnMotion } from "~/workspace/patches";
+import { act, useWorkspace } from "~/workspace/store";
+
+const boxOf = (points: Point[]): [number, number][] => {
+  const xs = points.map((p) => p.x);
+  const ys = points.map((p) => p.y);
+  const [x0, x1] = [Math.min(...xs), Math.max(...xs)];
+  const [y0, y1] = [Math.min(...ys), Math.max(...ys)];
+  return [
+    [x0, y0],
+    [x1, y0],
+    [x1, y1],
+    [x0, y1],
+  ];
+};
+
+/** Four corners in order from the top left, clockwise on screen; any other outline gives its box. */
+export function quadOf(points: Point[]): [number, number][] {
+  if (points.length !== 4) return boxOf(points).map(([x, y]) => [round(x), round(y)]);
+  const cx = points.reduce((s, p) => s + p.x, 0) / 4;
+  const cy = points.reduce((s, p) => s + p.y, 0) / 4;
+  const around = [...points].sort((a, b) => Math.atan2(a.y - cy, a.x - cx) - Math.atan2(b.y - cy, b.x - cx));
+  const first = around.reduce((best, p, k) => (p.x + p.y < around[best]!.x + around[best]!.y ? k : best), 0);
+  return [0, 1, 2, 3].map((k) => {
+    const p = around[(first + k) % 4]!;
+    return [round(p.x), round(p.y)];
+  });
+}
+
+const regionOf = (id: string, name: string, use: boolean, frame: number, points: Point[]) => ({
+  id,
+  name,
+  use,
+  follow: "surface",
+  outline: { keys: [{ frame, points: points.map((p) => ({ x: round(p.x), y: round(p.y) })) }] },
+});
+
+/** A finished outline: a region of the chosen plane, or a new plane of its own. Points lie on the current frame. */
+export function useAddOutline() {
+  const { record, edits } = useOpenShot();
+  return useCallback(
+    async (points: Point[], use: boolean, onReference: (p: Point) => Point, plane: PlaneMotion | null) => {
+      const shot = record.document;
+      const frame = useWorkspace.getState().frame;
+      if (plane) {
+        const id = freshId("region", plane.regions);
+        const name = freshName(use ? "Region" : "Ignore", plane.regions);
+        const region = regionOf(id, name, use, plane.reference_frame, points.map(onReference));
+        await edits.edit(`Add ${name}`, setOnMotion(shot, plane.id, { regions: [...plane.regions, region] }));
+        act({ do: "choose", chosen: { kind: "motion", id: plane.id, point: null, region: id } });
+        return;
+      }
+      const id = freshShotId("motion", shot);
+      const name = freshName("Plane", shot.motions);
+      const value = {
+        kind: "plane",
+        id,
+        name,
+        reference_frame: frame,
+        quad: quadOf(points),
+        regions: [regionOf("region-1", "Region", use, frame, points)],
+      };
+      const done = await edits.edit(`Add ${name}`, [{ op: "add", path: "/motions/-", value }]);
+      if (done) act({ do: "choose", chosen: { kind: "motion", id, point: null, region: "region-1" } });
+    },
+    [record, edits],
+  );
+}
+
+/** Take what the adviser suggests: the motion is made, with what moves left out, and chosen. */
+export function useTakeSuggestion() {
+  const { record, edits } = useOpenShot();
+  return useCallback(
+    async (suggestion: Suggestion, moving: [number, number][][]) => {
+      const shot = record.document;
+      const id = freshShotId("motion", shot);
+      const spots = suggestion.outline.map(([x, y]) => ({ x, y }));
+      act({ do: "frame", frame: suggestion.frame });
+      let value: Record<string, unknown>;
+      if (suggestion.kind === "plane") {
+        const ignored = moving.map((m, k) => ({
+          ...regionOf(
+            `region-${k + 2}`,
+            `Moves by itself ${k + 1}`,
+            false,
+            suggestion.frame,
+            m.map(([x, y]) => ({ x, y })),
+          ),
+          follow: "screen",
+        }));
+        const name = freshName("Plane", shot.motions);
+        value = {
+          kind: "plane",
+          id,
+          name,
+          reference_frame: suggestion.frame,
+          quad: quadOf(spots),
+          regions: [regionOf("region-1", "Region", true, suggestion.frame, spots), ...ignored],
+        };
+      } else {
+        const points = spots.map((p, k) => ({
+          id: `point-${k + 1}`,
+          name: k ? `Point ${k + 1}` : "Point",
+          ...spotAt(suggestion.frame, p),
+        }));
+        value = { kind: "points", id, name: freshName("Point motion", shot.motions), points };
+      }
+      const done = await edits.edit(`Follow what was suggested`, [{ op: "add", path: "/motions/-", value }]);
+      if (!done) return;
+      const first = suggestion.kind === "point" ? "point-1" : null;
+      act({ do: "choose", chosen: { kind: "motion", id, point: first } });
+      act({ do: "open", what: "advice", on: false });
+    },
+    [record, edits],
+  );
+}

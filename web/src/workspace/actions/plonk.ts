@@ -1,0 +1,136 @@
+import { useCallback } from "react";
+import type { Anchor, Asset, Shot } from "~/api/client";
+import { useAssets } from "~/api/queries";
+import { useAddPoint } from "~/workspace/actions/points";
+import { useOpenShot } from "~/workspace/context";
+import type { Point } from "~/workspace/geometry";
+import { freshName, freshShotId, round } from "~/workspace/patches";
+import { act, useWorkspace } from "~/workspace/store";
+
+/** The motion or perch that something new should follow: the chosen one, or the last measured. */
+function targetFor(shot: Shot): string | null {
+  const { chosen } = useWorkspace.getState();
+  if (chosen.kind === "perch") return chosen.id;
+  const measured = shot.motions.filter((m) => m.measurement !== null);
+  if (chosen.kind === "motion" && measured.some((m) => m.id === chosen.id)) return chosen.id;
+  return measured.at(-1)?.id ?? null;
+}
+
+const followOf = (target: string | null, frame: number, perspective: boolean) => ({
+  target,
+  reference_frame: frame,
+  shift: true,
+  turn: true,
+  size: true,
+  perspective,
+  inverted: false,
+  smooth: 0,
+});
+
+/** What a click in the picture does with the tool in hand. */
+export function useClickTool() {
+  const { record, edits } = useOpenShot();
+  const { data: assets } = useAssets();
+  const addPoint = useAddPoint();
+  const addPerch = useAddPerch();
+  const plonk = useCallback(
+    async (place: Point, at: number, asset: Asset, as: "still" | "pin") => {
+      const shot = record.document;
+      const id = freshShotId("layer", shot);
+      const name = freshName(asset.name, shot.stack);
+      const { chosen } = useWorkspace.getState();
+      const planes = shot.motions.filter((m) => m.kind === "plane");
+      const shared = { id, name, asset: asset.digest, width: asset.width, height: asset.height };
+      let value: Record<string, unknown>;
+      const plane =
+        planes.find((m) => chosen.kind === "motion" && m.id === chosen.id) ??
+        planes.filter((m) => m.measurement).at(-1) ??
+        planes.at(-1);
+      if (as === "pin" && plane) {
+        value = { kind: "pin", ...shared, plane: plane.id };
+      } else {
+        const target = targetFor(shot);
+        const perch = shot.perches.find((p) => p.id === target);
+        const onPlane = shot.motions.find((m) => m.id === target)?.kind === "plane";
+        value = {
+          kind: "still",
+          ...shared,
+          // On a perch, what is plonked sits where the perch is.
+          x: perch ? 0 : round(place.x),
+          y: perch ? 0 : round(place.y),
+          size: suitableSize(asset, shot.footage?.width ?? 1280),
+          ...asset.settings,
+          follow: followOf(target, at, onPlane),
+        };
+      }
+      const done = await edits.edit(`Plonk ${name}`, [{ op: "add", path: "/stack/0", value }]);
+      if (done) act({ do: "choose", chosen: { kind: "layer", id } });
+    },
+    [record, edits],
+  );
+  return useCallback(
+    (at: Point) => {
+      const { tool, plonking, plonkAs, frame } = useWorkspace.getState();
+      if (tool === "add-point") void addPoint(at, frame);
+      if (tool === "perch") void addPerch(at, frame);
+      const asset = tool === "plonk" ? assets?.find((a) => a.digest === plonking) : undefined;
+      if (asset) void plonk(at, frame, asset, plonkAs);
+    },
+    [assets, addPoint, addPerch, plonk],
+  );
+}
+
+/** Pin a picture without a click: its place is the plane's quad. */
+export function usePlonkPinned() {
+  const click = useClickTool();
+  return useCallback(
+    (asset: string) => {
+      act({ do: "tool", tool: "plonk", asset, as: "pin" });
+      click({ x: 0, y: 0 });
+    },
+    [click],
+  );
+}
+
+const suitableSize = (asset: Asset, width: number) =>
+  Math.min(100, Math.round((width * 0.3 * 100) / asset.width));
+
+/** A perch at a spot of the chosen (or last measured) motion. */
+function useAddPerch() {
+  const { record, edits } = useOpenShot();
+  return useCallback(
+    async (place: Point, frame: number) => {
+      const shot = record.document;
+      const id = freshShotId("perch", shot);
+      const name = freshName("Perch", shot.perches);
+      const target = targetFor(shot);
+      const onPlane = shot.motions.find((m) => m.id === target)?.kind === "plane";
+      const value = {
+        id,
+        name,
+        x: round(place.x),
+        y: round(place.y),
+        follow: followOf(shot.perches.some((p) => p.id === target) ? null : target, frame, onPlane),
+      };
+      const done = await edits.edit(`Add ${name}`, [{ op: "add", path: "/perches/-", value }]);
+      if (done) act({ do: "choose", chosen: { kind: "perch", id } });
+    },
+    [record, edits],
+  );
+}
+
+/** A beam between anchors. */
+export function useAddBeam() {
+  const { record, edits } = useOpenShot();
+  return useCallback(
+    async (anchors: Anchor[]) => {
+      const shot = record.document;
+      const id = freshShotId("layer", shot);
+      const name = freshName("Beam", shot.stack);
+      const value = { kind: "beam", id, name, anchors };
+      const done = await edits.edit(`Draw ${name}`, [{ op: "add", path: "/stack/0", value }]);
+      if (done) act({ do: "choose", chosen: { kind: "layer", id } });
+    },
+    [record, edits],
+  );
+}

@@ -1,0 +1,101 @@
+import type { Motion, Perch } from "~/api/client";
+import { useLive } from "~/api/events";
+import { useOpenShot } from "~/workspace/context";
+import { Card, Chip } from "~/workspace/runsheet/Card";
+import { act, useWorkspace } from "~/workspace/store";
+import { lostRuns, useHealth } from "~/workspace/tracks";
+
+/** The perches on a motion or perch, one step in, with those that sit on them. */
+export function Perches({ perches, on, depth = 1 }: { perches: Perch[]; on: string | null; depth?: number }) {
+  const chosen = useWorkspace((s) => s.chosen);
+  return perches
+    .filter((p) => p.follow.target === on)
+    .map((p) => (
+      <div key={p.id} style={{ marginLeft: on ? Math.min(depth, 4) * 12 : 0 }}>
+        <Card
+          on={chosen.kind === "perch" && chosen.id === p.id}
+          onChoose={() => act({ do: "choose", chosen: { kind: "perch", id: p.id } })}
+          picture={
+            <svg viewBox="0 0 42 28" className="size-full" aria-hidden>
+              <rect width="42" height="28" fill="var(--tide-2)" />
+              <path d="M9 12h24M21 12v9" stroke="var(--tide)" strokeWidth="2.4" strokeLinecap="round" />
+            </svg>
+          }
+          name={p.name}
+          line={on ? "Perch" : "Perch, stays put"}
+        />
+        <Perches perches={perches} on={p.id} depth={depth + 1} />
+      </div>
+    ));
+}
+
+function MotionPicture({ kind }: { kind: Motion["kind"] }) {
+  return (
+    <svg viewBox="0 0 42 28" className="size-full" aria-hidden>
+      <rect width="42" height="28" fill="var(--tide-2)" />
+      {kind === "plane" ? (
+        <path
+          d="M9 7l22-2 3 17-26-1z"
+          fill="none"
+          stroke="var(--tide)"
+          strokeWidth="1.8"
+          strokeLinejoin="round"
+        />
+      ) : (
+        <>
+          <circle cx="17" cy="15" r="5" fill="none" stroke="var(--tide)" strokeWidth="1.8" />
+          <path
+            d="M22 14q6-8 14-5"
+            fill="none"
+            stroke="var(--tide)"
+            strokeWidth="1.2"
+            strokeDasharray="2 1.6"
+          />
+        </>
+      )}
+    </svg>
+  );
+}
+
+export function MotionCard({ motion, on }: { motion: Motion; on: boolean }) {
+  const { record } = useOpenShot();
+  const health = useHealth(motion);
+  const footage = record.document.footage;
+  const measuring = useLive((s) =>
+    Object.values(s.jobs).some((j) => j.motion === motion.id && ["queued", "running"].includes(j.state)),
+  );
+  const lost = footage && motion.measurement ? lostRuns(health, footage.in_frame, footage.out_frame) : [];
+  const runs = lost.map(([a, b]) => (a === b ? `${a}` : `${a}–${b}`));
+  const first = motion.kind === "points" ? (motion.points[0]?.id ?? null) : null;
+  const what =
+    motion.kind === "plane"
+      ? "Plane"
+      : motion.points.length === 1
+        ? "1 point"
+        : `${motion.points.length} points`;
+  return (
+    <Card
+      on={on}
+      onChoose={() => act({ do: "choose", chosen: { kind: "motion", id: motion.id, point: first } })}
+      picture={<MotionPicture kind={motion.kind} />}
+      name={motion.name}
+      line={
+        <>
+          {what}
+          {measuring ? (
+            <Chip>measuring</Chip>
+          ) : !motion.measurement ? (
+            <Chip bad>not measured</Chip>
+          ) : runs.length ? (
+            <Chip bad>
+              lost {runs.slice(0, 2).join(", ")}
+              {runs.length > 2 ? " …" : ""}
+            </Chip>
+          ) : (
+            <Chip>holds</Chip>
+          )}
+        </>
+      }
+    />
+  );
+}
