@@ -66,13 +66,15 @@ class SeaChartReplaced(BrowserTest):
         """Drag a corner grip to a picture pixel with the loupe open, then nudge it with the keys."""
         page = self.page
         grip = page.locator(f'[data-corner="{corner}"]')
-        box = grip.bounding_box()
+        box, before = grip.bounding_box(), place(grip)
         assert box
         page.mouse.move(box["x"] + 8, box["y"] + 8)
         page.mouse.down()
         page.mouse.move(box["x"] + 20, box["y"] + 16, steps=3)
         expect(page.get_by_test_id("loupe")).to_be_visible()
-        page.mouse.move(*self.screen(*at, SIZE), steps=4)
+        # A grip may stand beside its corner: what counts is how far it is dragged.
+        there, here = self.screen(*at, SIZE), self.screen(*before, SIZE)
+        page.mouse.move(box["x"] + 8 + there[0] - here[0], box["y"] + 8 + there[1] - here[1], steps=4)
         page.mouse.up()
         expect(page.get_by_test_id("loupe")).to_be_hidden()
         until(lambda: self.settled(grip), 30, "the drag to be stored")

@@ -62,11 +62,17 @@ class Advice:
 
 @dataclass(frozen=True, slots=True)
 class _Paths:
-    """Details followed over the frames looked at: xy (m, looks, 2) reduced pixels, alive (m, looks)."""
+    """Details followed over the frames looked at: xy (m, looks, 2) reduced pixels, alive (m, looks); from look `middle`."""
 
     xy: F64
     alive: NDArray[np.bool_]
     middle: int
+
+    def lasting(self) -> NDArray[np.bool_]:
+        """Details that live nearly throughout or, where nothing does, about as long as any: (m,)."""
+        share = self.alive.mean(axis=1)
+        longest = float(np.quantile(share, 0.9)) if len(share) else 0.0
+        return share > (min(0.7, 0.85 * longest) if longest > 0.25 else 0.7)
 
 
 def advise(clip: Clip, start: int = 0, stop: int | None = None) -> Advice:
@@ -78,7 +84,9 @@ def advise(clip: Clip, start: int = 0, stop: int | None = None) -> Advice:
     scale = min(1.0, WIDTH / clip.info.width)
     size = (max(16, round(clip.info.width * scale)), max(16, round(clip.info.height * scale)))
     pictures = [np.asarray(cv2.resize(clip.luma(int(f)), size, interpolation=cv2.INTER_AREA), np.uint8) for f in frames]
-    paths = _follow(pictures)
+    # Begin where most can be followed longest: something may pass before the set in the middle.
+    tries = (_follow(pictures, k) for k in sorted({len(pictures) // 2, len(pictures) // 6, len(pictures) * 5 // 6}))
+    paths = max(tries, key=lambda p: (int(p.alive.sum()), -abs(p.middle - len(pictures) // 2)))
     facts = [_detail(pictures, paths), _blur(pictures), _light(pictures)]
     flat, fits, still = _models(paths)
     facts.append(_depth(flat, fits, still))
@@ -94,9 +102,8 @@ def advise(clip: Clip, start: int = 0, stop: int | None = None) -> Advice:
     )  # fmt: skip
 
 
-def _follow(pictures: list[U8]) -> _Paths:
-    """The middle frame's details, followed outwards by pyramidal Lucas-Kanade, checked on the way back."""
-    middle = len(pictures) // 2
+def _follow(pictures: list[U8], middle: int) -> _Paths:
+    """One frame's details, followed outwards by pyramidal Lucas-Kanade, checked on the way back."""
     spots = cv2.goodFeaturesToTrack(pictures[middle], MOST, 0.008, 7, blockSize=7)
     at = np.zeros((0, 2), np.float32) if spots is None else spots.reshape(-1, 2)
     at = at[_contrast(pictures[middle], at) > LEAST_CONTRAST]
@@ -178,6 +185,9 @@ def _detail(pictures: list[U8], paths: _Paths) -> Fact:
         return Fact(about="detail", grade="good", says=f"Plenty of detail: {lasting} spots can be followed nearly throughout.")
     if lasting >= 15:
         return Fact(about="detail", grade="fair", says=f"Some detail: {lasting} spots can be followed nearly throughout.")
+    if (paths.lasting() & (paths.alive[:, paths.middle])).sum() >= 80:
+        says = "Plenty of detail, but none lasts: something covers or blurs everything for a while. Expect a gap there."
+        return Fact(about="detail", grade="fair", says=says)
     says = f"Little detail: only {lasting} spots can be followed. Marks on the set would help."
     return Fact(about="detail", grade="poor", says=says)
 
@@ -247,7 +257,7 @@ def _suggest(
     into: float,
 ) -> list[Suggestion]:
     out: list[Suggestion] = []
-    lasting = paths.alive.mean(axis=1) > 0.7
+    lasting = paths.lasting()
     surface = paths.xy[flat & lasting, paths.middle]
     if len(surface) >= 25:
         hull = _surface_outline(surface)

@@ -1,4 +1,4 @@
-import { useState } from "react";
+import { Fragment, useState } from "react";
 import type { OutlinePoint, PlaneMotion, Region, Shot } from "~/api/client";
 import { useLive } from "~/api/events";
 import { useOpenShot } from "~/workspace/context";
@@ -31,7 +31,7 @@ export function PlaneHandles({
   regions?: boolean;
 }) {
   const { record, edits } = useOpenShot();
-  const frame = useWorkspace((s) => s.frame);
+  const { frame, chosen } = useWorkspace();
   const spaces = useSpaces();
   const health = useHealth(motion);
   const live = useLive((s) => s.partial[motion.id]);
@@ -83,6 +83,15 @@ export function PlaneHandles({
       return setOnMotion(shot, motion.id, onQuad ? { quad } : { stakes: withStake(now, frame, k, p) });
     });
   };
+
+  const shaped =
+    regions && chosen.kind === "motion" ? motion.regions.find((r) => r.id === chosen.region) : undefined;
+  const underneath = shaped
+    ? outlineAt(shaped.outline, frame).map((p) =>
+        toScreen(mapping, apply(rideOf(shaped, motion, spaces, moved, frame), p)),
+      )
+    : [];
+  const grips = screen.map((p) => clearOf(p, screen, underneath));
 
   const box = hand.svg.current?.getBoundingClientRect();
   const grid = motion.grid ? gridLines(corners) : [];
@@ -149,39 +158,47 @@ export function PlaneHandles({
           strokeDasharray={lost ? "7 5" : undefined}
         />
         {still &&
-          screen.map((p, k) => {
+          grips.map((p, k) => {
             const mine = staked?.corners[k] != null;
+            const corner = screen[k]!;
             return (
-              <rect
-                key={k}
-                x={p.x - 8}
-                y={p.y - 8}
-                width="16"
-                height="16"
-                rx="5"
-                fill={mine ? "var(--saffron-bar)" : "#0c6670"}
-                stroke="#effffd"
-                strokeWidth="2"
-                className="pointer-events-auto cursor-move"
-                role="button"
-                tabIndex={0}
-                aria-label={`${CORNERS[k]} corner${mine ? ", staked here" : ""}`}
-                data-corner={k}
-                data-x={corners[k]!.x.toFixed(3)}
-                data-y={corners[k]!.y.toFixed(3)}
-                onPointerDown={(e) => dragCorner(e, k)}
-                onKeyDown={(e) => {
-                  const step = e.shiftKey ? 10 : e.altKey ? 0.1 : 1;
-                  const by = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, -1], ArrowDown: [0, 1] }[
-                    e.key
-                  ];
-                  if (!by) return;
-                  e.preventDefault();
-                  e.stopPropagation();
-                  const d = { x: by[0]! * step, y: by[1]! * step };
-                  void moveCorner({ x: corners[k]!.x + d.x, y: corners[k]!.y + d.y }, k, d);
-                }}
-              />
+              <Fragment key={k}>
+                {p !== corner && (
+                  <line x1={corner.x} y1={corner.y} x2={p.x} y2={p.y} stroke="#effffd" strokeWidth="1.5" />
+                )}
+                <rect
+                  x={p.x - 8}
+                  y={p.y - 8}
+                  width="16"
+                  height="16"
+                  rx="5"
+                  fill={mine ? "var(--saffron-bar)" : "#0c6670"}
+                  stroke="#effffd"
+                  strokeWidth="2"
+                  className="pointer-events-auto cursor-move"
+                  role="button"
+                  tabIndex={0}
+                  aria-label={`${CORNERS[k]} corner${mine ? ", staked here" : ""}`}
+                  data-corner={k}
+                  data-x={corners[k]!.x.toFixed(3)}
+                  data-y={corners[k]!.y.toFixed(3)}
+                  onPointerDown={(e) => dragCorner(e, k)}
+                  onKeyDown={(e) => {
+                    const step = e.shiftKey ? 10 : e.altKey ? 0.1 : 1;
+                    const by = {
+                      ArrowLeft: [-1, 0],
+                      ArrowRight: [1, 0],
+                      ArrowUp: [0, -1],
+                      ArrowDown: [0, 1],
+                    }[e.key];
+                    if (!by) return;
+                    e.preventDefault();
+                    e.stopPropagation();
+                    const d = { x: by[0]! * step, y: by[1]! * step };
+                    void moveCorner({ x: corners[k]!.x + d.x, y: corners[k]!.y + d.y }, k, d);
+                  }}
+                />
+              </Fragment>
             );
           })}
         <PictureText x={(screen[0]!.x + screen[1]!.x) / 2} y={Math.min(screen[0]!.y, screen[1]!.y) - 12}>
@@ -204,6 +221,15 @@ export function PlaneHandles({
       )}
     </>
   );
+}
+
+/** A grip's place: on its corner, or outside it on a stem where a point of the chosen region lies underneath. */
+function clearOf(corner: Point, quad: Point[], points: Point[]): Point {
+  if (!points.some((p) => Math.hypot(p.x - corner.x, p.y - corner.y) < 14)) return corner;
+  const dx = corner.x - quad.reduce((s, p) => s + p.x, 0) / 4;
+  const dy = corner.y - quad.reduce((s, p) => s + p.y, 0) / 4;
+  const far = Math.max(Math.hypot(dx, dy), 1e-6);
+  return { x: corner.x + (dx / far) * 22, y: corner.y + (dy / far) * 22 };
 }
 
 /** What carries a region from where it is drawn to the frame. */
