@@ -63,7 +63,12 @@ function wantedBy(shot: Shot): Map<string, Wanted> {
     ...shot.stack.flatMap((l) => (l.kind === "still" ? [l.follow] : [])),
   ];
   for (const f of follows) if (f.target) want(f.target, f.reference_frame, f.smooth, f.inverted);
-  for (const m of shot.motions) if (m.kind === "plane") want(m.id, m.reference_frame, 0, false);
+  for (const m of shot.motions) {
+    if (m.kind !== "plane") continue;
+    want(m.id, m.reference_frame, 0, false);
+    for (const r of m.regions)
+      if (r.follow.startsWith("motion:")) want(r.follow.slice("motion:".length), m.reference_frame, 0, false);
+  }
   return out;
 }
 
