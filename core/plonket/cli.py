@@ -73,6 +73,19 @@ def _parser() -> argparse.ArgumentParser:
                      help=".json for homographies, .csv for the corners of the region's box")  # fmt: skip
     one.set_defaults(run=_track_plane)
 
+    one = commands.add_parser("steady", help="steady a clip on a plane that was followed")
+    one.add_argument("clip", type=Path, metavar="CLIP")
+    one.add_argument("--plane", type=Path, required=True, metavar="plane.json", help="what track-plane wrote")
+    one.add_argument("--mode", choices=["lock", "smooth"], default="lock",
+                     help="lock: the surface stands still; smooth: only the bumps are taken out (default lock)")  # fmt: skip
+    one.add_argument("--seconds", type=float, default=1.5, metavar="S",
+                     help="with smooth: swings as long as this are kept by half (default 1.5)")  # fmt: skip
+    one.add_argument("--fit", choices=["none", "zoom", "glide", "fill"], default="none",
+                     help="empty borders: shown, zoomed away (glide: slowly), or filled from other frames")  # fmt: skip
+    one.add_argument("--range", metavar="A:B", help="frames A to B-1 only")
+    one.add_argument("--out", type=Path, required=True, metavar="OUT", help=".mp4, .mov or a folder for PNG files")
+    one.set_defaults(run=_steady)
+
     one = commands.add_parser("render", help="render a shot file to a video or folder")
     one.add_argument("shot", type=Path, metavar="SHOT.json")
     one.add_argument("--out", type=Path, required=True, metavar="OUT", help=".mp4, .mov or a folder for PNG files")
@@ -250,6 +263,47 @@ def _render(options: argparse.Namespace) -> None:
         file.shot, ShotSources(file.shot, pool), options.out, start=start, stop=stop, scale=scale, sound=sound,
         work=terminal_work("Frames"),
     )  # fmt: skip
+
+
+def _steady(options: argparse.Namespace) -> None:
+    from plonket.deliver import deliver
+    from plonket.formats.plane_json import read_plane
+    from plonket.media import open_clip
+    from plonket.media.sound import read_sound
+    from plonket.motion.plane.settings import PlaneMotion
+    from plonket.plate.steady import Steady
+    from plonket.plate.view import corners_of
+    from plonket.pool import MediaPool, ShotSources
+    from plonket.shot import Footage, Shot
+
+    if not 0.1 <= options.seconds <= 20:
+        raise BadInput("cli.seconds", "--seconds must be from 0.1 to 20.")
+    info = open_clip(options.clip).info
+    start, stop = parse_range(options.range, info.frames)
+    track = read_plane(_text_of(options.plane), info.frames)
+    if track.frames != info.frames:
+        raise BadInput(
+            "cli.plane",
+            f"{options.plane.name} holds {track.frames} frames, {options.clip.name} {info.frames}: another clip was followed.",
+        )
+    motion = PlaneMotion(
+        id="plane", name="Plane", reference_frame=track.reference_frame, measurement="1" * 64,
+        quad=[(float(x), float(y)) for x, y in corners_of(info.size)],
+    )  # fmt: skip
+    steady = Steady(
+        id="steady", name="Steady", targets=["plane"], reference_frame=track.reference_frame, mode=options.mode,
+        seconds=options.seconds, fit=options.fit,
+    )  # fmt: skip
+    footage = Footage(
+        asset="0" * 64, name=options.clip.name, width=info.width, height=info.height,
+        rate=f"{info.rate.numerator}/{info.rate.denominator}", frames=info.frames, in_frame=start, out_frame=stop - 1,
+    )  # fmt: skip
+    shot = Shot(name=options.clip.stem, footage=footage, motions=[motion], plate=[steady])
+    sources = ShotSources(shot, MediaPool(lambda _: options.clip, lambda _: track))
+    if sources.view is not None and sources.view.says:
+        print(sources.view.says, file=sys.stderr)
+    sound = read_sound(options.clip) if options.clip.is_file() and info.has_audio else None
+    deliver(shot, sources, options.out, start=start, stop=stop, sound=sound, work=terminal_work("Frames"))
 
 
 def _film(options: argparse.Namespace) -> None:

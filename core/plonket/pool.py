@@ -5,8 +5,9 @@ from __future__ import annotations
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Hashable
+from functools import cached_property
 from pathlib import Path
-from typing import Generic, TypeVar
+from typing import Any, Generic, TypeVar
 
 import numpy as np
 
@@ -19,7 +20,10 @@ from plonket.motion.plane.settings import PlaneMotion
 from plonket.motion.points.settings import PointMotion
 from plonket.motion.points.tracks import PointTracks
 from plonket.motion.spaces import Spaces
-from plonket.shot import Shot
+from plonket.outline import carry
+from plonket.plate.kinds import view_path
+from plonket.plate.view import PlateContext, ViewPath, corners_of
+from plonket.shot import Shot, plate_hash
 
 Key = TypeVar("Key", bound=Hashable)
 Value = TypeVar("Value")
@@ -47,6 +51,7 @@ class MediaPool:
         self._clip_stills: _Kept[tuple[str, int], StillSource] = _Kept(self._clip_still, most_stills)
         self._measured = _Kept(measurement, 32)
         self._movements: _Kept[tuple[str, int], F64] = _Kept(self._no_maker, 64)
+        self._views: _Kept[str, ViewPath] = _Kept(self._no_maker, 16)
 
     def clip(self, asset: str) -> Clip:
         return self._clips.get(asset)
@@ -78,7 +83,11 @@ class MediaPool:
         key = (motion.model_dump_json(), reference)
         return self._movements.get(key, lambda: movement_of(motion, measured, reference))
 
-    def _no_maker(self, key: tuple[str, int]) -> F64:
+    def view(self, key: str, make: Callable[[], ViewPath]) -> ViewPath:
+        """A view path, worked out once for all frames that share it."""
+        return self._views.get(key, make)
+
+    def _no_maker(self, key: Hashable) -> Any:
         raise KeyError(key)
 
     def close(self) -> None:
@@ -127,9 +136,38 @@ class ShotSources:
     def __init__(self, shot: Shot, pool: MediaPool) -> None:
         self.shot, self.pool = shot, pool
         size = (shot.footage.width, shot.footage.height) if shot.footage else (16, 9)
-        self.spaces = Spaces(shot.perches, self.movement, size)
+        self.spaces = Spaces(shot.perches, self.movement, size, self._screen if any(p.shown for p in shot.plate) else None)
         self._perches = {p.id: p for p in shot.perches}
         self._paths: dict[str, dict[str, F64]] = {}
+
+    @cached_property
+    def view(self) -> ViewPath | None:
+        shot, footage = self.shot, self.shot.footage
+        if footage is None or not any(one.shown for one in shot.plate):
+            return None
+        context = PlateContext(
+            size=(footage.width, footage.height), fps=float(footage.fps), start=footage.in_frame, stop=footage.out_frame + 1,
+            movement=self.movement, places=self.places,
+        )  # fmt: skip
+        return self.pool.view(plate_hash(shot), lambda: view_path(shot.plate, context, footage.frames))
+
+    def _screen(self, frame: float) -> F64:
+        if self.view is None:
+            return np.eye(3)
+        # An exposure's instants share their frame's view: the plate's own blur was filmed, not added.
+        at = int(np.clip(round(frame), 0, len(self.view.onto) - 1))
+        return np.asarray(np.linalg.inv(self.view.matrix(at)), np.float64)
+
+    def places(self, motion: str, frame: int) -> F64:
+        """(k, 2) where a plane's corners or the points of a motion lie in a frame."""
+        found = self.shot.motion(motion)
+        if isinstance(found, PlaneMotion):
+            return carry(np.array(found.quad, np.float64), self.on_plane(motion, frame))
+        paths = list(self._points(found).values())
+        if not paths:
+            assert self.shot.footage is not None
+            return corners_of((self.shot.footage.width, self.shot.footage.height))
+        return np.stack([_at(path, frame) for path in paths])
 
     def plate(self, asset: str, frame: int) -> U8:
         return self.pool.clip(asset).rgb(frame)

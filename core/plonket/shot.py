@@ -24,8 +24,13 @@ from plonket.motion.kinds import MOTIONS
 from plonket.motion.perch import Perch
 from plonket.motion.plane.settings import PlaneMotion
 from plonket.motion.points.settings import PointMotion
+from plonket.plate.handheld import Handheld
+from plonket.plate.kinds import TREATMENTS
+from plonket.plate.steady import Steady
+from plonket.registry import Registry
 
 Motion = Annotated[PointMotion | PlaneMotion, Field(discriminator="kind")]
+Treatment = Annotated[Steady | Handheld, Field(discriminator="kind")]
 Layer = Annotated[StillLayer | PinLayer | BeamLayer, Field(discriminator="kind")]
 
 
@@ -72,12 +77,13 @@ class Shot(Model):
     footage: Footage | None = None
     motions: list[Motion] = Field(default_factory=list, max_length=200)
     perches: list[Perch] = Field(default_factory=list, max_length=200)
+    plate: list[Treatment] = Field(default_factory=list, max_length=50)
     stack: list[Layer] = Field(default_factory=list, max_length=200)
     delivery: Delivery = Field(default_factory=Delivery)
 
     @model_validator(mode="after")
     def _consistent(self) -> Shot:
-        ids = [thing.id for thing in (*self.motions, *self.perches, *self.stack)]
+        ids = [thing.id for thing in (*self.motions, *self.perches, *self.plate, *self.stack)]
         if len(set(ids)) != len(ids):
             raise ValueError("two things in the shot have the same id")
         self._check_targets()
@@ -95,6 +101,12 @@ class Shot(Model):
         for layer in self.stack:
             if isinstance(layer, PinLayer) and layer.plane not in planes:
                 raise ValueError(f"{layer.name} is pinned to a plane that is not in the shot")
+        motions = {m.id for m in self.motions}
+        for one in self.plate:
+            if isinstance(one, Steady) and not motions.issuperset(one.targets):
+                raise ValueError(f"{one.name} holds on to a motion that is not in the shot")
+        if sum(isinstance(one, Steady) for one in self.plate) > 1:
+            raise ValueError("a plate is steadied once; change what is there instead of adding another")
         above = {p.id: p.follow.target for p in self.perches}
         for perch in self.perches:
             at, steps = above[perch.id], 0
@@ -164,13 +176,23 @@ def picture_hash(shot: Shot) -> str:
     for key in ("name", "delivery"):
         record.pop(key)
     if record["footage"]:
-        for key in ("in_frame", "out_frame", "name"):
+        # Zooming just enough looks at the range; nothing else does.
+        kept = ("in_frame", "out_frame") if any(one.shown for one in shot.plate) else ()
+        for key in {"in_frame", "out_frame", "name"}.difference(kept):
             record["footage"].pop(key)
     record["motions"] = [_moves(m) for m in record["motions"]]
-    for thing in (*record["stack"], *record["perches"]):
+    for thing in (*record["stack"], *record["perches"], *record["plate"]):
         thing.pop("name")
     text = json.dumps(record, sort_keys=True, separators=(",", ":"))
     return hashlib.sha256(text.encode()).hexdigest()
+
+
+def plate_hash(shot: Shot) -> str:
+    """Hash of what the treated plate depends on; the clip's own when nothing treats it."""
+    assert shot.footage is not None
+    if not any(one.shown for one in shot.plate):
+        return shot.footage.asset
+    return picture_hash(shot.model_copy(update={"stack": [], "perches": []}))
 
 
 def _moves(motion: dict[str, Any]) -> dict[str, Any]:
@@ -182,4 +204,4 @@ def _moves(motion: dict[str, Any]) -> dict[str, Any]:
     return out
 
 
-REGISTRIES = {"motion": MOTIONS, "layer": LAYERS}
+REGISTRIES: dict[str, Registry[Any]] = {"motion": MOTIONS, "treatment": TREATMENTS, "layer": LAYERS}

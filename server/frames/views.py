@@ -21,7 +21,7 @@ from plonket.conventions import U8
 from plonket.errors import BadInput, PlonketError
 from plonket.pool import ShotSources
 from plonket.shot import Shot as Document
-from plonket.shot import read_shot
+from plonket.shot import plate_hash, read_shot
 from plonket_server import store
 from plonket_server.pool import pool
 from plonket_server.problems import NotHere
@@ -90,7 +90,7 @@ def _shot_jpeg(shot_id: uuid.UUID, digest: str, view: str, percent: int, number:
     if document.footage is None:
         raise BadInput("shot.no_footage", "This shot has no footage yet.")
     # The plate does not change with the stack: all versions share its pictures.
-    key = (document.footage.asset if view == "plate" else digest, view, percent, number)
+    key = (plate_hash(document) if view == "plate" else digest, view, percent, number)
 
     def make() -> bytes:
         sources = ShotSources(document, pool())

@@ -14,6 +14,7 @@ from plonket_server.problems import Conflict, NotHere
 from shots.api import router as shots
 from shots.checks import router as checks
 from shots.motions import router as motions
+from shots.plate import router as plate
 
 STATUS: list[tuple[type[PlonketError], int]] = [
     (NotHere, 404),
@@ -29,6 +30,7 @@ api = NinjaAPI(title="Plonket", version="1", docs_url=None, openapi_url="/openap
 api.add_router("", library)
 api.add_router("", shots)
 api.add_router("", motions)
+api.add_router("", plate)
 api.add_router("", checks)
 api.add_router("", jobs)
 api.add_router("", deliveries)

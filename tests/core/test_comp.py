@@ -78,7 +78,7 @@ class Placing(unittest.TestCase):
 
     def test_reduction_keeps_place_and_coverage(self) -> None:
         source = StillSource(disc(256, 80.0))
-        full = source.levels[0][..., 3].sum()
+        full = source.level(0)[0][..., 3].sum()
         for scale in (0.7, 0.5, 0.31, 0.13):
             out = place_still(source, np.array([[scale, 0, 30.3], [0, scale, 20.7], [0, 0, 1.0]]), (320, 300))
             x, y = centroid(out.rgba[..., 3], out.x, out.y)
@@ -187,6 +187,8 @@ class _Fake:
 
     def on_plane(self, plane: str, frame: float) -> F64:
         return np.eye(3) if self.moves is None else between(self.moves, frame)
+
+    view = None
 
     def anchor(self, target: str, point: str | None, at: F64, frame: float) -> F64 | None:
         return spot_through(self.on_plane(target, frame), at)

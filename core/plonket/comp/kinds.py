@@ -6,10 +6,11 @@ from collections.abc import Callable
 from typing import Any
 
 from plonket.comp.picture import Picture
+from plonket.conventions import F64
 from plonket.layers import beam, pin, still
 from plonket.registry import Entry, Registry
 
-LAYERS: Registry[Callable[[Any, Any, int, tuple[int, int], float], Picture]] = Registry("layer")
+LAYERS: Registry[Callable[[Any, Any, int, tuple[int, int], F64], Picture]] = Registry("layer")
 LAYERS.add(
     Entry(
         kind="still",

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import cached_property
 
 import cv2
 import numpy as np
@@ -49,14 +48,19 @@ class StillSource:
         self.height, self.width = straight.shape[:2]
         self._full = premultiplied(straight)
 
-    @cached_property
-    def levels(self) -> list[F32]:
-        """Level k is the picture reduced by 2**k (area average), padded by one clear pixel."""
-        out, level = [], self._full
-        while True:
-            out.append(np.pad(level, ((1, 1), (1, 1), (0, 0))))
-            h, w = level.shape[:2]
-            if min(h, w) < 8:
-                return out
-            even = np.pad(level, ((0, h % 2), (0, w % 2), (0, 0)), mode="edge")
-            level = cv2.resize(even, (even.shape[1] // 2, even.shape[0] // 2), interpolation=cv2.INTER_AREA)
+        self._bare = [self._full]
+        self._padded: dict[int, F32] = {}
+
+    def level(self, wanted: int) -> tuple[F32, int]:
+        """The picture reduced by 2**k (area average), padded by one clear pixel, and the k there is: at most `wanted`."""
+        k = 0
+        while k < wanted and min(self._bare[k].shape[:2]) >= 8:
+            k += 1
+            if k == len(self._bare):
+                h, w = self._bare[-1].shape[:2]
+                even = np.pad(self._bare[-1], ((0, h % 2), (0, w % 2), (0, 0)), mode="edge")
+                half = (even.shape[1] // 2, even.shape[0] // 2)
+                self._bare.append(np.asarray(cv2.resize(even, half, interpolation=cv2.INTER_AREA), np.float32))
+        if k not in self._padded:
+            self._padded[k] = np.pad(self._bare[k], ((1, 1), (1, 1), (0, 0)))
+        return self._padded[k], k

@@ -40,14 +40,13 @@ def place_still(source: StillSource, frame_from_still: F64, size: tuple[int, int
     area = abs(np.linalg.det(linear))
     if area < 1e-12:
         return CLEAR
-    levels = source.levels
-    level = int(np.clip(np.floor(-0.5 * np.log2(area) + 0.35), 0, len(levels) - 1))
+    pixels, level = source.level(max(0, int(np.floor(-0.5 * np.log2(area) + 0.35))))
     still_from_frame = np.linalg.inv(frame_from_still)
     # Level pixels: scaled by 2**-level, moved by the clear border; index = pixel - 0.5.
     k = 2.0**-level
     index_from_still = np.array([[k, 0, 1 - PIXEL_CENTRE], [0, k, 1 - PIXEL_CENTRE], [0, 0, 1.0]])
     out = np.empty((y1 - y0, x1 - x0, 4), np.float32)
-    _resample(levels[level], index_from_still @ still_from_frame, float(x0), float(y0), out)
+    _resample(pixels, index_from_still @ still_from_frame, float(x0), float(y0), out)
     return Picture(rgba=out, x=int(x0), y=int(y0))
 
 

@@ -11,8 +11,7 @@ import numpy as np
 from plonket.colour import encode_8bit, linear_from_8bit
 from plonket.comp.blend import lay_over
 from plonket.comp.kinds import LAYERS
-from plonket.comp.picture import StillSource
-from plonket.comp.place import place_still
+from plonket.comp.seen import fill_borders, seen_plate
 from plonket.comp.sources import Sources
 from plonket.context import Work
 from plonket.conventions import F32, U8
@@ -50,19 +49,31 @@ def render_frame(
     if not 0 <= frame < footage.frames:
         raise BadInput("frame.range", f"Frame {frame} is outside the clip, which has frames 0 to {footage.frames - 1}.")
     size = scaled_size((footage.width, footage.height), scale)
-    shown = [layer for layer in shot.stack if layer.shown]
+    # Things are drawn at the picture's true scale, which rounding makes differ slightly from `scale`.
+    zoom = np.diag([size[0] / footage.width, size[0] / footage.width, 1.0])
+    shown = [layer for layer in shot.stack if layer.shown] if view != "plate" else []
+    seen = sources.view if held is None else None
     if held is not None:
-        return _held(shot, sources, frame, view, scale, held)
+        # Everything is sampled once, straight into the held picture.
+        matrix = zoom @ np.linalg.inv(sources.on_plane(held, frame))
+    else:
+        matrix = zoom if seen is None else zoom @ seen.matrix(frame)
     if view == "matte":
         canvas = np.zeros((size[1], size[0], 4), np.float32)
-    elif view == "plate" or not shown:
-        return _reduced(sources.plate(footage.asset, frame), size)
+    elif held is None and seen is None:
+        rgb = sources.plate(footage.asset, frame)
+        if not shown:
+            return _reduced(rgb, size)
+        canvas = _plate(rgb, size)
     else:
-        canvas = _plate(sources.plate(footage.asset, frame), size)
-    # Layers are drawn at the picture's true scale, which rounding makes differ slightly from `scale`.
-    true_scale = size[0] / footage.width
+        canvas = seen_plate(sources, footage.asset, frame, size, matrix)
+        if seen is not None and seen.fill:
+            fill_borders(canvas, sources, footage.asset, frame, zoom, range(footage.in_frame, footage.out_frame + 1))
+        beyond = np.float32(0.03 if held is not None else 0.0)
+        canvas[..., :3] += beyond * (1 - canvas[..., 3:])
+        canvas[..., 3] = 1
     for layer in reversed(shown):
-        picture = LAYERS.get(layer.kind).run(layer, sources, frame, size, true_scale)
+        picture = LAYERS.get(layer.kind).run(layer, sources, frame, size, matrix)
         lay_over(canvas, picture, layer.blend if view == "final" else "normal")
     if view == "matte":
         grey = np.clip(canvas[..., 3] * 255 + 0.5, 0, 255).astype(np.uint8)
@@ -79,20 +90,6 @@ def render_range(
         work.check_cancelled()
         yield frame, render_frame(shot, sources, frame, scale=scale)
         work.progress(done + 1, stop - start)
-
-
-def _held(shot: Shot, sources: Sources, frame: int, view: View, scale: float, motion: str) -> U8:
-    """The picture moved back to where the motion's surface was on its reference frame; grey beyond its edge."""
-    moved = sources.on_plane(motion, frame)
-    picture = render_frame(shot, sources, frame, view=view, scale=scale)
-    zoom = np.diag([scale, scale, 1.0])
-    source = StillSource(np.dstack([picture, np.full(picture.shape[:2], 255, np.uint8)]))
-    back = zoom @ np.linalg.inv(moved) @ np.linalg.inv(zoom)
-    size = (picture.shape[1], picture.shape[0])
-    placed = place_still(source, back, size)
-    canvas = np.full((size[1], size[0], 4), 0.03, np.float32)
-    lay_over(canvas, placed, "normal")
-    return encode_8bit(np.ascontiguousarray(canvas[..., :3]))
 
 
 def _reduced(rgb: U8, size: tuple[int, int]) -> U8:

@@ -7,6 +7,7 @@ from typing import Protocol
 from plonket.comp.picture import StillSource
 from plonket.conventions import F64, U8
 from plonket.motion.spaces import Spaces
+from plonket.plate.view import ViewPath
 
 
 class Sources(Protocol):
@@ -15,6 +16,11 @@ class Sources(Protocol):
     @property
     def spaces(self) -> Spaces:
         """Where followers are."""
+        ...
+
+    @property
+    def view(self) -> ViewPath | None:
+        """How the clip's frames lie in the picture; None: as they are."""
         ...
 
     def plate(self, asset: str, frame: int) -> U8:

@@ -15,7 +15,8 @@ from plonket.comp.sources import Sources
 from plonket.conventions import F32, F64
 from plonket.fields import Digest, Identifier, Model, Number, choice, colour, number, plain, value_at
 from plonket.layers.common import LayerModel, faded
-from plonket.motion.following import shifted, turned_sized
+from plonket.motion.following import jacobian, shifted, turned_sized
+from plonket.outline import carry
 
 PIECES = 24
 """Straight pieces that stand for the curve between two anchors."""
@@ -134,8 +135,8 @@ def swings(layer: BeamLayer, sources: Sources, frame: int, parts: F64) -> F64:
     return np.clip(angle * layer.swing / 100, -1.4, 1.4)
 
 
-def draw(layer: BeamLayer, sources: Sources, frame: int, size: tuple[int, int], scale: float) -> Picture:
-    """The layer's picture at a frame, at `scale` of full resolution."""
+def draw(layer: BeamLayer, sources: Sources, frame: int, size: tuple[int, int], view: F64) -> Picture:
+    """The layer's picture at a frame; `view` leads from the clip's pixels to the picture's."""
     ends = ends_of(layer, sources, frame)
     if ends is None or not np.isfinite(ends).all():
         return CLEAR
@@ -145,21 +146,22 @@ def draw(layer: BeamLayer, sources: Sources, frame: int, size: tuple[int, int], 
     if high > low:
         pieces = max(1, int((len(line) - 1) * (high - low))) if layer.curve != "straight" else len(line) - 1
         shown = spots_along(line, np.linspace(low, high, pieces + 1))
-        picture = _stroke(layer, shown, frame, size, scale)
+        picture = _stroke(layer, shown, frame, size, view)
     if layer.bead is None or layer.beads < 1:
         return faded(picture, layer, frame)
     parts = (np.arange(layer.beads) + 1) / (layer.beads + 1)
     angles = swings(layer, sources, frame, parts)
     spots = spots_along(line, parts)
     source = sources.element(layer.bead, 0)
-    return faded(_with_beads(layer, picture, source, spots, angles, frame, size, scale), layer, frame)
+    return faded(_with_beads(layer, picture, source, spots, angles, frame, size, view), layer, frame)
 
 
-def _stroke(layer: BeamLayer, line: F64, frame: int, size: tuple[int, int], scale: float) -> Picture:
+def _stroke(layer: BeamLayer, line: F64, frame: int, size: tuple[int, int], view: F64) -> Picture:
+    scale = float(np.sqrt(abs(np.linalg.det(jacobian(view, line.mean(axis=0))))))
     width, glow = value_at(layer.width, frame) * scale, value_at(layer.glow, frame) * scale
     strength = value_at(layer.glow_strength, frame) / 100
     reach = width / 2 + (4 * glow if strength > 0 else 0) + 2
-    at = line * scale
+    at = carry(line, view)
     x0, y0 = np.maximum(np.floor(at.min(axis=0) - reach), 0).astype(int)
     x1, y1 = min(size[0], int(at[:, 0].max() + reach) + 1), min(size[1], int(at[:, 1].max() + reach) + 1)
     if x1 <= x0 or y1 <= y0:
@@ -215,14 +217,13 @@ def _draw_line(out: F32, x0: float, y0: float, line: F64, half: float, far_half:
 
 def _with_beads(
     layer: BeamLayer, below: Picture, source: StillSource, spots: F64, angles: F64, frame: int, size: tuple[int, int],
-    scale: float,
+    view: F64,
 ) -> Picture:  # fmt: skip
-    zoom = np.diag([scale, scale, 1.0])
     grown = value_at(layer.bead_size, frame) / 100
     hook = shifted(-layer.bead_width / 2, -layer.bead_height * layer.held_at / 100)
     hung = []
     for spot, angle in zip(spots, angles, strict=True):
-        m = zoom @ shifted(*spot) @ turned_sized(float(np.degrees(angle)), grown) @ hook
+        m = view @ shifted(*spot) @ turned_sized(float(np.degrees(angle)), grown) @ hook
         hung.append(place_still(source, m, size))
     hung = [p for p in hung if p.rgba.size]
     parts = [p for p in (below, *hung) if p.rgba.size]

@@ -69,8 +69,8 @@ def reference_from_picture(layer: PinLayer, quad: F64) -> F64 | None:
     return None if onto is None else quad_homography(used, carry(target, onto))
 
 
-def draw(layer: PinLayer, sources: Sources, frame: int, size: tuple[int, int], scale: float) -> Picture:
-    """The layer's picture at a frame, at `scale` of full resolution."""
+def draw(layer: PinLayer, sources: Sources, frame: int, size: tuple[int, int], view: F64) -> Picture:
+    """The layer's picture at a frame; `view` leads from the clip's pixels to the picture's."""
     k = clip_frame(layer, frame, sources.length(layer.asset))
     quad = sources.quad(layer.plane)
     if k is None or quad is None:
@@ -80,10 +80,9 @@ def draw(layer: PinLayer, sources: Sources, frame: int, size: tuple[int, int], s
         return CLEAR
     source = sources.element(layer.asset, k)
     used, _ = fitted(layer, quad)
-    zoom = np.diag([scale, scale, 1.0])
 
     def at(when: float) -> F64:
-        return np.asarray(zoom @ sources.on_plane(layer.plane, when) @ placed)
+        return np.asarray(view @ sources.on_plane(layer.plane, when) @ placed)
 
     speed = 0.0
     if layer.shutter > 0:

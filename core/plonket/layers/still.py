@@ -51,16 +51,15 @@ def moved_px(box: F64, before: F64, after: F64) -> float:
     return float(np.nan_to_num(np.hypot(d[:, 0], d[:, 1]), nan=0.0).max())
 
 
-def draw(layer: StillLayer, sources: Sources, frame: int, size: tuple[int, int], scale: float) -> Picture:
-    """The layer's picture at a frame, at `scale` of full resolution."""
+def draw(layer: StillLayer, sources: Sources, frame: int, size: tuple[int, int], view: F64) -> Picture:
+    """The layer's picture at a frame; `view` leads from the clip's pixels to the picture's."""
     k = clip_frame(layer, frame, sources.length(layer.asset))
     if k is None:
         return CLEAR
     source = sources.element(layer.asset, k)
-    zoom = np.diag([scale, scale, 1.0])
 
     def at(when: float) -> F64:
-        return np.asarray(zoom @ frame_from_still(layer, sources.spaces, when))
+        return np.asarray(view @ frame_from_still(layer, sources.spaces, when))
 
     speed = 0.0
     if layer.shutter > 0:

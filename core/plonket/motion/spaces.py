@@ -23,20 +23,22 @@ class Spaces:
     Parameters
     ----------
     perches : all of the shot. movement : (motion id, reference frame) -> (n, 3, 3), or None while it is
-        not measured. size : (width, height) of the picture.
+        not measured. size : (width, height) of the picture. screen : frame -> (3, 3) from the finished picture's
+        pixels to the clip's, where the clip is steadied: what follows nothing stays put on the screen.
     """
 
     def __init__(
-        self, perches: Sequence[Perch], movement: Callable[[str, int], F64 | None], size: tuple[int, int]
-    ) -> None:
+        self, perches: Sequence[Perch], movement: Callable[[str, int], F64 | None], size: tuple[int, int],
+        screen: Callable[[float], F64] | None = None,
+    ) -> None:  # fmt: skip
         self._perches = {p.id: p for p in perches}
-        self._movement, self._size = movement, size
+        self._movement, self._size, self._screen = movement, size, screen
         self._steadied: dict[tuple[str, int, float, bool], F64 | None] = {}
 
     def of(self, follow: Follow, frame: float, depth: int = 0) -> F64:
         """(3, 3) from the follower's space to the frame: all of the target's movement."""
         if follow.target is None:
-            return np.eye(3)
+            return np.eye(3) if self._screen is None else self._screen(frame)
         perch = self._perches.get(follow.target)
         if perch is not None:
             if depth > DEEPEST:

@@ -14,6 +14,7 @@ import {
   type ShotRecord,
   type Shot,
   type Slip,
+  type ViewPath,
   ApiError,
   get,
   post,
@@ -36,7 +37,7 @@ export const useShot = (id: string) =>
 export const useAssets = () =>
   useQuery({ queryKey: ["assets"], queryFn: () => get<Asset[]>("/assets"), staleTime: 0 });
 
-export const useKinds = (registry: "motion" | "layer") =>
+export const useKinds = (registry: "motion" | "treatment" | "layer") =>
   useQuery({
     queryKey: ["kinds", registry],
     queryFn: () => get<Kind[]>(`/kinds/${registry}`),
@@ -70,6 +71,23 @@ export const movementQuery = (
       `/shots/${shot}/motions/${motion.id}/movement?reference=${reference}&smooth=${smooth}&inverted=${inverted}&number=${number}`,
     ),
   enabled: motion.measurement !== null,
+  staleTime: Infinity,
+});
+
+/** How the clip's frames lie in the picture, for a shot whose plate is treated. */
+export const viewQuery = (shot: string, number: number, document: Shot) => ({
+  queryKey: [
+    "view",
+    shot,
+    JSON.stringify([
+      document.plate,
+      document.motions,
+      document.footage?.in_frame,
+      document.footage?.out_frame,
+    ]),
+  ],
+  queryFn: () => get<ViewPath>(`/shots/${shot}/view?number=${number}`),
+  enabled: document.plate.some((p) => p.shown),
   staleTime: Infinity,
 });
 

@@ -565,6 +565,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/view": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * View
+         * @description The view as the plate is treated now or was in revision `number`; empty lists when nothing treats it.
+         */
+        get: operations["shots_plate_view"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -935,6 +955,51 @@ export interface components {
             x: number;
             /** Y */
             y: number;
+        };
+        /**
+         * Handheld
+         * @description A shake with a seed: the same seed shakes the same way.
+         */
+        Handheld: {
+            /**
+             * Amount
+             * @default 100
+             */
+            amount: number | components["schemas"]["Keyed"];
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "handheld";
+            /** Name */
+            name: string;
+            /**
+             * Roll
+             * @default 100
+             */
+            roll: number | components["schemas"]["Keyed"];
+            /**
+             * Seed
+             * @default 1
+             */
+            seed: number;
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Speed
+             * @default 100
+             */
+            speed: number;
+            /**
+             * Zoom
+             * @default true
+             */
+            zoom: boolean;
         };
         /** JobOut */
         JobOut: {
@@ -1506,6 +1571,8 @@ export interface components {
             name: string;
             /** Perches */
             perches: components["schemas"]["Perch"][];
+            /** Plate */
+            plate: (components["schemas"]["Steady"] | components["schemas"]["Handheld"])[];
             /** Stack */
             stack: (components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"])[];
         };
@@ -1599,6 +1666,95 @@ export interface components {
             rms_px: number | null;
             /** Worst */
             worst: components["schemas"]["RunOut"][];
+        };
+        /**
+         * Steady
+         * @description Hold the clip on one motion, or on two at different depths.
+         */
+        Steady: {
+            /**
+             * Centred
+             * @default false
+             */
+            centred: boolean;
+            /**
+             * Closer
+             * @default 100
+             */
+            closer: number | components["schemas"]["Keyed"];
+            /**
+             * Fit
+             * @default zoom
+             * @enum {string}
+             */
+            fit: "none" | "zoom" | "glide" | "fill";
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "steady";
+            /**
+             * Mode
+             * @default lock
+             * @enum {string}
+             */
+            mode: "lock" | "smooth";
+            /** Name */
+            name: string;
+            /**
+             * Perspective
+             * @default true
+             */
+            perspective: boolean;
+            /**
+             * Reference Frame
+             * @default 0
+             */
+            reference_frame: number;
+            /**
+             * Roll
+             * @default 0
+             */
+            roll: number | components["schemas"]["Keyed"];
+            /**
+             * Seconds
+             * @default 1.5
+             */
+            seconds: number;
+            /**
+             * Shift
+             * @default true
+             */
+            shift: boolean;
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Size
+             * @default true
+             */
+            size: boolean;
+            /** Targets */
+            targets: string[];
+            /**
+             * Turn
+             * @default true
+             */
+            turn: boolean;
+            /**
+             * X
+             * @default 0
+             */
+            x: number | components["schemas"]["Keyed"];
+            /**
+             * Y
+             * @default 0
+             */
+            y: number | components["schemas"]["Keyed"];
         };
         /**
          * StillLayer
@@ -1728,6 +1884,34 @@ export interface components {
              * @default 40
              */
             reach_px: number;
+        };
+        /** ViewOut */
+        ViewOut: {
+            /**
+             * After
+             * @description The same as it is meant to move, before zooming
+             */
+            after: number[][];
+            /**
+             * Before
+             * @description Per frame, where the held spot is in the clip
+             */
+            before: number[][];
+            /**
+             * Matrices
+             * @description Per frame, nine numbers row by row: the clip's pixels to the picture's
+             */
+            matrices: number[][];
+            /**
+             * Says
+             * @description What a creator should know; empty when all is well
+             */
+            says: string;
+            /**
+             * Zoom
+             * @description Per frame, to keep the borders out
+             */
+            zoom: number[];
         };
     };
     responses: never;
@@ -1987,7 +2171,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                registry: "motion" | "layer";
+                registry: "motion" | "treatment" | "layer";
             };
             cookie?: never;
         };
@@ -2472,6 +2656,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ShotOut"];
+                };
+            };
+        };
+    };
+    shots_plate_view: {
+        parameters: {
+            query?: {
+                number?: number | null;
+            };
+            header?: never;
+            path: {
+                shot_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ViewOut"];
                 };
             };
         };

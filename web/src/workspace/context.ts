@@ -1,5 +1,5 @@
 import { createContext, useContext } from "react";
-import type { Layer, Motion, Perch, PlaneMotion, ShotRecord } from "~/api/client";
+import type { Layer, Motion, Perch, PlaneMotion, ShotRecord, Treatment } from "~/api/client";
 import type { Edits } from "~/api/queries";
 import { useWorkspace } from "~/workspace/store";
 
@@ -22,6 +22,12 @@ export function useChosenMotion(): Motion | null {
   const { record } = useOpenShot();
   const chosen = useWorkspace((s) => s.chosen);
   return chosen.kind === "motion" ? (record.document.motions.find((m) => m.id === chosen.id) ?? null) : null;
+}
+
+export function useChosenTreatment(): Treatment | null {
+  const { record } = useOpenShot();
+  const chosen = useWorkspace((s) => s.chosen);
+  return chosen.kind === "plate" ? (record.document.plate.find((t) => t.id === chosen.id) ?? null) : null;
 }
 
 export function useChosenLayer(): Layer | null {
@@ -61,6 +67,10 @@ export function useHeldCandidate(): Motion | null {
   let wanted: string | null = null;
   if (chosen.kind === "motion") wanted = chosen.id;
   if (chosen.kind === "perch") wanted = root(chosen.id);
+  if (chosen.kind === "plate") {
+    const steady = shot.plate.find((t) => t.id === chosen.id);
+    if (steady?.kind === "steady") wanted = steady.targets[0] ?? null;
+  }
   if (chosen.kind === "layer") {
     const layer = shot.stack.find((l) => l.id === chosen.id);
     if (layer?.kind === "still") wanted = root(layer.follow.target);

@@ -1,6 +1,7 @@
 import { useEffect } from "react";
 import type { Num, Shot } from "~/api/client";
 import { useCheckSlip, useMeasure } from "~/workspace/actions/jobs";
+import { useAddSteady } from "~/workspace/actions/plate";
 import { useGivePoint } from "~/workspace/actions/points";
 import { useHeldCandidate, useOpenShot } from "~/workspace/context";
 import { valueAt, withValue } from "~/workspace/geometry";
@@ -8,10 +9,12 @@ import {
   removeLayer,
   removeMotion,
   removePerch,
+  removeTreatment,
   round,
   setOnLayer,
   setOnMotion,
   setOnPerch,
+  setOnPlate,
 } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 import { handleSpot, type Tracks } from "~/workspace/tracks";
@@ -44,6 +47,7 @@ export const KEYS: { group: string; keys: [string, string][] }[] = [
       ["B", "Put up a perch"],
       ["L", "Tie a beam between two places"],
       ["C", "Check how things slip"],
+      ["K", "Keep it steady on the chosen motion"],
       ["X", "Curves of the chosen motion"],
       ["P", "Plonk something from the shelf"],
       ["Arrow keys", "Nudge the chosen thing by 1 px (with Alt: 0.1 px, with Shift: 10 px)"],
@@ -91,6 +95,7 @@ export function useKeys(tracks: Tracks): void {
   const give = useGivePoint();
   const measure = useMeasure();
   const check = useCheckSlip();
+  const steady = useAddSteady();
   const holdable = useHeldCandidate();
 
   useEffect(() => {
@@ -117,6 +122,15 @@ export function useKeys(tracks: Tracks): void {
         void edits.edit(`Nudge ${perch.name}`, (now) =>
           setOnPerch(now, perch.id, moved(now.perches.find((p) => p.id === perch.id) ?? perch)),
         );
+        return true;
+      }
+      if (chosen.kind === "plate") {
+        const steadied = shot.plate.find((p) => p.id === chosen.id);
+        if (steadied?.kind !== "steady") return false;
+        void edits.edit(`Nudge ${steadied.name}`, (now) => {
+          const latest = now.plate.find((p) => p.id === steadied.id);
+          return setOnPlate(now, steadied.id, moved(latest?.kind === "steady" ? latest : steadied));
+        });
         return true;
       }
       if (chosen.kind === "layer") {
@@ -195,6 +209,7 @@ export function useKeys(tracks: Tracks): void {
             frame: state.onion === null && footage ? otherEnd(footage, state.frame) : null,
           }),
         c: () => void check(null),
+        k: () => void steady(),
         x: () => act({ do: "curves", on: !state.curves }),
         p: () => footage && act({ do: "open", what: "shelf", on: true }),
         i: () => setEnd("in_frame"),
@@ -217,6 +232,10 @@ export function useKeys(tracks: Tracks): void {
           if (chosen.kind === "layer") {
             const layer = shot.stack.find((l) => l.id === chosen.id);
             if (layer) void edits.edit(`Remove ${layer.name}`, removeLayer(shot, layer.id));
+            act({ do: "choose", chosen: { kind: "none" } });
+          } else if (chosen.kind === "plate") {
+            const one = shot.plate.find((p) => p.id === chosen.id);
+            if (one) void edits.edit(`Remove ${one.name}`, (now) => removeTreatment(now, one.id));
             act({ do: "choose", chosen: { kind: "none" } });
           } else if (chosen.kind === "perch") {
             const perch = shot.perches.find((p) => p.id === chosen.id);
@@ -258,7 +277,7 @@ export function useKeys(tracks: Tracks): void {
       window.removeEventListener("keydown", onKey);
       window.removeEventListener("click", onClick);
     };
-  }, [record, edits, give, measure, check, holdable, tracks]);
+  }, [record, edits, give, measure, check, steady, holdable, tracks]);
 }
 
 function middle(): { clientX: number; clientY: number } {

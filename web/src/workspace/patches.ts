@@ -30,6 +30,14 @@ export const setOnMotion = (
 export const setOnPerch = (shot: Shot, id: string, values: Partial<Perch>): PatchStep[] =>
   setOn("perches", indexOf(shot.perches, id), id, values);
 
+export const setOnPlate = (shot: Shot, id: string, values: object): PatchStep[] =>
+  setOn("plate", indexOf(shot.plate, id), id, values);
+
+export function removeTreatment(shot: Shot, id: string): PatchStep[] {
+  const path = `/plate/${indexOf(shot.plate, id)}`;
+  return [guard(path, id), { op: "remove", path }];
+}
+
 export function removeLayer(shot: Shot, id: string): PatchStep[] {
   const path = `/stack/${indexOf(shot.stack, id)}`;
   return [guard(path, id), { op: "remove", path }];
@@ -50,6 +58,11 @@ function removeTarget(shot: Shot, list: "motions" | "perches", id: string): Patc
       if (region.follow === `motion:${id}`)
         steps.push({ op: "replace", path: `/motions/${k}/regions/${r}/follow`, value: "screen" });
     });
+  });
+  shot.plate.forEach((one, k) => {
+    if (one.kind !== "steady" || !one.targets.includes(id)) return;
+    const targets = one.targets.filter((t) => t !== id);
+    steps.push(guard(`/plate/${k}`, one.id), { op: "replace", path: `/plate/${k}/targets`, value: targets });
   });
   const gone: PatchStep[] = [];
   shot.stack.forEach((layer, k) => {
@@ -100,7 +113,7 @@ export const round = (v: number) => Math.round(v * 1000) / 1000;
 
 /** An id that nothing in the shot has yet. */
 export const freshShotId = (prefix: string, shot: Shot): string =>
-  freshId(prefix, [...shot.motions, ...shot.perches, ...shot.stack]);
+  freshId(prefix, [...shot.motions, ...shot.perches, ...shot.plate, ...shot.stack]);
 
 export function freshId(prefix: string, taken: { id: string }[]): string {
   for (let k = 1; ; k++) {

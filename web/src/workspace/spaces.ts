@@ -1,7 +1,7 @@
-import { useQueries } from "@tanstack/react-query";
+import { useQueries, useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
 import type { Follow, Motion, Num, Perch, PlaneMotion, Shot, StillLayer } from "~/api/client";
-import { movementQuery } from "~/api/queries";
+import { movementQuery, viewQuery } from "~/api/queries";
 import { useOpenShot } from "~/workspace/context";
 import {
   apply,
@@ -75,9 +75,22 @@ function wantedBy(shot: Shot): Map<string, Wanted> {
 /** What was last known of each movement: shown until a new answer is here, so that handles do not jump. */
 const lastKnown = new Map<string, number[][]>();
 
+/** From the clip's pixels to the finished picture's, per frame; null where the plate is as it was filmed. */
+export function useView(): ((frame: number) => Matrix) | null {
+  const { record, shotId } = useOpenShot();
+  const treated = record.document.plate.some((p) => p.shown);
+  const { data } = useQuery({
+    ...viewQuery(shotId, record.number, record.document),
+    placeholderData: (before) => before,
+  });
+  const rows = treated ? data?.matrices : undefined;
+  return useMemo(() => (rows?.length ? (frame) => rows[Math.min(frame, rows.length - 1)]! : null), [rows]);
+}
+
 export function useSpaces(): Spaces {
   const { record, shotId } = useOpenShot();
   const shot = record.document;
+  const view = useView();
   const wanted = useMemo(() => [...wantedBy(shot).entries()], [shot]);
   const paths = useQueries({
     queries: wanted.map(([, w]) =>
@@ -104,7 +117,8 @@ export function useSpaces(): Spaces {
       return rows?.length ? rows[Math.min(frame, rows.length - 1)]! : IDENTITY;
     };
     const of = (follow: Follow, frame: number): Matrix => {
-      if (!follow.target) return IDENTITY;
+      // What follows nothing stays put on the screen.
+      if (!follow.target) return view ? invert(view(frame)) : IDENTITY;
       const perch = shot.perches.find((p) => p.id === follow.target);
       if (perch) return perchMatrix(perch, frame);
       return path(follow.target, follow.reference_frame, follow.smooth, follow.inverted, frame);
@@ -120,7 +134,7 @@ export function useSpaces(): Spaces {
     const plane = (motion: PlaneMotion, frame: number) =>
       path(motion.id, motion.reference_frame, 0, false, frame);
     return { of, placed, perch: perchMatrix, plane };
-  }, [shotId, wanted, paths, shot.perches]);
+  }, [shotId, wanted, paths, shot.perches, view]);
 }
 
 /** From a picture's pixels to the frame's pixels, as the core's `frame_from_still`. */

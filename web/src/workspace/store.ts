@@ -5,10 +5,11 @@ export type Chosen =
   /** `point` is a point of a point motion; `region` one of a plane's. */
   | { kind: "motion"; id: string; point: string | null; region?: string | null }
   | { kind: "perch"; id: string }
+  | { kind: "plate"; id: string }
   | { kind: "layer"; id: string }
   | { kind: "none" };
 
-export type Tool = "handle" | "add-point" | "outline" | "perch" | "beam" | "plonk";
+export type Tool = "handle" | "add-point" | "outline" | "perch" | "beam" | "plonk" | "middle";
 export type View = "final" | "plate" | "matte";
 
 /** Where the picture lies in the viewer: screen = picture * zoom + offset. Zoom null: fitted. */

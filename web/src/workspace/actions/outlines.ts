@@ -1,5 +1,5 @@
 import { useCallback } from "react";
-import type { PlaneMotion, Suggestion } from "~/api/client";
+import type { PlaneMotion, Shot, Suggestion } from "~/api/client";
 import { spotAt } from "~/workspace/actions/points";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
@@ -72,44 +72,46 @@ export function useAddOutline() {
   );
 }
 
-/** Take what the adviser suggests: the motion is made, with what moves left out, and chosen. */
+/** The motion that a suggestion of the adviser stands for, with what moves by itself left out. */
+export function motionFrom(suggestion: Suggestion, moving: [number, number][][], id: string, shot: Shot) {
+  const spots = suggestion.outline.map(([x, y]) => ({ x, y }));
+  if (suggestion.kind === "plane") {
+    const ignored = moving.map((m, k) => ({
+      ...regionOf(
+        `region-${k + 2}`,
+        `Moves by itself ${k + 1}`,
+        false,
+        suggestion.frame,
+        m.map(([x, y]) => ({ x, y })),
+      ),
+      follow: "screen",
+    }));
+    return {
+      kind: "plane",
+      id,
+      name: freshName("Plane", shot.motions),
+      reference_frame: suggestion.frame,
+      quad: quadOf(spots),
+      regions: [regionOf("region-1", "Region", true, suggestion.frame, spots), ...ignored],
+    };
+  }
+  const points = spots.map((p, k) => ({
+    id: `point-${k + 1}`,
+    name: k ? `Point ${k + 1}` : "Point",
+    ...spotAt(suggestion.frame, p),
+  }));
+  return { kind: "points", id, name: freshName("Point motion", shot.motions), points };
+}
+
+/** Take what the adviser suggests: the motion is made and chosen. */
 export function useTakeSuggestion() {
   const { record, edits } = useOpenShot();
   return useCallback(
     async (suggestion: Suggestion, moving: [number, number][][]) => {
       const shot = record.document;
       const id = freshShotId("motion", shot);
-      const spots = suggestion.outline.map(([x, y]) => ({ x, y }));
       act({ do: "frame", frame: suggestion.frame });
-      let value: Record<string, unknown>;
-      if (suggestion.kind === "plane") {
-        const ignored = moving.map((m, k) => ({
-          ...regionOf(
-            `region-${k + 2}`,
-            `Moves by itself ${k + 1}`,
-            false,
-            suggestion.frame,
-            m.map(([x, y]) => ({ x, y })),
-          ),
-          follow: "screen",
-        }));
-        const name = freshName("Plane", shot.motions);
-        value = {
-          kind: "plane",
-          id,
-          name,
-          reference_frame: suggestion.frame,
-          quad: quadOf(spots),
-          regions: [regionOf("region-1", "Region", true, suggestion.frame, spots), ...ignored],
-        };
-      } else {
-        const points = spots.map((p, k) => ({
-          id: `point-${k + 1}`,
-          name: k ? `Point ${k + 1}` : "Point",
-          ...spotAt(suggestion.frame, p),
-        }));
-        value = { kind: "points", id, name: freshName("Point motion", shot.motions), points };
-      }
+      const value = motionFrom(suggestion, moving, id, shot);
       const done = await edits.edit(`Follow what was suggested`, [{ op: "add", path: "/motions/-", value }]);
       if (!done) return;
       const first = suggestion.kind === "point" ? "point-1" : null;

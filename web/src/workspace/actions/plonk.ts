@@ -2,6 +2,7 @@ import { useCallback } from "react";
 import type { Anchor, Asset, Shot } from "~/api/client";
 import { useAssets } from "~/api/queries";
 import { useAddPoint } from "~/workspace/actions/points";
+import { usePutInMiddle } from "~/workspace/actions/plate";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
 import { freshName, freshShotId, round } from "~/workspace/patches";
@@ -33,8 +34,9 @@ export function useClickTool() {
   const { data: assets } = useAssets();
   const addPoint = useAddPoint();
   const addPerch = useAddPerch();
+  const toMiddle = usePutInMiddle();
   const plonk = useCallback(
-    async (place: Point, at: number, asset: Asset, as: "still" | "pin") => {
+    async (place: Point, onScreen: Point, at: number, asset: Asset, as: "still" | "pin") => {
       const shot = record.document;
       const id = freshShotId("layer", shot);
       const name = freshName(asset.name, shot.stack);
@@ -52,12 +54,13 @@ export function useClickTool() {
         const target = targetFor(shot);
         const perch = shot.perches.find((p) => p.id === target);
         const onPlane = shot.motions.find((m) => m.id === target)?.kind === "plane";
+        const spot = target ? place : onScreen;
         value = {
           kind: "still",
           ...shared,
           // On a perch, what is plonked sits where the perch is.
-          x: perch ? 0 : round(place.x),
-          y: perch ? 0 : round(place.y),
+          x: perch ? 0 : round(spot.x),
+          y: perch ? 0 : round(spot.y),
           size: suitableSize(asset, shot.footage?.width ?? 1280),
           ...asset.settings,
           follow: followOf(target, at, onPlane),
@@ -69,14 +72,15 @@ export function useClickTool() {
     [record, edits],
   );
   return useCallback(
-    (at: Point) => {
+    (at: Point, onScreen: Point = at) => {
       const { tool, plonking, plonkAs, frame } = useWorkspace.getState();
+      if (tool === "middle") void toMiddle(onScreen);
       if (tool === "add-point") void addPoint(at, frame);
-      if (tool === "perch") void addPerch(at, frame);
+      if (tool === "perch") void addPerch(at, onScreen, frame);
       const asset = tool === "plonk" ? assets?.find((a) => a.digest === plonking) : undefined;
-      if (asset) void plonk(at, frame, asset, plonkAs);
+      if (asset) void plonk(at, onScreen, frame, asset, plonkAs);
     },
-    [assets, addPoint, addPerch, plonk],
+    [assets, addPoint, addPerch, plonk, toMiddle],
   );
 }
 
@@ -99,11 +103,12 @@ const suitableSize = (asset: Asset, width: number) =>
 function useAddPerch() {
   const { record, edits } = useOpenShot();
   return useCallback(
-    async (place: Point, frame: number) => {
+    async (clicked: Point, onScreen: Point, frame: number) => {
       const shot = record.document;
       const id = freshShotId("perch", shot);
       const name = freshName("Perch", shot.perches);
       const target = targetFor(shot);
+      const place = target ? clicked : onScreen;
       const onPlane = shot.motions.find((m) => m.id === target)?.kind === "plane";
       const value = {
         id,

@@ -1,8 +1,15 @@
-import { useChosenLayer, useChosenMotion, useChosenPerch, useOpenShot } from "~/workspace/context";
+import {
+  useChosenLayer,
+  useChosenMotion,
+  useChosenPerch,
+  useChosenTreatment,
+  useOpenShot,
+} from "~/workspace/context";
 import { FootageDetails } from "~/workspace/details/FootageDetails";
 import { LayerDetails } from "~/workspace/details/LayerDetails";
 import { PerchDetails } from "~/workspace/details/PerchDetails";
 import { PlaneDetails } from "~/workspace/details/PlaneDetails";
+import { PlateDetails } from "~/workspace/details/PlateDetails";
 import { PointDetails } from "~/workspace/details/PointDetails";
 import { useWorkspace } from "~/workspace/store";
 import { AdvicePanel } from "~/workspace/viewer/AdvicePanel";
@@ -14,6 +21,7 @@ export function Details() {
   const motion = useChosenMotion();
   const layer = useChosenLayer();
   const perch = useChosenPerch();
+  const treatment = useChosenTreatment();
   return (
     <section
       aria-label="Details"
@@ -29,6 +37,8 @@ export function Details() {
         )
       ) : perch ? (
         <PerchDetails key={perch.id} perch={perch} />
+      ) : treatment ? (
+        <PlateDetails key={treatment.id} treatment={treatment} />
       ) : layer ? (
         <LayerDetails key={layer.id} layer={layer} />
       ) : chosen.kind === "footage" && record.document.footage ? (

@@ -4,6 +4,7 @@ import { Card, Hint, Section } from "~/workspace/runsheet/Card";
 import { FollowMenu } from "~/workspace/runsheet/FollowMenu";
 import { LayerCard } from "~/workspace/runsheet/LayerCard";
 import { MotionCard, Perches } from "~/workspace/runsheet/MotionCards";
+import { PlateCard, TreatMenu } from "~/workspace/runsheet/PlateCards";
 import { act, useWorkspace } from "~/workspace/store";
 import { clipUrl } from "~/workspace/viewer/frames";
 
@@ -54,8 +55,15 @@ export function RunSheet() {
       {footage && !shot.motions.length && (
         <Hint>Follow a flat surface or a small, clear detail, so that things can stick to it.</Hint>
       )}
+      <Section number={3} title="Plate">
+        <TreatMenu disabled={!footage} />
+      </Section>
+      {shot.plate.map((one) => (
+        <PlateCard key={one.id} treatment={one} on={chosen.kind === "plate" && chosen.id === one.id} />
+      ))}
+      {footage && !shot.plate.length && <Hint>Steady the footage where its movement is in the way.</Hint>}
       <Section
-        number={3}
+        number={4}
         title="Stack"
         note="nearest first"
         verb="Plonk"

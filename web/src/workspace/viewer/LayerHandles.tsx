@@ -1,7 +1,7 @@
 import { useState } from "react";
 import type { Layer, StillLayer } from "~/api/client";
 import { useOpenShot, useShownPlane } from "~/workspace/context";
-import { apply, type Matrix, type Point, valueAt, withValue } from "~/workspace/geometry";
+import { apply, type Matrix, type Point, times, valueAt, withValue } from "~/workspace/geometry";
 import { type LayerValues, round, setOnLayer } from "~/workspace/patches";
 import { frameFromStill, toSpace, useSpaces } from "~/workspace/spaces";
 import { useWorkspace } from "~/workspace/store";
@@ -167,7 +167,8 @@ function unit(v: Point): Point {
 }
 
 /** The SVG matrix (a b c d e f) from the picture's pixels to the screen, where nothing tilts. */
-function frameScreen(m: Matrix, map: Mapping): number[] {
+function frameScreen(still: Matrix, map: Mapping): number[] {
   const z = map.zoom;
+  const m = map.view ? times(map.view, still) : still;
   return [m[0]! * z, m[3]! * z, m[1]! * z, m[4]! * z, m[2]! * z + map.x, m[5]! * z + map.y];
 }

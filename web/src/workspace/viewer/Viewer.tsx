@@ -1,6 +1,14 @@
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { dragFrom } from "~/ui/drag";
-import { useChosenLayer, useChosenMotion, useChosenPerch, useOpenShot } from "~/workspace/context";
+import {
+  useChosenLayer,
+  useChosenMotion,
+  useChosenPerch,
+  useChosenTreatment,
+  useOpenShot,
+} from "~/workspace/context";
+import { apply } from "~/workspace/geometry";
+import { useView } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 import { AdviceMarks } from "~/workspace/viewer/AdvicePanel";
 import { BeamTool } from "~/workspace/viewer/BeamHandles";
@@ -11,6 +19,7 @@ import { MeasuringPill } from "~/workspace/viewer/MeasuringPill";
 import { OutlineTool } from "~/workspace/viewer/OutlineTool";
 import { PerchHandles } from "~/workspace/viewer/PerchHandles";
 import { PlaneHandles } from "~/workspace/viewer/PlaneHandles";
+import { PlateMarks } from "~/workspace/viewer/PlateMarks";
 import { PointHandles } from "~/workspace/viewer/PointHandles";
 import { Transport } from "~/workspace/viewer/Transport";
 import { ViewerBar } from "~/workspace/viewer/ViewerBar";
@@ -54,6 +63,11 @@ export function Viewer() {
       p === perch || (motion && p.follow.target === motion.id) || (perch && p.follow.target === perch.id),
   );
   const rate = usePlayback(record, address);
+  const treatment = useChosenTreatment();
+  const seen = useView();
+  const lies = seen && held === null ? seen(frame) : undefined;
+  // Things lie where the steadied clip carries them; the picture itself does not.
+  const things: Mapping = lies ? { ...mapping, view: lies } : mapping;
 
   const onWheel = useCallback(
     (e: WheelEvent) => {
@@ -85,10 +99,11 @@ export function Viewer() {
         onPointerDown={(e) => {
           if (!footage || e.target !== e.currentTarget.querySelector("[data-ground]")) return;
           const box = e.currentTarget.getBoundingClientRect();
-          const at = toPicture(mapping, { x: e.clientX - box.left, y: e.clientY - box.top });
+          const local = { x: e.clientX - box.left, y: e.clientY - box.top };
+          const at = toPicture(mapping, local);
           const inside = at.x >= 0 && at.y >= 0 && at.x <= picture.w && at.y <= picture.h;
           if (e.button === 0 && tool !== "handle" && inside) {
-            click(at);
+            click(toPicture(things, local), at);
             return;
           }
           if (loupe) act({ do: "loupe", at: null });
@@ -112,26 +127,27 @@ export function Viewer() {
             <div data-ground className="absolute inset-0" />
             {handles && motion?.kind === "points" && view !== "matte" && (
               // With another tool in hand, a click on a handle is meant for the picture under it.
-              <PointHandles motion={motion} mapping={mapping} still={!playing && tool === "handle"} />
+              <PointHandles motion={motion} mapping={things} still={!playing && tool === "handle"} />
             )}
             {handles && motion?.kind === "plane" && view !== "matte" && (
-              <PlaneHandles motion={motion} mapping={mapping} still={!playing && tool === "handle"} />
+              <PlaneHandles motion={motion} mapping={things} still={!playing && tool === "handle"} />
             )}
             {handles && layer && !playing && tool === "handle" && (
-              <LayerHandles layer={layer} mapping={mapping} />
+              <LayerHandles layer={layer} mapping={things} />
             )}
             {handles && perches.length > 0 && !playing && tool === "handle" && (
-              <PerchHandles perches={perches} mapping={mapping} />
+              <PerchHandles perches={perches} mapping={things} />
             )}
-            {!playing && tool === "outline" && <OutlineTool mapping={mapping} />}
-            {!playing && tool === "beam" && <BeamTool mapping={mapping} />}
-            {adviceOpen && !playing && <AdviceMarks mapping={mapping} />}
+            {!playing && tool === "outline" && <OutlineTool mapping={things} />}
+            {!playing && tool === "beam" && <BeamTool mapping={things} />}
+            {adviceOpen && !playing && <AdviceMarks mapping={things} />}
+            {handles && treatment && <PlateMarks treatment={treatment} mapping={mapping} picture={picture} />}
             {loupe && !playing && (
               <Loupe
                 asset={footage.asset}
                 frame={frame}
-                at={loupe}
-                screen={toScreen(mapping, loupe)}
+                at={lies ? apply(lies, loupe) : loupe}
+                screen={toScreen(things, loupe)}
                 bounds={size}
                 address={address}
               />

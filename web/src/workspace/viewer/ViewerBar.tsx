@@ -32,6 +32,7 @@ const HINTS: Record<Tool, string> = {
   perch: "Click where things should sit",
   beam: "Click the first knot, then the second",
   plonk: "Click where it should sit",
+  middle: "Click on what should lie in the middle",
 };
 
 /** Tools for the chosen card on the left, what is shown on the right. */

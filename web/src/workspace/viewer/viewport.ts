@@ -1,11 +1,15 @@
 import type { Viewport } from "~/workspace/store";
-import type { Point } from "~/workspace/geometry";
+import { apply, invert, type Matrix, type Point } from "~/workspace/geometry";
 
-/** The one transform between picture pixels and screen pixels of the viewer. */
+/**
+ * The one transform between pixels of the clip and screen pixels of the viewer. Where the clip is steadied, `view`
+ * leads from its pixels to the finished picture's in this frame.
+ */
 export interface Mapping {
   zoom: number;
   x: number;
   y: number;
+  view?: Matrix;
 }
 
 const MARGIN = 18;
@@ -21,11 +25,15 @@ export function mappingOf(
   return { zoom: viewport.zoom, x: viewport.x, y: viewport.y };
 }
 
-export const toScreen = (m: Mapping, p: Point): Point => ({ x: p.x * m.zoom + m.x, y: p.y * m.zoom + m.y });
-export const toPicture = (m: Mapping, p: Point): Point => ({
-  x: (p.x - m.x) / m.zoom,
-  y: (p.y - m.y) / m.zoom,
-});
+export function toScreen(m: Mapping, p: Point): Point {
+  const q = m.view ? apply(m.view, p) : p;
+  return { x: q.x * m.zoom + m.x, y: q.y * m.zoom + m.y };
+}
+
+export function toPicture(m: Mapping, p: Point): Point {
+  const q = { x: (p.x - m.x) / m.zoom, y: (p.y - m.y) / m.zoom };
+  return m.view ? apply(invert(m.view), q) : q;
+}
 
 /** Zoom about a screen point. */
 export function zoomed(m: Mapping, about: Point, factor: number): Viewport {

@@ -1,0 +1,1 @@
+"""The plate: the footage itself, steadied and treated before anything is stacked on it."""

@@ -1,0 +1,40 @@
+"""The registry of plate treatments that change the view."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any
+
+from plonket.plate.handheld import Handheld, handheld_view
+from plonket.plate.steady import Steady, steady_view
+from plonket.plate.view import PlateContext, ViewPath
+from plonket.registry import Entry, Registry
+
+TREATMENTS: Registry[Callable[[Any, PlateContext, ViewPath], ViewPath]] = Registry("treatment")
+TREATMENTS.add(
+    Entry(
+        kind="steady",
+        label="Steady",
+        help="Holds the clip on a motion, or takes the bumps out of a move.",
+        settings=Steady,
+        run=steady_view,
+    )
+)
+TREATMENTS.add(
+    Entry(
+        kind="handheld",
+        label="Handheld",
+        help="Gives a picture that stands too still a natural shake.",
+        settings=Handheld,
+        run=handheld_view,
+    )
+)
+
+
+def view_path(treatments: Sequence[Steady | Handheld], context: PlateContext, frames: int) -> ViewPath:
+    """The view after all treatments that are on, in their order."""
+    view = ViewPath.untouched(frames, context.size)
+    for one in treatments:
+        if one.shown:
+            view = TREATMENTS.get(one.kind).run(one, context, view)
+    return view

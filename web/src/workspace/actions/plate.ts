@@ -1,0 +1,122 @@
+import { useCallback } from "react";
+import { type Advice, type Steady, get } from "~/api/client";
+import { complain } from "~/ui/Notices";
+import { useMeasure } from "~/workspace/actions/jobs";
+import { motionFrom } from "~/workspace/actions/outlines";
+import { useOpenShot } from "~/workspace/context";
+import { type Point, valueAt, withValue } from "~/workspace/geometry";
+import { freshName, freshShotId, round, setOnPlate } from "~/workspace/patches";
+import { act, useWorkspace } from "~/workspace/store";
+
+const steadyOf = (id: string, targets: string[], frame: number) => ({
+  kind: "steady",
+  id,
+  name: "Steady",
+  targets,
+  reference_frame: frame,
+});
+
+/** Steady the clip on a motion: the chosen one, or the last measured. */
+export function useAddSteady() {
+  const { record, edits } = useOpenShot();
+  const suggest = useSteadyByItself();
+  return useCallback(async () => {
+    const shot = record.document;
+    const there = shot.plate.find((p) => p.kind === "steady");
+    if (there) {
+      act({ do: "choose", chosen: { kind: "plate", id: there.id } });
+      return;
+    }
+    const { chosen, frame } = useWorkspace.getState();
+    const measured = shot.motions.filter((m) => m.measurement);
+    const target = measured.find((m) => chosen.kind === "motion" && m.id === chosen.id) ?? measured.at(-1);
+    if (!target) {
+      await suggest();
+      return;
+    }
+    const id = freshShotId("plate", shot);
+    const value = steadyOf(id, [target.id], frame);
+    const done = await edits.edit(`Steady on ${target.name}`, [{ op: "add", path: "/plate/0", value }]);
+    if (done) act({ do: "choose", chosen: { kind: "plate", id } });
+  }, [record, edits, suggest]);
+}
+
+/** Look at the clip, take the first thing that holds, measure it, and steady on it. */
+export function useSteadyByItself() {
+  const { record, edits } = useOpenShot();
+  const measure = useMeasure();
+  return useCallback(async () => {
+    const shot = record.document;
+    const footage = shot.footage;
+    if (!footage) return;
+    try {
+      const advice = await get<Advice>(
+        `/clips/${footage.asset}/advice?start=${footage.in_frame}&stop=${footage.out_frame + 1}`,
+      );
+      const found = advice.suggestions.find((s) => s.outline.length > 0);
+      if (!found) {
+        complain(
+          advice.suggestions[0]?.why ?? "Nothing was found to hold on to. Outline a surface yourself.",
+        );
+        return;
+      }
+      const motion = motionFrom(
+        found,
+        advice.moving as [number, number][][],
+        freshShotId("motion", shot),
+        shot,
+      );
+      motion.name = freshName("Found by itself", shot.motions);
+      const id = freshShotId("plate", shot);
+      const done = await edits.edit("Steady on what was found", [
+        { op: "add", path: "/motions/-", value: motion },
+        { op: "add", path: "/plate/0", value: steadyOf(id, [motion.id], found.frame) },
+      ]);
+      if (!done) return;
+      act({ do: "choose", chosen: { kind: "plate", id } });
+      await measure(motion.id, "both", null);
+    } catch (error) {
+      complain(error instanceof Error ? error.message : String(error));
+    }
+  }, [record, edits, measure]);
+}
+
+/** A natural shake for what stands too still. */
+export function useAddHandheld() {
+  const { record, edits } = useOpenShot();
+  return useCallback(async () => {
+    const shot = record.document;
+    const id = freshShotId("plate", shot);
+    const value = { kind: "handheld", id, name: freshName("Handheld", shot.plate) };
+    const done = await edits.edit(`Add ${value.name}`, [{ op: "add", path: "/plate/-", value }]);
+    if (done) act({ do: "choose", chosen: { kind: "plate", id } });
+  }, [record, edits]);
+}
+
+/** Move the steadied picture so that the spot clicked lies in its middle. */
+export function usePutInMiddle() {
+  const { record, edits } = useOpenShot();
+  return useCallback(
+    async (at: Point) => {
+      const shot = record.document;
+      const { chosen, frame } = useWorkspace.getState();
+      const steady = shot.plate.find(
+        (p): p is Steady => p.kind === "steady" && p.id === (chosen as { id?: string }).id,
+      );
+      act({ do: "tool", tool: "handle" });
+      if (!steady || !shot.footage) return;
+      const [dx, dy] = [shot.footage.width / 2 - at.x, shot.footage.height / 2 - at.y];
+      await edits.edit("Put this in the middle", (latest) => {
+        const now =
+          latest.plate.find((p): p is Steady => p.id === steady.id && p.kind === "steady") ?? steady;
+        return setOnPlate(latest, steady.id, {
+          x: withValue(now.x, frame, round(valueAt(now.x, frame) + dx)),
+          y: withValue(now.y, frame, round(valueAt(now.y, frame) + dy)),
+          // The zoom is taken about the middle too, or it would move the spot away again.
+          centred: true,
+        });
+      });
+    },
+    [record, edits],
+  );
+}

@@ -1,0 +1,132 @@
+import { Eye, EyeOff } from "lucide-react";
+import { DropdownMenu } from "radix-ui";
+import type { Treatment } from "~/api/client";
+import { useAddHandheld, useAddSteady, useSteadyByItself } from "~/workspace/actions/plate";
+import { useOpenShot } from "~/workspace/context";
+import { setOnPlate } from "~/workspace/patches";
+import { Card, Chip } from "~/workspace/runsheet/Card";
+import { act } from "~/workspace/store";
+
+/** What can be done to the footage itself. */
+export function TreatMenu({ disabled }: { disabled: boolean }) {
+  const steady = useAddSteady();
+  const byItself = useSteadyByItself();
+  const handheld = useAddHandheld();
+  const { record } = useOpenShot();
+  const has = record.document.plate.some((p) => p.kind === "steady");
+  const rows = [
+    { label: "Steady", hint: "hold it on a motion, or take bumps out", run: () => void steady() },
+    ...(has
+      ? []
+      : [
+          {
+            label: "Steady by itself",
+            hint: "a look at the clip finds what to hold on to",
+            run: () => void byItself(),
+          },
+        ]),
+    { label: "Handheld", hint: "a natural shake for what stands too still", run: () => void handheld() },
+  ];
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger
+        disabled={disabled}
+        className="rounded px-1 font-semibold text-tide disabled:opacity-40"
+      >
+        Treat
+      </DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content
+          align="end"
+          sideOffset={4}
+          className="z-50 w-64 rounded-lg border border-line bg-raise p-1 shadow-xl"
+        >
+          {rows.map((r) => (
+            <DropdownMenu.Item
+              key={r.label}
+              className="cursor-pointer rounded-md px-2.5 py-1.5 outline-none data-[highlighted]:bg-tide-2"
+              onSelect={r.run}
+            >
+              <b className="block font-semibold">{r.label}</b>
+              <span className="text-xs text-ink-2">{r.hint}</span>
+            </DropdownMenu.Item>
+          ))}
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
+  );
+}
+
+export function PlateCard({ treatment, on }: { treatment: Treatment; on: boolean }) {
+  const { record, edits } = useOpenShot();
+  const Icon = treatment.shown ? Eye : EyeOff;
+  const held =
+    treatment.kind === "steady"
+      ? treatment.targets
+          .map((t) => record.document.motions.find((m) => m.id === t))
+          .filter((m) => m !== undefined)
+      : [];
+  return (
+    <Card
+      on={on}
+      faded={!treatment.shown}
+      onChoose={() => act({ do: "choose", chosen: { kind: "plate", id: treatment.id } })}
+      picture={
+        <svg viewBox="0 0 42 28" className="size-full" aria-hidden>
+          <rect width="42" height="28" fill="var(--tide-2)" />
+          {treatment.kind === "steady" ? (
+            <>
+              <path
+                d="M4 17q4-10 8-3t7-2 7 4 6-5 6 2"
+                fill="none"
+                stroke="var(--ink-3)"
+                strokeDasharray="2 1.6"
+              />
+              <path d="M4 14h34" stroke="var(--tide)" strokeWidth="2" strokeLinecap="round" />
+            </>
+          ) : (
+            <path
+              d="M4 15q3-7 6-1t5-4 5 7 5-8 5 6 8-3"
+              fill="none"
+              stroke="var(--tide)"
+              strokeWidth="1.8"
+              strokeLinecap="round"
+            />
+          )}
+        </svg>
+      }
+      name={treatment.name}
+      line={
+        treatment.kind === "handheld" ? (
+          "Shake"
+        ) : (
+          <>
+            {treatment.mode === "lock" ? "Locked" : "Smoothed"}
+            {held.length ? (
+              held.map((m) => (
+                <Chip key={m.id} bad={!m.measurement}>
+                  {m.name}
+                </Chip>
+              ))
+            ) : (
+              <Chip bad>holds nothing</Chip>
+            )}
+          </>
+        )
+      }
+      side={
+        <button
+          className="shrink-0 rounded p-0.5 text-ink-2 hover:text-ink"
+          aria-label={treatment.shown ? `Turn ${treatment.name} off` : `Turn ${treatment.name} on`}
+          onClick={() =>
+            void edits.edit(`${treatment.name} ${treatment.shown ? "off" : "on"}`, (latest) =>
+              setOnPlate(latest, treatment.id, { shown: !treatment.shown }),
+            )
+          }
+        >
+          <Icon className="size-4" />
+        </button>
+      }
+    />
+  );
+}
