@@ -67,8 +67,8 @@ def render_frame(
         canvas = _plate(rgb, size)
     else:
         canvas = seen_plate(sources, footage.asset, frame, size, matrix)
-        if seen is not None and seen.fill:
-            fill_borders(canvas, sources, footage.asset, frame, zoom, range(footage.in_frame, footage.out_frame + 1))
+        if seen is not None and seen.donors:
+            fill_borders(canvas, sources, footage.asset, frame, zoom)
         beyond = np.float32(0.03 if held is not None else 0.0)
         canvas[..., :3] += beyond * (1 - canvas[..., 3:])
         canvas[..., 3] = 1

@@ -10,16 +10,9 @@ from plonket.comp.picture import StillSource
 from plonket.comp.place import place_still
 from plonket.comp.sources import Sources
 from plonket.conventions import F32, F64, U8
-from plonket.outline import carry
-from plonket.plate.view import ViewPath
 
 FEATHER_PX = 14
 """Width over which one frame gives way to another."""
-MOST_DONORS = 6
-LOOKS = 24
-"""Frames looked at, and tried, when donors are chosen."""
-LEAST_GAIN = 0.002
-"""A donor must show at least this share of all the pictures that no other shows."""
 
 
 def seen_plate(sources: Sources, asset: str, frame: int, size: tuple[int, int], matrix: F64) -> F32:
@@ -27,7 +20,7 @@ def seen_plate(sources: Sources, asset: str, frame: int, size: tuple[int, int], 
     return _laid(StillSource(_opaque(sources.plate(asset, frame))), matrix, size)
 
 
-def fill_borders(canvas: F32, sources: Sources, asset: str, frame: int, zoom: F64, frames: range) -> None:
+def fill_borders(canvas: F32, sources: Sources, asset: str, frame: int, zoom: F64) -> None:
     """Put other frames behind the plate where it does not reach.
 
     The same few donors serve the whole shot, so that nothing flickers; each moves with what is held, and is
@@ -44,7 +37,7 @@ def fill_borders(canvas: F32, sources: Sources, asset: str, frame: int, zoom: F6
     own = zoom @ view.matrix(frame)
     behind = [canvas.copy()]
     canvas *= _laid(soft, own, size)[..., 3:]
-    for donor in donors(view, whole, frames):
+    for donor in view.donors:
         if donor == frame:
             continue
         matrix = zoom @ view.onto[frame] @ view.back[donor]
@@ -56,38 +49,6 @@ def fill_borders(canvas: F32, sources: Sources, asset: str, frame: int, zoom: F6
     # Where soft edges alone do not cover, frames show up to their very edge.
     for laid in behind:
         canvas += laid * (1 - canvas[..., 3:])
-
-
-def donors(view: ViewPath, size: tuple[int, int], frames: range) -> tuple[int, ...]:
-    """The frames that together show most of what the others lack, the most useful first."""
-    key = (view.onto.tobytes(), view.back.tobytes())
-    return _donors(*key, len(view.onto), size, frames.start, frames.stop)
-
-
-@lru_cache(maxsize=16)
-def _donors(onto: bytes, back: bytes, n: int, size: tuple[int, int], start: int, stop: int) -> tuple[int, ...]:
-    to, fro = (np.frombuffer(m, np.float64).reshape(n, 3, 3) for m in (onto, back))
-    some = np.unique(np.linspace(start, stop - 1, min(LOOKS, stop - start)).round().astype(int))
-    u, v = np.meshgrid((np.arange(40) + 0.5) / 40 * size[0], (np.arange(24) + 0.5) / 24 * size[1])
-    spots = np.stack([u.ravel(), v.ravel()], axis=1)
-    limit = np.array(size)
-    # Which spots of picture i does frame j show?
-    shows = np.zeros((len(some), len(some), len(spots)), bool)
-    for a, i in enumerate(some):
-        held = carry(spots, np.linalg.inv(to[i]))
-        for b, j in enumerate(some):
-            at = carry(held, np.linalg.inv(fro[j]))
-            shows[a, b] = ((at > 2) & (at < limit - 2)).all(axis=1)
-    missing = ~shows[np.arange(len(some)), np.arange(len(some))]
-    out: list[int] = []
-    while len(out) < MOST_DONORS:
-        gains = (shows & missing[:, None]).sum(axis=(0, 2))
-        best = int(np.argmax(gains))
-        if gains[best] < LEAST_GAIN * missing.size:
-            break
-        out.append(int(some[best]))
-        missing &= ~shows[:, best]
-    return tuple(out)
 
 
 def _light(base: F32, laid: F32) -> F32:

@@ -31,7 +31,7 @@ class Handheld(Model):
                           help="How much it turns along with moving.")  # fmt: skip
     seed: int = plain(1, label="Seed", low=0, high=9999, step=1, group="Shake", whole=True,
                       help="Another number gives another shake.")  # fmt: skip
-    zoom: bool = switch(True, label="Zoom just enough", group="Shake", help="Keep the borders out.")
+    zoom: bool = switch(True, label="Hide borders", group="Shake", help="Zoom just enough to keep the borders out.")
 
 
 def handheld_view(settings: Handheld, context: PlateContext, view: ViewPath) -> ViewPath:

@@ -15,6 +15,7 @@ from plonket.motion.following import Parts, carried, shifted, turned_sized
 from plonket.motion.movement import from_frame, homographies, smoothed
 from plonket.outline import carry
 from plonket.plate.borders import gliding_zoom, largest_window, onto_picture
+from plonket.plate.donors import choose_donors, zoom_to_fill
 from plonket.plate.view import PlateContext, ViewPath, corners_of
 
 HALF_KEPT = np.pi * np.sqrt(2 / np.log(2))
@@ -35,19 +36,19 @@ class Steady(Model):
     mode: Literal["lock", "smooth"] = choice("lock", label="Does", group="Steady",
                                              names={"lock": "Lock: it stands still", "smooth": "Smooth: bumps out"},
                                              help="Lock what is held, or keep a move that is meant.")  # fmt: skip
-    seconds: float = plain(1.5, label="Keeps moves over", low=0.1, high=20, step=0.1, unit="s", group="Steady",
+    seconds: float = plain(1.5, label="Strength", low=0.1, high=20, step=0.1, unit="s", group="Smooth",
                            help="Swings as long as this are kept by half; longer moves stay, shorter ones go.")  # fmt: skip
-    shift: bool = switch(True, label="Shift", group="Parts", help="Take out going up, down and sideways.")
-    turn: bool = switch(True, label="Turn", group="Parts", help="Take out turning.")
-    size: bool = switch(True, label="Size", group="Parts", help="Take out growing and shrinking.")
-    perspective: bool = switch(True, label="Perspective", group="Parts",
-                               help="Take out tilting too; needs a plane. Takes shift, turn and size with it.")  # fmt: skip
+    perspective: bool = switch(True, label="All, tilt too", group="Parts",
+                               help="Take out all of the movement, in perspective where it was measured so.")  # fmt: skip
+    shift: bool = switch(True, label="Shift", group="Only these parts", help="Take out going up, down and sideways.")
+    turn: bool = switch(True, label="Turn", group="Only these parts", help="Take out turning.")
+    size: bool = switch(True, label="Size", group="Only these parts", help="Take out growing and shrinking.")
     fit: Literal["none", "zoom", "glide", "fill"] = choice(
         "zoom", label="Borders", group="Borders",
         names={"none": "Show them empty", "zoom": "Zoom just enough", "glide": "Zoom, slowly changing",
                "fill": "Fill from other frames"},
         help="What to do where the moved picture leaves the frame empty.")  # fmt: skip
-    centred: bool = switch(False, label="Keep the middle", group="Borders",
+    centred: bool = switch(False, label="Centred", group="Borders",
                            help="Zoom about the picture's middle; off: about where the least zoom is needed.")  # fmt: skip
     x: Number = number(0.0, label="Move x", low=-16384, high=16384, step=0.5, unit="px", group="Frame it", soft=(-300, 300))
     y: Number = number(0.0, label="Move y", low=-16384, high=16384, step=0.5, unit="px", group="Frame it", soft=(-300, 300))
@@ -79,8 +80,10 @@ def steady_view(settings: Steady, context: PlateContext, view: ViewPath) -> View
     onto = framed @ aim
     before = np.stack([carry(middle[None], m)[0] for m in moved])
     after = np.stack([carry(middle[None], m)[0] for m in aim])
-    out = ViewPath(onto=onto, back=back, zoom=np.ones(n), before=before, after=after, fill=settings.fit == "fill")
-    return out if settings.fit in ("none", "fill") else _zoomed(out, settings, context)
+    out = ViewPath(onto=onto, back=back, zoom=np.ones(n), before=before, after=after)
+    if settings.fit == "none":
+        return out
+    return _filled(out, context) if settings.fit == "fill" else _zoomed(out, settings, context)
 
 
 def aimed(moved: F64, settings: Steady, context: PlateContext) -> F64:
@@ -126,6 +129,18 @@ def _framed(settings: Steady, size: tuple[int, int], frame: int) -> F64:
     move = shifted(value_at(settings.x, frame), value_at(settings.y, frame))
     about = turned_sized(value_at(settings.roll, frame), value_at(settings.closer, frame) / 100)
     return np.asarray(move @ shifted(mx, my) @ about @ shifted(-mx, -my))
+
+
+def _filled(view: ViewPath, context: PlateContext) -> ViewPath:
+    """Borders filled from other frames, with the little zoom that hides what no frame shows."""
+    ends = (context.size, context.start, context.stop)
+    donors = choose_donors(view.onto, view.back, *ends)
+    zoom = zoom_to_fill(view.onto, view.back, donors, *ends)
+    says = "" if zoom is not None else "No frame shows some of the borders; they stay empty. Come closer, or zoom just enough."
+    middle = np.array(context.size) / 2
+    closer = onto_picture(middle, zoom or 1.0, context.size)
+    out = view.carried_on(np.tile(closer, (len(view.onto), 1, 1)), np.full(len(view.onto), zoom or 1.0), says)
+    return replace(out, donors=donors)
 
 
 def _zoomed(view: ViewPath, settings: Steady, context: PlateContext) -> ViewPath:

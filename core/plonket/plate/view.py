@@ -24,7 +24,7 @@ class ViewPath:
     back : (n, 3, 3) from frame i's pixels to what is held.
     zoom : (n,) how much larger the picture is than the clip, to keep its borders out.
     before, after : (n, 2) the path of the held spot in the clip, and in the steadied picture before zooming.
-    fill : borders are filled from other frames.
+    donors : frames that fill the borders of the others.
     says : what a creator should know, in plain words; empty when all is well.
     """
 
@@ -33,7 +33,7 @@ class ViewPath:
     zoom: F64
     before: F64
     after: F64
-    fill: bool = False
+    donors: tuple[int, ...] = ()
     says: str = ""
 
     @staticmethod

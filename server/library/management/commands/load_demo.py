@@ -25,10 +25,11 @@ from plonket.motion.kinds import MOTIONS
 from plonket.motion.plane.settings import PlaneMotion, Region
 from plonket.motion.points.settings import Given, PointMotion, TrackPoint
 from plonket.outline import polygon_outline
+from plonket.plate.steady import Steady
 from plonket.shot import Footage
 from plonket.shot import Shot as Document
 from plonket_server import store
-from shots.editing import add_shot, change_shot
+from shots.editing import add_shot, change_shot, document_of
 
 CLIPS = {"workshop": "Workshop wall", "harbour": "Harbour bench", "keeper": "Keeper on green"}
 
@@ -59,7 +60,8 @@ def load_demo() -> Project:
         add_shot(project, Document(name="Harbour, untouched", footage=footage_of(clips["harbour"])), "Footage")
     if "keeper" in clips:
         _lanterns(project, clips["keeper"], elements)
-    _night_chart(project, clips["workshop"], elements)
+    chart = _night_chart(project, clips["workshop"], elements)
+    _held_chart(project, clips["workshop"], chart)
     _chart_wall(project, clips["workshop"], elements)
     return project
 
@@ -128,8 +130,8 @@ def _measure(shot_id: uuid.UUID, clip: Asset) -> None:
     reader.close()
 
 
-def _night_chart(project: Project, clip: Asset, elements: dict[str, Asset]) -> None:
-    """The sea chart on the wall replaced by its night version, pinned to the measured plane."""
+def _night_chart(project: Project, clip: Asset, elements: dict[str, Asset]) -> PlaneMotion:
+    """The sea chart on the wall replaced by its night version, pinned to the measured plane, which is returned."""
     at = 75
     truth = json.loads((settings.DEMO / "truth" / "workshop" / "planes.json").read_text())
     a, b, c, d = ((round(x, 2), round(y, 2)) for x, y in truth["corners"]["sea chart"][at])
@@ -143,7 +145,18 @@ def _night_chart(project: Project, clip: Asset, elements: dict[str, Asset]) -> N
     night = elements["Night chart"]
     pinned = PinLayer(id="night", name="Night route", asset=night.digest, width=night.info["width"],
                       height=night.info["height"], plane="chart", shutter=120.0)  # fmt: skip
-    change_shot(shot.id, "Pin the night chart", lambda d: d.model_copy(update={"stack": [pinned]}))
+    changed = change_shot(shot.id, "Pin the night chart", lambda d: d.model_copy(update={"stack": [pinned]}))
+    measured = document_of(changed).motion("chart")
+    assert isinstance(measured, PlaneMotion)
+    return measured
+
+
+def _held_chart(project: Project, clip: Asset, chart: PlaneMotion) -> None:
+    """The workshop locked on its chart, its borders filled from other frames."""
+    document = Document(name="The chart held still", footage=footage_of(clip), motions=[chart])
+    shot = add_shot(project, document, "Footage and plane")
+    steady = Steady(id="steady", name="Steady", targets=["chart"], reference_frame=chart.reference_frame, fit="fill")
+    change_shot(shot.id, "Lock it on the chart", lambda d: d.model_copy(update={"plate": [steady]}))
 
 
 def _lanterns(project: Project, clip: Asset, elements: dict[str, Asset]) -> None:

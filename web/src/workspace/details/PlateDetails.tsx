@@ -11,7 +11,18 @@ import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { removeTreatment, setOnPlate } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 
-const GROUPS = { steady: ["Steady", "Parts", "Borders", "Frame it"], handheld: ["Shake"] };
+/** The groups of settings that mean something as the others are set. */
+const groupsOf = (t: Treatment): string[] =>
+  t.kind === "handheld"
+    ? ["Shake"]
+    : [
+        "Steady",
+        ...(t.mode === "smooth" ? ["Smooth"] : []),
+        "Parts",
+        ...(t.perspective ? [] : ["Only these parts"]),
+        "Borders",
+        "Frame it",
+      ];
 const SUBS = {
   steady: "The clip held on what you choose. Everything stacked on it goes along.",
   handheld: "A natural shake, the same every time for the same seed.",
@@ -45,7 +56,7 @@ export function PlateDetails({ treatment }: { treatment: Treatment }) {
       {schema && (
         <SchemaForm
           schema={schema}
-          groups={GROUPS[treatment.kind]}
+          groups={groupsOf(treatment)}
           values={treatment as unknown as Record<string, unknown>}
           onChange={(field, value, label) => set(`${label} of ${treatment.name}`, { [field]: value })}
         />
@@ -143,7 +154,7 @@ function Path({ treatment }: { treatment: Treatment }) {
   const span = (rows: number[][]) => rows.slice(footage.in_frame, footage.out_frame + 1);
   const zoom = data.zoom.slice(footage.in_frame, footage.out_frame + 1);
   const [low, high] = [Math.min(...zoom), Math.max(...zoom)];
-  const percent = (z: number) => `${(z * 100).toFixed(0)} %`;
+  const times = (z: number) => `${z.toFixed(2)}×`;
   return (
     <Group title="Path">
       {treatment.kind === "steady" && (
@@ -175,10 +186,10 @@ function Path({ treatment }: { treatment: Treatment }) {
       <p className="text-xs text-ink-2">
         {high > 1.0005 ? (
           <>
-            Zoomed <span className="num">{percent(high)}</span>
+            Zoomed <span className="num">{times(high)}</span>
             {high - low > 0.004 && (
               <>
-                , at least <span className="num">{percent(low)}</span>
+                , at least <span className="num">{times(low)}</span>
               </>
             )}{" "}
             to hide the borders.
