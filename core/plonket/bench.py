@@ -28,6 +28,7 @@ from plonket.motion.points.measure import measure_points
 from plonket.motion.points.settings import Given, PointMotion, TrackPoint
 from plonket.outline import carry
 from plonket.phone.quickset import chart_shot
+from plonket.plate.steady import Steady
 from plonket.pool import MediaPool, ShotSources
 from plonket.shot import Footage, Shot
 
@@ -63,6 +64,12 @@ def bench(clip: Path | None) -> None:
         render_s = _best(lambda: [render_frame(shot, sources, i) for i in range(count)]) / count * frames
         half_s = _best(lambda: [render_frame(shot, sources, i, scale=0.5) for i in range(count)]) / count * frames
         encode_s = _best(lambda: _encode(working, folder / "e.mp4", count)) / count * frames
+        held = [_steadied(shot, fit) for fit in ("zoom", "fill")]
+        zoom_s, fill_s = (
+            _best(lambda s=s, to=ShotSources(s, pool): [render_frame(s, to, i) for i in range(count)]) / count * frames  # type: ignore[misc]
+            for s in held
+        )
+        warp_s = _best(lambda: _warped(working, count)) / count * frames
         rows = [
             ("plain decoding (PyAV)", decode_s, ""),
             ("conforming (decode, encode every frame a key)", conform_s, ""),
@@ -70,12 +77,27 @@ def bench(clip: Path | None) -> None:
             (f"{POINTS} points, plain pyramidal Lucas-Kanade", plain_s, f"ours takes {track_s / plain_s:.2f} x its time"),
             (f"rendering {fewer} layers, full size", render_s, f"{render_s / decode_s:.2f} x decoding"),
             (f"rendering {fewer} layers, half size", half_s, f"{half_s / frames * 1000:.0f} ms a frame"),
+            ("the plate steadied and zoomed", zoom_s, f"{zoom_s / warp_s:.2f} x the plain warp"),
+            ("the plate steadied, borders filled", fill_s, f"{fill_s / warp_s:.2f} x the plain warp"),
+            ("plain 8-bit cubic warp (OpenCV)", warp_s, ""),
             ("plain encoding (x264 fast)", encode_s, ""),
             ("rendering and encoding", render_s + encode_s, f"{(render_s + encode_s) / encode_s:.2f} x encoding"),
         ]
         _print(rows, frames)
         pool.close()
         _bench_plane(folder)
+
+
+def _steadied(shot: Shot, fit: str) -> Shot:
+    steady = Steady.model_validate({"id": "s", "name": "s", "targets": ["m"], "fit": fit, "perspective": False})
+    return shot.model_copy(update={"plate": [steady], "stack": []})
+
+
+def _warped(path: Path, frames: int) -> None:
+    clip = open_clip(path)
+    matrix = np.array([[1.05, 0.01, -20], [-0.01, 1.05, -15], [0, 0, 1.0]])
+    for i in range(frames):
+        cv2.warpPerspective(clip.rgb(i), matrix, clip.info.size, flags=cv2.INTER_CUBIC)
 
 
 def _print(rows: list[tuple[str, float, str]], frames: int) -> None:
