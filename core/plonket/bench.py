@@ -232,8 +232,9 @@ def _shot(path: Path, motion: PointMotion) -> tuple[Shot, MediaPool, int]:
     tracks = measure_points(motion, open_clip(path), direction="forward", stop=min(FRAMES, info.frames))
     stills = {"b" * 64: StillSource(paper_boat()), "f" * 64: StillSource(lamp_flare())}
     pool = MediaPool(lambda _digest: path, lambda _digest: tracks)
-    pool.element = lambda asset, _frame: stills[asset]  # type: ignore[method-assign, assignment]
-    pool.length = lambda _asset: 1  # type: ignore[method-assign, assignment]
+    element, length = pool.element, pool.length
+    pool.element = lambda asset, frame: stills.get(asset) or element(asset, frame)  # type: ignore[method-assign, assignment]
+    pool.length = lambda asset: 1 if asset in stills else length(asset)  # type: ignore[method-assign, assignment]
     layers = []
     for k in range(5):
         asset = "f" * 64 if k % 2 else "b" * 64

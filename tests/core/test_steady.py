@@ -300,7 +300,7 @@ class GivenBack(unittest.TestCase):
             there = place_still(source, m, SIZE)
             held = self.whole(there)
             mid = StillSource(np.zeros((180, 320, 4), np.uint8))
-            mid._bare[0] = held  # the float picture itself: nothing is rounded on the way
+            mid._levels[0][1:-1, 1:-1] = held  # the float picture itself: nothing is rounded on the way
             back = self.whole(place_still(mid, np.linalg.inv(m), SIZE))
             true = self.whole(place_still(source, np.eye(3), SIZE))
             inner = (slice(40, -40), slice(60, -60))

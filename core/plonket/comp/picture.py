@@ -30,37 +30,48 @@ CLEAR = Picture(rgba=np.zeros((0, 0, 4), np.float32))
 
 
 def premultiplied(straight: U8) -> F32:
-    """Straight-alpha 8-bit sRGB RGBA to linear premultiplied float32."""
-    out = np.empty(straight.shape, np.float32)
-    alpha = straight[..., 3].astype(np.float32) / 255
-    out[..., :3] = linear_from_8bit(np.ascontiguousarray(straight[..., :3])) * alpha[..., None]
-    out[..., 3] = alpha
+    """Straight-alpha 8-bit sRGB RGBA, or opaque RGB, to linear premultiplied float32 RGBA."""
+    return np.asarray(_padded(straight)[1:-1, 1:-1])
+
+
+def _padded(straight: U8) -> F32:
+    """The same with a clear border of one pixel."""
+    h, w = straight.shape[:2]
+    out = np.zeros((h + 2, w + 2, 4), np.float32)
+    inner = out[1:-1, 1:-1]
+    inner[..., :3] = linear_from_8bit(np.ascontiguousarray(straight[..., :3]))
+    if straight.shape[2] == 3:
+        inner[..., 3] = 1
+    else:
+        alpha = straight[..., 3].astype(np.float32) / 255
+        inner[..., :3] *= alpha[..., None]
+        inner[..., 3] = alpha
     return out
 
 
 class StillSource:
-    """A still ready for placing: its premultiplied pixels and halvings of them.
+    """A still ready for placing: its premultiplied pixels and halvings of them, made when they are asked for.
 
     Every level has a clear border of one pixel, so that edges come out smooth.
+
+    Parameters
+    ----------
+    straight : 8-bit sRGB, straight RGBA or opaque RGB (h, w, 4 or 3).
     """
 
     def __init__(self, straight: U8) -> None:
         self.height, self.width = straight.shape[:2]
-        self._full = premultiplied(straight)
-
-        self._bare = [self._full]
-        self._padded: dict[int, F32] = {}
+        self._levels = [_padded(straight)]
 
     def level(self, wanted: int) -> tuple[F32, int]:
         """The picture reduced by 2**k (area average), padded by one clear pixel, and the k there is: at most `wanted`."""
         k = 0
-        while k < wanted and min(self._bare[k].shape[:2]) >= 8:
+        while k < wanted and min(self._levels[k].shape[:2]) >= 10:
             k += 1
-            if k == len(self._bare):
-                h, w = self._bare[-1].shape[:2]
-                even = np.pad(self._bare[-1], ((0, h % 2), (0, w % 2), (0, 0)), mode="edge")
-                half = (even.shape[1] // 2, even.shape[0] // 2)
-                self._bare.append(np.asarray(cv2.resize(even, half, interpolation=cv2.INTER_AREA), np.float32))
-        if k not in self._padded:
-            self._padded[k] = np.pad(self._bare[k], ((1, 1), (1, 1), (0, 0)))
-        return self._padded[k], k
+            if k == len(self._levels):
+                bare = self._levels[-1][1:-1, 1:-1]
+                h, w = bare.shape[:2]
+                even = np.pad(bare, ((0, h % 2), (0, w % 2), (0, 0)), mode="edge") if h % 2 or w % 2 else bare
+                half = cv2.resize(even, (even.shape[1] // 2, even.shape[0] // 2), interpolation=cv2.INTER_AREA)
+                self._levels.append(np.pad(half, ((1, 1), (1, 1), (0, 0))))
+        return self._levels[k], k

@@ -36,18 +36,26 @@ def place_still(source: StillSource, frame_from_still: F64, size: tuple[int, int
     y1 = min(size[1], int(np.ceil(at[:, 1].max())) + 1)
     if x1 <= x0 or y1 <= y0:
         return CLEAR
-    linear = frame_from_still[:2, :2] - np.outer(at.mean(axis=0), frame_from_still[2, :2])
+    found = level_for(source, frame_from_still, at.mean(axis=0))
+    if found is None:
+        return CLEAR
+    out = np.empty((y1 - y0, x1 - x0, 4), np.float32)
+    _resample(*found, float(x0), float(y0), out)
+    return Picture(rgba=out, x=int(x0), y=int(y0))
+
+
+def level_for(source: StillSource, frame_from_still: F64, at: F64) -> tuple[F32, F64] | None:
+    """The halved level whose pixels are nearest to the frame's round `at` (2,), and the (3, 3) from the frame's pixels to its
+    array indices; None where the still is seen edge on."""
+    linear = frame_from_still[:2, :2] - np.outer(at, frame_from_still[2, :2])
     area = abs(np.linalg.det(linear))
     if area < 1e-12:
-        return CLEAR
+        return None
     pixels, level = source.level(max(0, int(np.floor(-0.5 * np.log2(area) + 0.35))))
-    still_from_frame = np.linalg.inv(frame_from_still)
     # Level pixels: scaled by 2**-level, moved by the clear border; index = pixel - 0.5.
     k = 2.0**-level
     index_from_still = np.array([[k, 0, 1 - PIXEL_CENTRE], [0, k, 1 - PIXEL_CENTRE], [0, 0, 1.0]])
-    out = np.empty((y1 - y0, x1 - x0, 4), np.float32)
-    _resample(pixels, index_from_still @ still_from_frame, float(x0), float(y0), out)
-    return Picture(rgba=out, x=int(x0), y=int(y0))
+    return pixels, np.asarray(index_from_still @ np.linalg.inv(frame_from_still), np.float64)
 
 
 @numba.njit(cache=True, fastmath=True, inline="always", error_model="numpy")  # type: ignore[misc]
@@ -57,6 +65,41 @@ def _weights(u: float, w: F32) -> None:
     w[1] = 1.0 + u * u * (-2.5 + 1.5 * u)
     w[2] = u * (0.5 + u * (2.0 - 1.5 * u))
     w[3] = u * u * (-0.5 + 0.5 * u)
+
+
+@numba.njit(cache=True, fastmath=True, inline="always", error_model="numpy")  # type: ignore[misc]
+def sample(source: F32, qx: float, qy: float, wx: F32, wy: F32, into: F32) -> None:
+    """Catmull-Rom sample of an RGBA picture at array indices, clear beyond its edge; `into` (4,) gets it."""
+    sh, sw = source.shape[:2]
+    ix, iy = int(np.floor(qx)), int(np.floor(qy))
+    _weights(np.float32(qx - ix), wx)
+    _weights(np.float32(qy - iy), wy)
+    r = g = b = a = np.float32(0.0)
+    if 1 <= ix < sw - 2 and 1 <= iy < sh - 2:
+        for j in range(4):
+            row = source[iy + j - 1]
+            for i in range(4):
+                w = wx[i] * wy[j]
+                pixel = row[ix + i - 1]
+                r += w * pixel[0]
+                g += w * pixel[1]
+                b += w * pixel[2]
+                a += w * pixel[3]
+    else:
+        for j in range(4):
+            yy = iy + j - 1
+            if 0 <= yy < sh:
+                for i in range(4):
+                    xx = ix + i - 1
+                    if 0 <= xx < sw:
+                        w = wx[i] * wy[j]
+                        r += w * source[yy, xx, 0]
+                        g += w * source[yy, xx, 1]
+                        b += w * source[yy, xx, 2]
+                        a += w * source[yy, xx, 3]
+    # The sharpening lobes may leave the valid range at hard edges.
+    into[0], into[1], into[2] = max(r, np.float32(0.0)), max(g, np.float32(0.0)), max(b, np.float32(0.0))
+    into[3] = min(max(a, np.float32(0.0)), np.float32(1.0))
 
 
 @numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
@@ -71,24 +114,7 @@ def _resample(source: F32, m: F64, x0: float, y0: float, out: F32) -> None:
             d = m[2, 0] * px + m[2, 1] * py + m[2, 2]
             qx = (m[0, 0] * px + m[0, 1] * py + m[0, 2]) / d
             qy = (m[1, 0] * px + m[1, 1] * py + m[1, 2]) / d
-            r = g = b = a = np.float32(0.0)
             if -1.0 < qx < sw and -1.0 < qy < sh:
-                ix, iy = int(np.floor(qx)), int(np.floor(qy))
-                _weights(qx - ix, wx)
-                _weights(qy - iy, wy)
-                for j in range(4):
-                    yy = iy + j - 1
-                    if 0 <= yy < sh:
-                        for i in range(4):
-                            xx = ix + i - 1
-                            if 0 <= xx < sw:
-                                w = wx[i] * wy[j]
-                                r += w * source[yy, xx, 0]
-                                g += w * source[yy, xx, 1]
-                                b += w * source[yy, xx, 2]
-                                a += w * source[yy, xx, 3]
-            # The sharpening lobes may leave the valid range at hard edges.
-            out[y, x, 3] = min(max(a, np.float32(0.0)), np.float32(1.0))
-            out[y, x, 0] = max(r, np.float32(0.0))
-            out[y, x, 1] = max(g, np.float32(0.0))
-            out[y, x, 2] = max(b, np.float32(0.0))
+                sample(source, qx, qy, wx, wy, out[y, x])
+            else:
+                out[y, x] = np.float32(0.0)

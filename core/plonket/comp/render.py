@@ -11,7 +11,7 @@ import numpy as np
 from plonket.colour import encode_8bit, linear_from_8bit
 from plonket.comp.blend import lay_over
 from plonket.comp.kinds import LAYERS
-from plonket.comp.seen import fill_borders, seen_plate
+from plonket.comp.seen import seen_plate
 from plonket.comp.sources import Sources
 from plonket.context import Work
 from plonket.conventions import F32, U8
@@ -66,11 +66,11 @@ def render_frame(
             return _reduced(rgb, size)
         canvas = _plate(rgb, size)
     else:
-        canvas = seen_plate(sources, footage.asset, frame, size, matrix)
-        if seen is not None and seen.donors:
-            fill_borders(canvas, sources, footage.asset, frame, zoom)
-        beyond = np.float32(0.03 if held is not None else 0.0)
-        canvas[..., :3] += beyond * (1 - canvas[..., 3:])
+        lies = np.linalg.inv(zoom) @ matrix
+        canvas = seen_plate(sources, footage.asset, frame, zoom, lies, size, fill=seen is not None)
+        if held is not None:
+            # Grey beyond its edge, so that the edge itself is seen; a finished picture is black there.
+            canvas[..., :3] += np.float32(0.03) * (1 - canvas[..., 3:])
         canvas[..., 3] = 1
     for layer in reversed(shown):
         picture = LAYERS.get(layer.kind).run(layer, sources, frame, size, matrix)

@@ -2,59 +2,60 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
-
+import numba
 import numpy as np
 
 from plonket.comp.picture import StillSource
-from plonket.comp.place import place_still
+from plonket.comp.place import level_for, place_still, sample
 from plonket.comp.sources import Sources
-from plonket.conventions import F32, F64, U8
+from plonket.conventions import F32, F64
 
-FEATHER_PX = 14
-"""Width over which one frame gives way to another."""
-
-
-def seen_plate(sources: Sources, asset: str, frame: int, size: tuple[int, int], matrix: F64) -> F32:
-    """A frame of the clip through `matrix`: (h, w, 4) linear, premultiplied, clear beyond its edge."""
-    return _laid(StillSource(_opaque(sources.plate(asset, frame))), matrix, size)
+FEATHER_PX = 14.0
+"""Width over which one frame gives way to another, in pixels of the clip."""
+REDUCED = 0.125
+"""Scale at which the light of two frames is compared."""
 
 
-def fill_borders(canvas: F32, sources: Sources, asset: str, frame: int, zoom: F64) -> None:
-    """Put other frames behind the plate where it does not reach.
+def seen_plate(sources: Sources, asset: str, frame: int, zoom: F64, matrix: F64, size: tuple[int, int], *, fill: bool) -> F32:
+    """A frame of the clip through ``zoom @ matrix`` (clip to picture): (h, w, 4) linear, premultiplied, clear beyond its edge.
 
-    The same few donors serve the whole shot, so that nothing flickers; each moves with what is held, and is
-    brought to the light of the frame where both show the same.
+    With `fill`, other frames lie behind it where it does not reach. The same few donors serve the whole shot, so
+    that nothing flickers; each moves with what is held, and is brought to the light of the frame where both show
+    the same.
     """
-    view = sources.view
-    assert view is not None
-    size = (canvas.shape[1], canvas.shape[0])
-    if canvas[..., 3].min() > 0.999:
-        return
-    rgb = sources.plate(asset, frame)
-    whole = (rgb.shape[1], rgb.shape[0])
-    soft = _feather(whole)
-    own = zoom @ view.matrix(frame)
-    behind = [canvas.copy()]
-    canvas *= _laid(soft, own, size)[..., 3:]
+    canvas = np.zeros((size[1], size[0], 4), np.float32)
+    own = StillSource(sources.plate(asset, frame))
+    view = sources.view if fill else None
+    if view is None or not view.donors or _reaches(own, zoom @ matrix, size):
+        _lay_under(canvas, own, zoom @ matrix)
+        return canvas
+    behind = [(own, zoom @ matrix, np.ones(3, np.float32))]
+    _lay_under(canvas, *behind[0], feather=FEATHER_PX)
     for donor in view.donors:
-        if donor == frame:
-            continue
-        matrix = zoom @ view.onto[frame] @ view.back[donor]
-        matrix = matrix / matrix[2, 2]
-        laid = _laid(sources.element(asset, donor), matrix, size)
-        laid[..., :3] *= _light(behind[0], laid)
-        canvas += laid * _laid(soft, matrix, size)[..., 3:] * (1 - canvas[..., 3:])
-        behind.append(laid)
+        if donor != frame:
+            source = sources.element(asset, donor)
+            lies = view.onto[frame] @ view.back[donor]
+            behind.append((source, zoom @ lies, _light(own, matrix, source, lies / lies[2, 2], own)))
+            _lay_under(canvas, *behind[-1], feather=FEATHER_PX)
     # Where soft edges alone do not cover, frames show up to their very edge.
-    for laid in behind:
-        canvas += laid * (1 - canvas[..., 3:])
+    for one in behind:
+        _lay_under(canvas, *one)
+    return canvas
 
 
-def _light(base: F32, laid: F32) -> F32:
+def _reaches(source: StillSource, matrix: F64, size: tuple[int, int]) -> bool:
+    """Whether a frame covers the whole picture."""
+    w, h = size
+    at = np.array([[0, 0, 1], [w, 0, 1], [w, h, 1], [0, h, 1]], np.float64) @ np.linalg.inv(matrix).T
+    at = at[:, :2] / at[:, 2:]
+    return bool((at > 1).all() and (at < [source.width - 1, source.height - 1]).all())
+
+
+def _light(own: StillSource, matrix: F64, donor: StillSource, lies: F64, like: StillSource) -> F32:
     """(3,) gains that bring a donor to the frame's light, from where both are seen."""
-    step = max(1, base.shape[0] // 90)
-    a, b = base[::step, ::step], laid[::step, ::step]
+    size = (max(16, round(like.width * REDUCED)), max(16, round(like.height * REDUCED)))
+    small = np.diag([size[0] / like.width, size[0] / like.width, 1.0])
+    a, b = (_whole(source, small @ m, size) for source, m in ((own, matrix), (donor, lies)))
     both = (a[..., 3] > 0.99) & (b[..., 3] > 0.99)
     if both.sum() < 50:
         return np.ones(3, np.float32)
@@ -62,27 +63,53 @@ def _light(base: F32, laid: F32) -> F32:
     return np.clip(gains, 0.5, 2.0).astype(np.float32)
 
 
-def _laid(source: StillSource, matrix: F64, size: tuple[int, int]) -> F32:
-    """A source placed over a whole clear picture (h, w, 4)."""
+def _whole(source: StillSource, matrix: F64, size: tuple[int, int]) -> F32:
+    out = np.zeros((size[1], size[0], 4), np.float32)
     placed = place_still(source, matrix, size)
     h, w = placed.rgba.shape[:2]
-    if (w, h) == size:
-        return placed.rgba
-    out = np.zeros((size[1], size[0], 4), np.float32)
     out[placed.y : placed.y + h, placed.x : placed.x + w] = placed.rgba
     return out
 
 
-def _opaque(rgb: U8) -> U8:
-    return np.dstack([rgb, np.full(rgb.shape[:2], 255, np.uint8)])
+def _lay_under(canvas: F32, source: StillSource, matrix: F64, gains: F32 | None = None, feather: float = 0.0) -> None:
+    """Put a frame behind what the canvas shows already; only pixels that are not covered cost anything."""
+    at = matrix @ np.array([source.width / 2, source.height / 2, 1.0])
+    found = level_for(source, matrix, at[:2] / at[2])
+    if found is not None:
+        pixels, index_from_frame = found
+        soft = feather * (pixels.shape[1] - 2) / source.width
+        _under(canvas, pixels, index_from_frame, np.ones(3, np.float32) if gains is None else gains, soft)
 
 
-@lru_cache(maxsize=4)
-def _feather(size: tuple[int, int]) -> StillSource:
-    """A white picture that fades out towards its edge."""
-    w, h = size
-    x = np.minimum(np.arange(w) + 0.5, w - np.arange(w) - 0.5)
-    y = np.minimum(np.arange(h) + 0.5, h - np.arange(h) - 0.5)
-    u = np.clip(np.minimum(x[None], y[:, None]) / FEATHER_PX, 0, 1)
-    alpha = np.round(u * u * (3 - 2 * u) * 255).astype(np.uint8)
-    return StillSource(np.dstack([np.full((h, w, 3), 255, np.uint8), alpha]))
+@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+def _under(canvas: F32, source: F32, m: F64, gains: F32, feather: float) -> None:
+    height, width = canvas.shape[:2]
+    sh, sw = source.shape[:2]
+    for y in numba.prange(height):
+        wx = np.empty(4, np.float32)
+        wy = np.empty(4, np.float32)
+        pixel = np.empty(4, np.float32)
+        for x in range(width):
+            room = np.float32(1.0) - canvas[y, x, 3]
+            if room < 0.0005:
+                continue
+            px, py = x + 0.5, y + 0.5
+            d = m[2, 0] * px + m[2, 1] * py + m[2, 2]
+            if d <= 1e-9:
+                continue
+            qx = (m[0, 0] * px + m[0, 1] * py + m[0, 2]) / d
+            qy = (m[1, 0] * px + m[1, 1] * py + m[1, 2]) / d
+            if not (-1.0 < qx < sw and -1.0 < qy < sh):
+                continue
+            share = room
+            if feather > 0:
+                # The padded picture's own edge lies half a pixel beyond index 1 and before the last but one.
+                u = min(min(qx - 0.5, sw - 1.5 - qx), min(qy - 0.5, sh - 1.5 - qy)) / feather
+                if u <= 0:
+                    continue
+                if u < 1:
+                    share *= np.float32(u * u * (3 - 2 * u))
+            sample(source, qx, qy, wx, wy, pixel)
+            for c in range(3):
+                canvas[y, x, c] += share * gains[c] * pixel[c]
+            canvas[y, x, 3] += share * pixel[3]
