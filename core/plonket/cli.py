@@ -86,6 +86,15 @@ def _parser() -> argparse.ArgumentParser:
     one.add_argument("--out", type=Path, required=True, metavar="OUT", help=".mp4, .mov or a folder for PNG files")
     one.set_defaults(run=_steady)
 
+    one = commands.add_parser("fill", help="take out what a matte covers, in every frame")
+    one.add_argument("clip", type=Path, metavar="CLIP")
+    one.add_argument("--matte", type=Path, required=True, metavar="MATTE", help="a folder of PNGs or a video; white is filled")
+    one.add_argument("--method", choices=["time", "edges"], default="time",
+                     help="time: borrow what other frames show there; edges: from its surroundings (default time)")  # fmt: skip
+    one.add_argument("--range", metavar="A:B", help="frames A to B-1 only")
+    one.add_argument("--out", type=Path, required=True, metavar="OUT", help=".mp4, .mov or a folder for PNG files")
+    one.set_defaults(run=_fill)
+
     one = commands.add_parser("render", help="render a shot file to a video or folder")
     one.add_argument("shot", type=Path, metavar="SHOT.json")
     one.add_argument("--out", type=Path, required=True, metavar="OUT", help=".mp4, .mov or a folder for PNG files")
@@ -304,6 +313,24 @@ def _steady(options: argparse.Namespace) -> None:
         print(sources.view.says, file=sys.stderr)
     sound = read_sound(options.clip) if options.clip.is_file() and info.has_audio else None
     deliver(shot, sources, options.out, start=start, stop=stop, sound=sound, work=terminal_work("Frames"))
+
+
+def _fill(options: argparse.Namespace) -> None:
+    from plonket.deliver import QUALITY, write_pictures
+    from plonket.media import open_clip
+    from plonket.media.sound import read_sound
+    from plonket.mend.fill import Filled, fill_clip
+
+    clip, matte = open_clip(options.clip), open_clip(options.matte)
+    start, stop = parse_range(options.range, clip.info.frames)
+    told = Filled()
+    frames = fill_clip(clip, matte, method=options.method, start=start, stop=stop, told=told, work=terminal_work("Frames"))
+    sound = read_sound(options.clip) if options.clip.is_file() and clip.info.has_audio else None
+    under = sound.cut(start, stop, clip.info.rate) if sound is not None else None
+    write_pictures(frames, options.out, clip.info.size, clip.info.rate, coding=QUALITY["best"], sound=under)
+    if told.unseen:
+        share = 100 * told.unseen / max(told.filled, 1)
+        print(f"{share:.1f} % of what was filled is seen in no frame; it was made up from its edges.", file=sys.stderr)
 
 
 def _film(options: argparse.Namespace) -> None:

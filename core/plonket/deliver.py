@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from fractions import Fraction
 from pathlib import Path
 
@@ -10,6 +11,7 @@ import cv2
 from plonket.comp.render import render_range, scaled_size
 from plonket.comp.sources import Sources
 from plonket.context import Work
+from plonket.conventions import U8
 from plonket.errors import BadInput
 from plonket.media.failures import media_errors
 from plonket.media.sound import Sound
@@ -48,20 +50,27 @@ def deliver(
         raise BadInput("render.range", f"The range {start}:{stop} does not lie within 0:{shot.footage.frames}.")
     if not 0 < scale <= 1:
         raise BadInput("render.scale", f"The scale {scale} must be above 0 and at most 1.")
-    frames = render_range(shot, sources, start, stop, scale=scale, work=work)
+    frames = (rgb for _, rgb in render_range(shot, sources, start, stop, scale=scale, work=work))
+    rate = Fraction(shot.footage.rate)
+    under = sound.cut(start, stop, rate) if sound is not None and shot.delivery.sound else None
+    size = scaled_size((shot.footage.width, shot.footage.height), scale)
+    write_pictures(frames, out, size, rate, coding=QUALITY[shot.delivery.quality], sound=under)
+
+
+def write_pictures(
+    frames: Iterable[U8], out: Path, size: tuple[int, int], rate: Fraction, *, coding: Coding, sound: Sound | None = None
+) -> None:
+    """Write frames in order to a video (by its ending) with sound, else to a folder of numbered PNG files."""
     if out.suffix.lower() not in VIDEO_ENDINGS:
         if out.suffix:
             raise BadInput("render.out", f"{out.name}: give a folder, or a file ending in .mp4, .mov or .m4v.")
         out.mkdir(parents=True, exist_ok=True)
-        for k, (_, rgb) in enumerate(frames):
+        for k, rgb in enumerate(frames):
             with media_errors(out, "written"):
                 if not cv2.imwrite(str(out / f"{k:06d}.png"), cv2.cvtColor(rgb, cv2.COLOR_RGB2BGR)):
                     raise OSError(28, "No space left on device")
         return
-    size = scaled_size((shot.footage.width, shot.footage.height), scale)
-    rate = Fraction(shot.footage.rate)
-    under = sound.cut(start, stop, rate) if sound is not None and shot.delivery.sound else None
     out.parent.mkdir(parents=True, exist_ok=True)
-    with VideoWriter(out, size, rate, coding=QUALITY[shot.delivery.quality], sound=under) as writer:
-        for _, rgb in frames:
+    with VideoWriter(out, size, rate, coding=coding, sound=sound) as writer:
+        for rgb in frames:
             writer.write(rgb)
