@@ -2,9 +2,11 @@ import { useQuery } from "@tanstack/react-query";
 import { Trash2 } from "lucide-react";
 import type { Steady, Treatment } from "~/api/client";
 import { useKinds, viewQuery } from "~/api/queries";
+import { useLive } from "~/api/events";
 import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
 import { OnOff } from "~/ui/OnOff";
+import { useMeasure } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
 import { Group, Row, Title } from "~/workspace/details/Group";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
@@ -92,6 +94,11 @@ function HoldsOn({ steady, set }: { steady: Steady; set: Set }) {
     ...Object.fromEntries(motions.filter((m) => m.id !== without).map((m) => [m.id, m.name])),
   });
   const [first, second] = steady.targets;
+  const measure = useMeasure();
+  const waiting = motions.find((m) => steady.targets.includes(m.id) && !m.measurement);
+  const measuring = useLive((s) =>
+    Object.values(s.jobs).some((j) => j.motion === waiting?.id && ["queued", "running"].includes(j.state)),
+  );
   const choose = (k: number, id: string) => {
     const next = [first, second];
     next[k] = id === "none" ? undefined : id;
@@ -122,6 +129,24 @@ function HoldsOn({ steady, set }: { steady: Steady; set: Set }) {
           />
         </Row>
       )}
+      {waiting && (
+        <p className="my-1 flex items-center justify-between gap-2 rounded-md bg-paper px-2 py-1 text-xs text-ink-2">
+          {measuring ? `${waiting.name} is being measured …` : `${waiting.name} is not measured yet.`}
+          {!measuring && (
+            <button
+              className="font-semibold text-tide"
+              onClick={() => void measure(waiting.id, "both", null)}
+            >
+              Measure
+            </button>
+          )}
+        </p>
+      )}
+      {!first && (
+        <p className="my-1 text-xs text-ink-2">
+          Choose what should stand still: a plane holds all of it, a point only its own spot.
+        </p>
+      )}
       <Row label="As in frame" wide>
         <span className="flex items-center gap-3 text-xs">
           <button
@@ -150,7 +175,10 @@ function Path({ treatment }: { treatment: Treatment }) {
   const frame = useWorkspace((s) => s.frame);
   const { data } = useQuery(viewQuery(shotId, record.number, record.document));
   const footage = record.document.footage!;
-  if (!data?.matrices.length) return null;
+  const held =
+    treatment.kind !== "steady" ||
+    record.document.motions.some((m) => treatment.targets.includes(m.id) && m.measurement);
+  if (!data?.matrices.length || !held) return null;
   const span = (rows: number[][]) => rows.slice(footage.in_frame, footage.out_frame + 1);
   const zoom = data.zoom.slice(footage.in_frame, footage.out_frame + 1);
   const [low, high] = [Math.min(...zoom), Math.max(...zoom)];
