@@ -14,6 +14,7 @@ import numpy as np
 from plonket.comp.picture import StillSource
 from plonket.conventions import F64, U8
 from plonket.media.clip import Clip, open_clip
+from plonket.mend.plate import Patch, mended
 from plonket.motion.following import spot_through
 from plonket.motion.movement import Measured, between, movement_of, settled_points
 from plonket.motion.plane.settings import PlaneMotion
@@ -22,6 +23,7 @@ from plonket.motion.points.tracks import PointTracks
 from plonket.motion.spaces import Spaces
 from plonket.outline import carry
 from plonket.plate.kinds import view_path
+from plonket.plate.mend import Mend, mask_of
 from plonket.plate.view import PlateContext, ViewPath, corners_of
 from plonket.shot import Shot, plate_hash
 
@@ -51,6 +53,7 @@ class MediaPool:
         self._clip_stills: _Kept[tuple[str, int], StillSource] = _Kept(self._clip_still, most_stills)
         self._measured = _Kept(measurement, 32)
         self._movements: _Kept[tuple[str, int], F64] = _Kept(self._no_maker, 64)
+        self._mended: _Kept[tuple[str, int], U8] = _Kept(self._no_maker, 32)
         self._views: _Kept[str, ViewPath] = _Kept(self._no_maker, 16)
 
     def clip(self, asset: str) -> Clip:
@@ -86,6 +89,10 @@ class MediaPool:
     def view(self, key: str, make: Callable[[], ViewPath]) -> ViewPath:
         """A view path, worked out once for all frames that share it."""
         return self._views.get(key, make)
+
+    def mended(self, key: tuple[str, int], make: Callable[[], U8]) -> U8:
+        """A mended frame of the plate."""
+        return self._mended.get(key, make)
 
     def _no_maker(self, key: Hashable) -> Any:
         raise KeyError(key)
@@ -136,14 +143,16 @@ class ShotSources:
     def __init__(self, shot: Shot, pool: MediaPool) -> None:
         self.shot, self.pool = shot, pool
         size = (shot.footage.width, shot.footage.height) if shot.footage else (16, 9)
-        self.spaces = Spaces(shot.perches, self.movement, size, self._screen if any(p.shown for p in shot.plate) else None)
+        self._moves = any(one.shown and not isinstance(one, Mend) for one in shot.plate)
+        self._patches = [self._patch(one) for one in shot.plate if isinstance(one, Mend) and one.shown]
+        self.spaces = Spaces(shot.perches, self.movement, size, self._screen if self._moves else None)
         self._perches = {p.id: p for p in shot.perches}
         self._paths: dict[str, dict[str, F64]] = {}
 
     @cached_property
     def view(self) -> ViewPath | None:
         shot, footage = self.shot, self.shot.footage
-        if footage is None or not any(one.shown for one in shot.plate):
+        if footage is None or not self._moves:
             return None
         context = PlateContext(
             size=(footage.width, footage.height), fps=float(footage.fps), start=footage.in_frame, stop=footage.out_frame + 1,
@@ -170,7 +179,21 @@ class ShotSources:
         return np.stack([_at(path, frame) for path in paths])
 
     def plate(self, asset: str, frame: int) -> U8:
-        return self.pool.clip(asset).rgb(frame)
+        clip = self.pool.clip(asset)
+        if not self._patches:
+            return clip.rgb(frame)
+        key = (plate_hash(self.shot), frame)
+        return self.pool.mended(key, lambda: mended(frame, self._patches, clip.rgb, clip.luma, clip.info.frames))
+
+    def donor(self, asset: str, frame: int) -> StillSource:
+        return StillSource(self.plate(asset, frame)) if self._patches else self.pool.element(asset, frame)
+
+    def _patch(self, mend: Mend) -> Patch:
+        footage = self.shot.footage
+        assert footage is not None
+        size = (footage.width, footage.height)
+        return Patch(mask=lambda i: mask_of(mend, i, self.movement, size), borrowed=mend.method == "time", rim_px=mend.rim,
+                     reach_px=mend.reach, grain=mend.grain)  # fmt: skip
 
     def length(self, asset: str) -> int:
         return self.pool.length(asset)

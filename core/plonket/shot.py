@@ -26,11 +26,12 @@ from plonket.motion.plane.settings import PlaneMotion
 from plonket.motion.points.settings import PointMotion
 from plonket.plate.handheld import Handheld
 from plonket.plate.kinds import TREATMENTS
+from plonket.plate.mend import Mend
 from plonket.plate.steady import Steady
 from plonket.registry import Registry
 
 Motion = Annotated[PointMotion | PlaneMotion, Field(discriminator="kind")]
-Treatment = Annotated[Steady | Handheld, Field(discriminator="kind")]
+Treatment = Annotated[Steady | Handheld | Mend, Field(discriminator="kind")]
 Layer = Annotated[StillLayer | PinLayer | BeamLayer, Field(discriminator="kind")]
 
 
@@ -105,6 +106,8 @@ class Shot(Model):
         for one in self.plate:
             if isinstance(one, Steady) and not motions.issuperset(one.targets):
                 raise ValueError(f"{one.name} holds on to a motion that is not in the shot")
+            if isinstance(one, Mend) and one.target is not None and one.target not in motions:
+                raise ValueError(f"{one.name} rides on a motion that is not in the shot")
         if sum(isinstance(one, Steady) for one in self.plate) > 1:
             raise ValueError("a plate is steadied once; change what is there instead of adding another")
         above = {p.id: p.follow.target for p in self.perches}

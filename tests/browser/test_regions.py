@@ -68,6 +68,8 @@ class Regions(BrowserTest):
             page.mouse.click(*self.screen(*spot, SIZE))
         page.keyboard.press("Enter")
         until(lambda: bool(self.document()["motions"]) and len(self.plane()["regions"]) == before + 1, 20, "the region")
+        # Stored is not yet shown: the next press must find the plane chosen.
+        expect(page.locator("[data-region]")).to_have_count(before + 1)
 
     def measure(self) -> None:
         self.page.get_by_role("button", name="Measure", exact=True).click()

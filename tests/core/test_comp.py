@@ -190,6 +190,9 @@ class _Fake:
 
     view = None
 
+    def donor(self, asset: str, frame: int) -> StillSource:
+        raise NotImplementedError
+
     def anchor(self, target: str, point: str | None, at: F64, frame: float) -> F64 | None:
         return spot_through(self.on_plane(target, frame), at)
 

@@ -12,6 +12,7 @@ import cv2
 import numpy as np
 
 from plonket.cli import main
+from plonket.comp.render import render_frame
 from plonket.conventions import F64, U8
 from plonket.errors import BadInput
 from plonket.media import open_clip
@@ -22,8 +23,14 @@ from plonket.mend.fill import fill_clip
 from plonket.mend.grain import Grain, make, measure
 from plonket.mend.holes import holes_of
 from plonket.mend.membrane import stretch
+from plonket.mend.plate import Patch, mended
+from plonket.outline import polygon_outline
 from plonket.phone.quickset import QuickShot, chart_shot, quad
 from plonket.phone.sensor import Sensor
+from plonket.plate.mend import Mend
+from plonket.pool import MediaPool, ShotSources
+from plonket.shot import plate_hash, read_shot
+from tests.core.test_steady import shot_with, steady, tracked, whole_plane, write
 
 FRAMES = 24
 SPEED = 0.9
@@ -197,3 +204,58 @@ class CommandLine(unittest.TestCase):
             short = open_clip(folder / "time")
             with self.assertRaisesRegex(BadInput, "3 frames"):
                 next(iter(fill_clip(open_clip(folder / "clip.mp4"), short, method="edges")))
+
+
+class OnThePlate(unittest.TestCase):
+    """Mends as part of a shot: where they lie, that they ride, and that a steadied plate shows them mended."""
+
+    def test_a_mend_rides_on_its_motion_and_leaves_the_rest_alone(self) -> None:
+        n, size = 12, (320, 180)
+        cloth = np.full((180, 320, 3), (60, 150, 70), np.uint8)
+        moves = np.stack([np.array([[1, 0, 3.0 * i], [0, 1, -1.5 * i], [0, 0, 1.0]]) for i in range(n)])
+        frames = []
+        for m in moves:
+            picture = cloth.copy()
+            x, y = round(100 + m[0, 2]), round(90 + m[1, 2])
+            cv2.rectangle(picture, (x - 8, y - 8), (x + 8, y + 8), (230, 225, 210), -1)
+            frames.append(picture)
+        box = np.array([[88.0, 78], [113, 78], [113, 103], [88, 103]])
+        mend = Mend(id="mend", name="Mend", method="edges", target="plane", outline=polygon_outline(box), rim=1)
+        with tempfile.TemporaryDirectory() as name:
+            path = write(Path(name) / "c.mp4", frames, crf=2)
+            pool = MediaPool(lambda _: path, lambda _: tracked(moves))
+            self.addCleanup(pool.close)
+            for plate in ([mend], [steady(fit="fill"), mend]):
+                shot = shot_with(whole_plane(size), n, size, plate=plate)
+                sources = ShotSources(shot, pool)
+                for i in (0, 5, 11):
+                    out = render_frame(shot, sources, i).astype(int)
+                    self.assertLess(int((np.abs(out - (60, 150, 70)).max(axis=2) > 25).sum()), 12, (len(plate), i))
+            # Turned off, or riding on nothing, the square is there again.
+            off = shot_with(whole_plane(size), n, size, plate=[mend.model_copy(update={"shown": False})])
+            loose = shot_with(whole_plane(size), n, size, plate=[mend.model_copy(update={"target": None})])
+            for shot in (off, loose):
+                out = render_frame(shot, ShotSources(shot, pool), 11).astype(int)
+                self.assertGreater(int((np.abs(out - (60, 150, 70)).max(axis=2) > 25).sum()), 150)
+            self.assertNotEqual(plate_hash(shot_with(whole_plane(size), n, size, plate=[mend])), plate_hash(off))
+
+    def test_borrowed_and_edge_mends_side_by_side(self) -> None:
+        """A borrowed mend never takes what another mend covers."""
+        filmed, truth, mattes = shots()
+        card_patch = Patch(mask=lambda i: mattes[i], borrowed=True, rim_px=2, reach_px=10, grain=True)
+        tape = np.zeros((360, 640), np.uint8)
+        tape[40:60, 40:60] = 255
+        other = Patch(mask=lambda _: tape, borrowed=False, rim_px=1, reach_px=10, grain=True)
+        out = mended(10, [other, card_patch], lambda i: filmed.frames[i], lambda i: luma_of(filmed.frames[i]), FRAMES)
+        hole = mattes[10] > 60
+        self.assertGreater(psnr(out, truth.frames[10], hole), 30)
+        self.assertGreater(float(np.abs(out.astype(int) - filmed.frames[10])[45:55, 45:55].mean()), 0.5)
+        far = (cv2.dilate(mattes[10], np.ones((25, 25))) == 0) & (cv2.dilate(tape, np.ones((9, 9))) == 0)
+        np.testing.assert_array_equal(out[far], filmed.frames[10][far])
+
+    def test_a_mend_must_ride_on_something_that_is_there(self) -> None:
+        mend = Mend(id="mend", name="Cross", target="plane", outline=polygon_outline(np.array([[1.0, 1], [9, 1], [9, 9]])))
+        record = shot_with(whole_plane(), 5, plate=[mend]).model_dump(mode="json")
+        record["plate"][0]["target"] = "nowhere"
+        with self.assertRaisesRegex(BadInput, "rides on a motion that is not in the shot"):
+            read_shot(record)

@@ -33,7 +33,7 @@ def seen_plate(sources: Sources, asset: str, frame: int, zoom: F64, matrix: F64,
     _lay_under(canvas, *behind[0], feather=FEATHER_PX)
     for donor in view.donors:
         if donor != frame:
-            source = sources.element(asset, donor)
+            source = sources.donor(asset, donor)
             lies = view.onto[frame] @ view.back[donor]
             behind.append((source, zoom @ lies, _light(own, matrix, source, lies / lies[2, 2], own)))
             _lay_under(canvas, *behind[-1], feather=FEATHER_PX)

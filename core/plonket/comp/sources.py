@@ -27,6 +27,10 @@ class Sources(Protocol):
         """The conformed clip's frame, 8-bit sRGB-coded (h, w, 3)."""
         ...
 
+    def donor(self, asset: str, frame: int) -> StillSource:
+        """The plate's frame ready for placing, kept: the same few fill the borders of all others."""
+        ...
+
     def length(self, asset: str) -> int:
         """How many frames an element has; a still has one."""
         ...

@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from plonket.plate.handheld import Handheld, handheld_view
+from plonket.plate.mend import Mend, keep_view
 from plonket.plate.steady import Steady, steady_view
 from plonket.plate.view import PlateContext, ViewPath
 from plonket.registry import Entry, Registry
@@ -29,9 +30,18 @@ TREATMENTS.add(
         run=handheld_view,
     )
 )
+TREATMENTS.add(
+    Entry(
+        kind="mend",
+        label="Mend",
+        help="Takes something out: what an outline covers is filled in every frame.",
+        settings=Mend,
+        run=keep_view,
+    )
+)
 
 
-def view_path(treatments: Sequence[Steady | Handheld], context: PlateContext, frames: int) -> ViewPath:
+def view_path(treatments: Sequence[Steady | Handheld | Mend], context: PlateContext, frames: int) -> ViewPath:
     """The view after all treatments that are on, in their order."""
     view = ViewPath.untouched(frames, context.size)
     for one in treatments:

@@ -1109,6 +1109,57 @@ export interface components {
             /** States */
             states: string[];
         };
+        /**
+         * Mend
+         * @description An outline that is filled in every frame.
+         *
+         *     Its points are pixels of the clip: of `reference_frame` when it rides on a motion, else of every frame.
+         */
+        Mend: {
+            /**
+             * Grain
+             * @default true
+             */
+            grain: boolean;
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "mend";
+            /**
+             * Method
+             * @default time
+             * @enum {string}
+             */
+            method: "time" | "edges";
+            /** Name */
+            name: string;
+            outline: components["schemas"]["Outline"];
+            /**
+             * Reach
+             * @default 10
+             */
+            reach: number;
+            /**
+             * Reference Frame
+             * @default 0
+             */
+            reference_frame: number;
+            /**
+             * Rim
+             * @default 2
+             */
+            rim: number;
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /** Target */
+            target: string | null;
+        };
         /** NameIn */
         NameIn: {
             /** Name */
@@ -1572,7 +1623,7 @@ export interface components {
             /** Perches */
             perches: components["schemas"]["Perch"][];
             /** Plate */
-            plate: (components["schemas"]["Steady"] | components["schemas"]["Handheld"])[];
+            plate: (components["schemas"]["Steady"] | components["schemas"]["Handheld"] | components["schemas"]["Mend"])[];
             /** Stack */
             stack: (components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"])[];
         };

@@ -60,6 +60,8 @@ function removeTarget(shot: Shot, list: "motions" | "perches", id: string): Patc
     });
   });
   shot.plate.forEach((one, k) => {
+    if (one.kind === "mend" && one.target === id)
+      steps.push(guard(`/plate/${k}`, one.id), { op: "replace", path: `/plate/${k}/target`, value: null });
     if (one.kind !== "steady" || !one.targets.includes(id)) return;
     const targets = one.targets.filter((t) => t !== id);
     steps.push(guard(`/plate/${k}`, one.id), { op: "replace", path: `/plate/${k}/targets`, value: targets });

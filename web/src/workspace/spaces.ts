@@ -63,6 +63,8 @@ function wantedBy(shot: Shot): Map<string, Wanted> {
     ...shot.stack.flatMap((l) => (l.kind === "still" ? [l.follow] : [])),
   ];
   for (const f of follows) if (f.target) want(f.target, f.reference_frame, f.smooth, f.inverted);
+  for (const one of shot.plate)
+    if (one.kind === "mend" && one.target) want(one.target, one.reference_frame, 0, false);
   for (const m of shot.motions) {
     if (m.kind !== "plane") continue;
     want(m.id, m.reference_frame, 0, false);
@@ -136,6 +138,18 @@ export function useSpaces(): Spaces {
     return { of, placed, perch: perchMatrix, plane };
   }, [shotId, wanted, paths, shot.perches, view]);
 }
+
+/** All of a motion's movement from a frame on, for outlines that ride on it. */
+export const riding = (target: string | null, reference_frame: number): Follow => ({
+  target,
+  reference_frame,
+  shift: true,
+  turn: true,
+  size: true,
+  perspective: true,
+  inverted: false,
+  smooth: 0,
+});
 
 /** From a picture's pixels to the frame's pixels, as the core's `frame_from_still`. */
 export function frameFromStill(layer: StillLayer, spaces: Spaces, frame: number): Matrix {

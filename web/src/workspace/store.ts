@@ -29,6 +29,8 @@ interface WorkspaceState {
   plonkAs: "still" | "pin";
   /** Whether the outline being drawn is one to use or to ignore. */
   outlineUse: boolean;
+  /** Whether it shows what to take out of the plate, not where a motion looks. */
+  outlineMends: boolean;
   view: View;
   /** The motion whose surface is held still. */
   held: string | null;
@@ -55,7 +57,7 @@ export type Action =
   | { do: "frame"; frame: number }
   | { do: "play"; on: boolean }
   | { do: "choose"; chosen: Chosen }
-  | { do: "tool"; tool: Tool; asset?: string; as?: "still" | "pin"; use?: boolean }
+  | { do: "tool"; tool: Tool; asset?: string; as?: "still" | "pin"; use?: boolean; mend?: boolean }
   | { do: "held"; motion: string | null }
   | { do: "onion"; frame: number | null }
   | { do: "loupe"; at: WorkspaceState["loupe"] }
@@ -77,6 +79,7 @@ const START = {
   plonking: null,
   plonkAs: "still" as "still" | "pin",
   outlineUse: true,
+  outlineMends: false,
   view: "final" as View,
   held: null,
   onion: null,
@@ -107,6 +110,7 @@ function reduce(action: Action): Partial<WorkspaceState> {
         plonking: action.asset ?? null,
         plonkAs: action.as ?? "still",
         outlineUse: action.use ?? true,
+        outlineMends: action.mend ?? false,
         offer: null,
         held: null,
       };

@@ -32,12 +32,16 @@ export function quadOf(points: Point[]): [number, number][] {
   });
 }
 
+export const outlineOf = (frame: number, points: Point[]) => ({
+  keys: [{ frame, points: points.map((p) => ({ x: round(p.x), y: round(p.y) })) }],
+});
+
 const regionOf = (id: string, name: string, use: boolean, frame: number, points: Point[]) => ({
   id,
   name,
   use,
   follow: "surface",
-  outline: { keys: [{ frame, points: points.map((p) => ({ x: round(p.x), y: round(p.y) })) }] },
+  outline: outlineOf(frame, points),
 });
 
 /** A finished outline: a region of the chosen plane, or a new plane of its own. Points lie on the current frame. */

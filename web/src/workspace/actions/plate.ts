@@ -2,7 +2,7 @@ import { useCallback } from "react";
 import { type Advice, type Steady, get } from "~/api/client";
 import { complain } from "~/ui/Notices";
 import { useMeasure } from "~/workspace/actions/jobs";
-import { motionFrom } from "~/workspace/actions/outlines";
+import { motionFrom, outlineOf } from "~/workspace/actions/outlines";
 import { useOpenShot } from "~/workspace/context";
 import { type Point, valueAt, withValue } from "~/workspace/geometry";
 import { freshName, freshShotId, round, setOnPlate } from "~/workspace/patches";
@@ -79,6 +79,32 @@ export function useSteadyByItself() {
       complain(error instanceof Error ? error.message : String(error));
     }
   }, [record, edits, measure]);
+}
+
+/** What an outline on the current frame shows is taken out; it rides on the chosen motion or the last measured. */
+export function useAddMend() {
+  const { record, edits } = useOpenShot();
+  return useCallback(
+    async (points: Point[]) => {
+      const shot = record.document;
+      const { chosen, frame } = useWorkspace.getState();
+      const measured = shot.motions.filter((m) => m.measurement);
+      const target = measured.find((m) => chosen.kind === "motion" && m.id === chosen.id) ?? measured.at(-1);
+      const id = freshShotId("plate", shot);
+      const value = {
+        kind: "mend",
+        id,
+        name: freshName("Mend", shot.plate),
+        target: target?.id ?? null,
+        reference_frame: frame,
+        outline: outlineOf(frame, points),
+        method: "edges",
+      };
+      const done = await edits.edit(`Add ${value.name}`, [{ op: "add", path: "/plate/-", value }]);
+      if (done) act({ do: "choose", chosen: { kind: "plate", id } });
+    },
+    [record, edits],
+  );
 }
 
 /** A natural shake for what stands too still. */

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Trash2 } from "lucide-react";
-import type { Steady, Treatment } from "~/api/client";
+import type { Mend, Steady, Treatment } from "~/api/client";
 import { useKinds, viewQuery } from "~/api/queries";
 import { useLive } from "~/api/events";
 import { Button } from "~/ui/Button";
@@ -10,23 +10,29 @@ import { useMeasure } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
 import { Group, Row, Title } from "~/workspace/details/Group";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
-import { removeTreatment, setOnPlate } from "~/workspace/patches";
+import { apply, IDENTITY } from "~/workspace/geometry";
+import { outlineAt } from "~/workspace/outline";
+import { removeTreatment, round, setOnPlate } from "~/workspace/patches";
+import { riding, useSpaces } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 
 /** The groups of settings that mean something as the others are set. */
 const groupsOf = (t: Treatment): string[] =>
   t.kind === "handheld"
     ? ["Shake"]
-    : [
-        "Steady",
-        ...(t.mode === "smooth" ? ["Smooth"] : []),
-        "Parts",
-        ...(t.perspective ? [] : ["Only these parts"]),
-        "Borders",
-        "Frame it",
-      ];
+    : t.kind === "mend"
+      ? ["Mend", ...(t.method === "edges" ? ["From its edges"] : [])]
+      : [
+          "Steady",
+          ...(t.mode === "smooth" ? ["Smooth"] : []),
+          "Parts",
+          ...(t.perspective ? [] : ["Only these parts"]),
+          "Borders",
+          "Frame it",
+        ];
 const SUBS = {
   steady: "The clip held on what you choose. Everything stacked on it goes along.",
+  mend: "Taken out of the footage, in every frame. Drag its points; the small dots between add one.",
   handheld: "A natural shake, the same every time for the same seed.",
 };
 
@@ -54,7 +60,8 @@ export function PlateDetails({ treatment }: { treatment: Treatment }) {
         </span>
       </Row>
       {treatment.kind === "steady" && <HoldsOn steady={treatment} set={set} />}
-      {treatment.shown && <Path treatment={treatment} />}
+      {treatment.kind === "mend" && <RidesOn mend={treatment} set={set} />}
+      {treatment.shown && treatment.kind !== "mend" && <Path treatment={treatment} />}
       {schema && (
         <SchemaForm
           schema={schema}
@@ -83,6 +90,49 @@ export function PlateDetails({ treatment }: { treatment: Treatment }) {
 }
 
 type Set = (label: string, values: Record<string, unknown>) => void;
+
+/** What the outline of a mend rides on: the surface that the thing sits on, or the clip's own frame. */
+function RidesOn({ mend, set }: { mend: Mend; set: Set }) {
+  const { record } = useOpenShot();
+  const frame = useWorkspace((s) => s.frame);
+  const spaces = useSpaces();
+  const motions = record.document.motions;
+  const names: Record<string, string> = {
+    none: "Nothing (the lens)",
+    ...Object.fromEntries(motions.map((m) => [m.id, m.name])),
+  };
+  const ride = (target: string | null) => {
+    // The outline stays where it is in this frame, and rides from here on.
+    const now = mend.target ? spaces.of(riding(mend.target, mend.reference_frame), frame) : IDENTITY;
+    const points = outlineAt(mend.outline, frame).map((p) => {
+      const at = apply(now, p);
+      const arm = (dx: number, dy: number) => {
+        const end = apply(now, { x: p.x + dx, y: p.y + dy });
+        return [round(end.x - at.x), round(end.y - at.y)] as const;
+      };
+      const [in_x, in_y] = arm(p.in_x, p.in_y);
+      const [out_x, out_y] = arm(p.out_x, p.out_y);
+      return { x: round(at.x), y: round(at.y), in_x, in_y, out_x, out_y };
+    });
+    set(`${mend.name} rides on ${names[target ?? "none"] ?? ""}`, {
+      target,
+      reference_frame: frame,
+      outline: { keys: [{ frame, points }] },
+    });
+  };
+  return (
+    <Group title="Rides on">
+      <Row label="Motion" wide>
+        <Choice
+          label="Motion it rides on"
+          value={mend.target ?? "none"}
+          names={names}
+          onChange={(v) => ride(v === "none" ? null : v)}
+        />
+      </Row>
+    </Group>
+  );
+}
 
 /** The motions held on to: one, or a second at another depth. */
 function HoldsOn({ steady, set }: { steady: Steady; set: Set }) {

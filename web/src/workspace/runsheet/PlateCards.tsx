@@ -25,6 +25,11 @@ export function TreatMenu({ disabled }: { disabled: boolean }) {
             run: () => void byItself(),
           },
         ]),
+    {
+      label: "Take something out",
+      hint: "draw round it; it is filled in every frame",
+      run: () => act({ do: "tool", tool: "outline", mend: true }),
+    },
     { label: "Handheld", hint: "a natural shake for what stands too still", run: () => void handheld() },
   ];
   return (
@@ -60,6 +65,8 @@ export function TreatMenu({ disabled }: { disabled: boolean }) {
 export function PlateCard({ treatment, on }: { treatment: Treatment; on: boolean }) {
   const { record, edits } = useOpenShot();
   const Icon = treatment.shown ? Eye : EyeOff;
+  const rides =
+    treatment.kind === "mend" ? record.document.motions.find((m) => m.id === treatment.target) : undefined;
   const held =
     treatment.kind === "steady"
       ? treatment.targets
@@ -74,7 +81,15 @@ export function PlateCard({ treatment, on }: { treatment: Treatment; on: boolean
       picture={
         <svg viewBox="0 0 42 28" className="size-full" aria-hidden>
           <rect width="42" height="28" fill="var(--tide-2)" />
-          {treatment.kind === "steady" ? (
+          {treatment.kind === "mend" ? (
+            <path
+              d="M13 9q7-5 15 0t1 10q-8 5-15 1t-1-11z"
+              fill="rgb(107 70 148 / 0.18)"
+              stroke="var(--plum)"
+              strokeWidth="1.6"
+              strokeDasharray="4 2.4"
+            />
+          ) : treatment.kind === "steady" ? (
             <>
               <path
                 d="M4 17q4-10 8-3t7-2 7 4 6-5 6 2"
@@ -99,6 +114,8 @@ export function PlateCard({ treatment, on }: { treatment: Treatment; on: boolean
       line={
         treatment.kind === "handheld" ? (
           "Shake"
+        ) : treatment.kind === "mend" ? (
+          <>Taken out {rides && <Chip bad={!rides.measurement}>{rides.name}</Chip>}</>
         ) : (
           <>
             {treatment.mode === "lock" ? "Locked" : "Smoothed"}

@@ -1,5 +1,6 @@
 import { useEffect, useState } from "react";
 import { dragFrom } from "~/ui/drag";
+import { useAddMend } from "~/workspace/actions/plate";
 import { useAddOutline } from "~/workspace/actions/outlines";
 import { useChosenMotion } from "~/workspace/context";
 import { apply, invert, type Point } from "~/workspace/geometry";
@@ -10,10 +11,11 @@ import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
 /** Drawing an outline: drag a box, or click from point to point and close on the first one (or with Enter). */
 export function OutlineTool({ mapping }: { mapping: Mapping }) {
-  const { frame, outlineUse } = useWorkspace();
+  const { frame, outlineUse, outlineMends } = useWorkspace();
   const motion = useChosenMotion();
   const spaces = useSpaces();
   const add = useAddOutline();
+  const mend = useAddMend();
   const { svg, local } = useGrab(mapping);
   const [points, setPoints] = useState<Point[]>([]);
   const [over, setOver] = useState<Point | null>(null);
@@ -24,6 +26,10 @@ export function OutlineTool({ mapping }: { mapping: Mapping }) {
     setBox(null);
     if (outline.length < 3) return;
     act({ do: "tool", tool: "handle" });
+    if (outlineMends) {
+      void mend(outline);
+      return;
+    }
     const plane = motion?.kind === "plane" ? motion : null;
     const back = plane ? invert(spaces.plane(plane, frame)) : null;
     void add(outline, outlineUse, (p) => (back ? apply(back, p) : p), plane);
@@ -67,7 +73,7 @@ export function OutlineTool({ mapping }: { mapping: Mapping }) {
 
   const shown = box ? cornersOf(...box) : points;
   const line = (over && !box ? [...shown, over] : shown).map((p) => toScreen(mapping, p));
-  const colour = outlineUse ? "var(--glow)" : "var(--plum-glow)";
+  const colour = outlineUse && !outlineMends ? "var(--glow)" : "var(--plum-glow)";
   const d = line.map((p) => `${p.x.toFixed(1)},${p.y.toFixed(1)}`).join(" ");
   return (
     <svg
@@ -79,7 +85,10 @@ export function OutlineTool({ mapping }: { mapping: Mapping }) {
     >
       {shown.length > 0 && (
         <>
-          <polygon points={d} fill={outlineUse ? "rgb(12 102 112 / 0.18)" : "rgb(107 70 148 / 0.25)"} />
+          <polygon
+            points={d}
+            fill={outlineUse && !outlineMends ? "rgb(12 102 112 / 0.18)" : "rgb(107 70 148 / 0.25)"}
+          />
           <polyline points={d} fill="none" stroke="#000" strokeOpacity="0.5" strokeWidth="4" />
           <polyline points={d} fill="none" stroke={colour} strokeWidth="1.8" />
           {shown.map((p, k) => {

@@ -5,8 +5,8 @@ import { useOpenShot } from "~/workspace/context";
 import { apply, IDENTITY, type Matrix, type Point, quadMatrix } from "~/workspace/geometry";
 import { outlineAt, withOutline } from "~/workspace/outline";
 import { round, setOnMotion } from "~/workspace/patches";
-import { type Spaces, useSpaces } from "~/workspace/spaces";
-import { useWorkspace } from "~/workspace/store";
+import { riding, type Spaces, useSpaces } from "~/workspace/spaces";
+import { act, useWorkspace } from "~/workspace/store";
 import { livePlane, LOST, REASONS, useHealth } from "~/workspace/tracks";
 import { Loupe } from "~/workspace/viewer/Loupe";
 import { RegionShape } from "~/workspace/viewer/RegionShape";
@@ -103,7 +103,13 @@ export function PlaneHandles({
             <RegionShape
               key={region.id}
               region={region}
-              motion={motion}
+              on={chosen.kind === "motion" && chosen.region === region.id}
+              onChoose={() =>
+                act({
+                  do: "choose",
+                  chosen: { kind: "motion", id: motion.id, point: null, region: region.id },
+                })
+              }
               ride={rideOf(region, motion, spaces, moved, frame)}
               mapping={mapping}
               frame={frame}
@@ -236,18 +242,7 @@ function clearOf(corner: Point, quad: Point[], points: Point[]): Point {
 function rideOf(region: Region, motion: PlaneMotion, spaces: Spaces, moved: Matrix, frame: number): Matrix {
   if (region.follow === "surface") return moved;
   if (region.follow === "screen") return IDENTITY;
-  const target = region.follow.replace("motion:", "");
-  const follow = {
-    target,
-    reference_frame: motion.reference_frame,
-    shift: true,
-    turn: true,
-    size: true,
-    perspective: true,
-    inverted: false,
-    smooth: 0,
-  };
-  return spaces.of(follow, frame);
+  return spaces.of(riding(region.follow.replace("motion:", ""), motion.reference_frame), frame);
 }
 
 export function withStake(motion: PlaneMotion, frame: number, corner: number, at: Point) {

@@ -1,14 +1,15 @@
-import type { OutlinePoint, PlaneMotion, Region } from "~/api/client";
+import type { OutlinePoint } from "~/api/client";
 import { apply, invert, type Matrix, type Point } from "~/workspace/geometry";
 import { pathOf } from "~/workspace/outline";
 import { round } from "~/workspace/patches";
-import { act, useWorkspace } from "~/workspace/store";
 import type { useGrab } from "~/workspace/viewer/useGrab";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
 interface ShapeProps {
-  region: Region;
-  motion: PlaneMotion;
+  /** What is outlined; `use` is drawn in the colour of motions, else of mattes. */
+  region: { id: string; name: string; use: boolean };
+  on: boolean;
+  onChoose: () => void;
   ride: Matrix;
   mapping: Mapping;
   frame: number;
@@ -22,7 +23,8 @@ interface ShapeProps {
 /** A region: its outline; when chosen, its points, their curve handles, and a place to add a point on every side. */
 export function RegionShape({
   region,
-  motion,
+  on,
+  onChoose,
   ride,
   mapping,
   still,
@@ -31,8 +33,6 @@ export function RegionShape({
   onShape,
   onBroken,
 }: ShapeProps) {
-  const chosen = useWorkspace((s) => s.chosen);
-  const on = chosen.kind === "motion" && chosen.region === region.id;
   const back = invert(ride);
   const show = (p: Point) => toScreen(mapping, apply(ride, p));
   const colour = region.use ? "var(--glow)" : "var(--plum-glow)";
@@ -114,7 +114,7 @@ export function RegionShape({
         aria-label={`${region.name}, ${region.use ? "use" : "ignore"}`}
         onPointerDown={(e) => {
           e.stopPropagation();
-          act({ do: "choose", chosen: { kind: "motion", id: motion.id, point: null, region: region.id } });
+          onChoose();
         }}
       />
       {on &&

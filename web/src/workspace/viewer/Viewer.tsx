@@ -16,6 +16,7 @@ import { EmptyWell } from "~/workspace/viewer/EmptyWell";
 import { LayerHandles } from "~/workspace/viewer/LayerHandles";
 import { Loupe } from "~/workspace/viewer/Loupe";
 import { MeasuringPill } from "~/workspace/viewer/MeasuringPill";
+import { MendHandles } from "~/workspace/viewer/MendHandles";
 import { OutlineTool } from "~/workspace/viewer/OutlineTool";
 import { PerchHandles } from "~/workspace/viewer/PerchHandles";
 import { PlaneHandles } from "~/workspace/viewer/PlaneHandles";
@@ -141,6 +142,9 @@ export function Viewer() {
             {!playing && tool === "outline" && <OutlineTool mapping={things} />}
             {!playing && tool === "beam" && <BeamTool mapping={things} />}
             {adviceOpen && !playing && <AdviceMarks mapping={things} />}
+            {handles && treatment?.kind === "mend" && view !== "matte" && (
+              <MendHandles mend={treatment} mapping={things} still={!playing && tool === "handle"} />
+            )}
             {handles && treatment && <PlateMarks treatment={treatment} mapping={mapping} picture={picture} />}
             {loupe && !playing && (
               <Loupe

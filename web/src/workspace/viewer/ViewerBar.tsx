@@ -38,7 +38,7 @@ const HINTS: Record<Tool, string> = {
 /** Tools for the chosen card on the left, what is shown on the right. */
 export function ViewerBar() {
   const { record } = useOpenShot();
-  const { tool, view, viewport, plonking, held } = useWorkspace();
+  const { tool, view, viewport, plonking, held, outlineMends } = useWorkspace();
   const motion = useChosenMotion();
   const ready = record.document.footage !== null;
   return (
@@ -75,7 +75,11 @@ export function ViewerBar() {
         Plonk
       </Button>
       <span className="ml-1 min-w-0 truncate text-xs text-on-well-2">
-        {tool === "plonk" && !plonking ? "" : HINTS[tool]}
+        {tool === "plonk" && !plonking
+          ? ""
+          : tool === "outline" && outlineMends
+            ? "Draw round what should go: drag a box, or click round it; Enter closes"
+            : HINTS[tool]}
       </span>
       <span className="flex-1" />
       {viewport.zoom !== null && (
