@@ -7,6 +7,7 @@ import numpy as np
 
 from plonket.comp.picture import CLEAR, Picture, StillSource
 from plonket.conventions import F32, F64, PIXEL_CENTRE
+from plonket.cubic import cubic_weights
 
 
 def place_still(source: StillSource, frame_from_still: F64, size: tuple[int, int]) -> Picture:
@@ -59,21 +60,12 @@ def level_for(source: StillSource, frame_from_still: F64, at: F64) -> tuple[F32,
 
 
 @numba.njit(cache=True, fastmath=True, inline="always", error_model="numpy")  # type: ignore[misc]
-def _weights(u: float, w: F32) -> None:
-    """Catmull-Rom weights of the four neighbours for the fraction u."""
-    w[0] = u * (-0.5 + u * (1.0 - 0.5 * u))
-    w[1] = 1.0 + u * u * (-2.5 + 1.5 * u)
-    w[2] = u * (0.5 + u * (2.0 - 1.5 * u))
-    w[3] = u * u * (-0.5 + 0.5 * u)
-
-
-@numba.njit(cache=True, fastmath=True, inline="always", error_model="numpy")  # type: ignore[misc]
 def sample(source: F32, qx: float, qy: float, wx: F32, wy: F32, into: F32) -> None:
     """Catmull-Rom sample of an RGBA picture at array indices, clear beyond its edge; `into` (4,) gets it."""
     sh, sw = source.shape[:2]
     ix, iy = int(np.floor(qx)), int(np.floor(qy))
-    _weights(np.float32(qx - ix), wx)
-    _weights(np.float32(qy - iy), wy)
+    cubic_weights(np.float32(qx - ix), wx)
+    cubic_weights(np.float32(qy - iy), wy)
     r = g = b = a = np.float32(0.0)
     if 1 <= ix < sw - 2 and 1 <= iy < sh - 2:
         for j in range(4):

@@ -6,6 +6,7 @@ import numba
 import numpy as np
 
 from plonket.conventions import F32, F64, U8
+from plonket.cubic import cubic_weights
 from plonket.motion.plane.template import TILES
 
 WARP, LIGHT = 8, 4
@@ -16,14 +17,6 @@ LOW_QUANTILE, LOW_SCALE = 0.35, 2.204
 GIVE_PX = 0.12
 """Detail may be off by so much (SD, in pixels of the level) and still agree: edges never match to the last bit."""
 _BLOCK = 512
-
-
-@numba.njit(cache=True, fastmath=True, inline="always", error_model="numpy")  # type: ignore[misc]
-def _cubic(u: float, w: F32) -> None:
-    w[0] = u * (-0.5 + u * (1.0 - 0.5 * u))
-    w[1] = 1.0 + u * u * (-2.5 + 1.5 * u)
-    w[2] = u * (0.5 + u * (2.0 - 1.5 * u))
-    w[3] = u * u * (-0.5 + 0.5 * u)
 
 
 @numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
@@ -53,8 +46,8 @@ def _look(picture: F32, ignore: U8, size: float, m: F64, uv: F32, smooth: bool, 
         count += 1
         fx, fy = np.float32(x - ix), np.float32(y - iy)
         if smooth and 1 <= ix < w - 2 and 1 <= iy < h - 2:
-            _cubic(fx, wx)
-            _cubic(fy, wy)
+            cubic_weights(fx, wx)
+            cubic_weights(fy, wy)
             total = np.float32(0)
             for j in range(4):
                 row = np.float32(0)

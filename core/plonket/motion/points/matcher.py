@@ -14,6 +14,7 @@ import numba
 import numpy as np
 
 from plonket.conventions import F32, F64, U8
+from plonket.cubic import cubic_weights
 
 SHIFT, SIMILAR, AFFINE, PERSPECTIVE = 0, 1, 2, 3
 DOF = {"shift": SHIFT, "similar": SIMILAR, "affine": AFFINE, "perspective": PERSPECTIVE}
@@ -152,21 +153,13 @@ def search(picture: F32, pattern_patch: F32, around: F64, reach: float, most: in
     return found
 
 
-@numba.njit(cache=True, fastmath=True, inline="always", error_model="numpy")  # type: ignore[misc]
-def _spline_weights(u: float, w: F64) -> None:
-    w[0] = u * (-0.5 + u * (1.0 - 0.5 * u))
-    w[1] = 1.0 + u * u * (-2.5 + 1.5 * u)
-    w[2] = u * (0.5 + u * (2.0 - 1.5 * u))
-    w[3] = u * u * (-0.5 + 0.5 * u)
-
-
 @numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
 def _at(picture: F32, x: float, y: float, wx: F64, wy: F64) -> float:
     """Catmull-Rom sample; the border is repeated."""
     h, w = picture.shape
     ix, iy = int(np.floor(x)), int(np.floor(y))
-    _spline_weights(x - ix, wx)
-    _spline_weights(y - iy, wy)
+    cubic_weights(x - ix, wx)
+    cubic_weights(y - iy, wy)
     out = 0.0
     for j in range(4):
         yy = min(max(iy + j - 1, 0), h - 1)

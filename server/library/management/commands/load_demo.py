@@ -25,6 +25,7 @@ from plonket.motion.kinds import MOTIONS
 from plonket.motion.plane.settings import PlaneMotion, Region
 from plonket.motion.points.settings import Given, PointMotion, TrackPoint
 from plonket.outline import polygon_outline
+from plonket.plate.mend import Mend
 from plonket.plate.steady import Steady
 from plonket.shot import Footage
 from plonket.shot import Shot as Document
@@ -60,6 +61,7 @@ def load_demo() -> Project:
         add_shot(project, Document(name="Harbour, untouched", footage=footage_of(clips["harbour"])), "Footage")
     if "keeper" in clips:
         _lanterns(project, clips["keeper"], elements)
+        _bare_cloth(project, clips["keeper"])
     chart = _night_chart(project, clips["workshop"], elements)
     _held_chart(project, clips["workshop"], chart)
     _chart_wall(project, clips["workshop"], elements)
@@ -178,6 +180,27 @@ def _lanterns(project: Project, clip: Asset, elements: dict[str, Asset]) -> None
         bead=lantern.digest, bead_width=lantern.info["width"], bead_height=lantern.info["height"], beads=7, bead_size=16.0,
     )  # fmt: skip
     change_shot(shot.id, "Hang the lanterns", lambda d: d.model_copy(update={"stack": [string]}))
+
+
+def _bare_cloth(project: Project, clip: Asset) -> None:
+    """The tape crosses taken off the green cloth, whose uneven light goes on underneath."""
+    at = 50
+    truth = _true_points("keeper", at)
+    marks = PointMotion(
+        id="marks", name="Cloth marks", gives="perspective",
+        points=[_point(f"cross-{k}", f"Cross {k}", at, *truth[f"cross {k}"]).model_copy(
+            update={"pattern_px": 61.0, "reach_px": 40.0}) for k in (1, 2, 3, 4, 6)],
+    )  # fmt: skip
+    document = Document(name="Crosses off the cloth", footage=footage_of(clip), motions=[marks])
+    shot = add_shot(project, document, "Footage and points")
+    _measure(shot.id, clip)
+    # A square round each, a little wider to the lower right, where its shadow lies.
+    square = np.array([[-36, -36], [42, -36], [42, 42], [-36, 42]], np.float64)
+    mends = [
+        Mend(id=f"mend-{k}", name=f"Cross {k}", method="edges", target="marks", reference_frame=at,
+             outline=polygon_outline(square + truth[f"cross {k}"], at)) for k in (1, 2, 3, 4, 6)
+    ]  # fmt: skip
+    change_shot(shot.id, "Take the crosses off", lambda d: d.model_copy(update={"plate": mends}))
 
 
 def _point(point_id: str, name: str, frame: int, x: float, y: float) -> TrackPoint:

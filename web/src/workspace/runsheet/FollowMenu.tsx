@@ -1,8 +1,8 @@
-import { DropdownMenu } from "radix-ui";
 import { post } from "~/api/client";
 import { complain } from "~/ui/Notices";
 import { pickText } from "~/workspace/actions/files";
 import { useOpenShot } from "~/workspace/context";
+import { VerbMenu } from "~/workspace/runsheet/VerbMenu";
 import { act } from "~/workspace/store";
 
 /** What kind of movement to follow. */
@@ -29,32 +29,5 @@ export function FollowMenu({ disabled }: { disabled: boolean }) {
         }),
     },
   ];
-  return (
-    <DropdownMenu.Root>
-      <DropdownMenu.Trigger
-        disabled={disabled}
-        className="rounded px-1 font-semibold text-tide disabled:opacity-40"
-      >
-        Follow
-      </DropdownMenu.Trigger>
-      <DropdownMenu.Portal>
-        <DropdownMenu.Content
-          align="end"
-          sideOffset={4}
-          className="z-50 w-64 rounded-lg border border-line bg-raise p-1 shadow-xl"
-        >
-          {rows.map((r) => (
-            <DropdownMenu.Item
-              key={r.label}
-              className="cursor-pointer rounded-md px-2.5 py-1.5 outline-none data-[highlighted]:bg-tide-2"
-              onSelect={r.run}
-            >
-              <b className="block font-semibold">{r.label}</b>
-              <span className="text-xs text-ink-2">{r.hint}</span>
-            </DropdownMenu.Item>
-          ))}
-        </DropdownMenu.Content>
-      </DropdownMenu.Portal>
-    </DropdownMenu.Root>
-  );
+  return <VerbMenu verb="Follow" disabled={disabled} rows={rows} />;
 }

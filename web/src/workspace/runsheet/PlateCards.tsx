@@ -1,10 +1,10 @@
 import { Eye, EyeOff } from "lucide-react";
-import { DropdownMenu } from "radix-ui";
 import type { Treatment } from "~/api/client";
 import { useAddHandheld, useAddSteady, useSteadyByItself } from "~/workspace/actions/plate";
 import { useOpenShot } from "~/workspace/context";
 import { setOnPlate } from "~/workspace/patches";
 import { Card, Chip } from "~/workspace/runsheet/Card";
+import { VerbMenu } from "~/workspace/runsheet/VerbMenu";
 import { act } from "~/workspace/store";
 
 /** What can be done to the footage itself. */
@@ -32,34 +32,7 @@ export function TreatMenu({ disabled }: { disabled: boolean }) {
     },
     { label: "Handheld", hint: "a natural shake for what stands too still", run: () => void handheld() },
   ];
-  return (
-    <DropdownMenu.Root>
-      <DropdownMenu.Trigger
-        disabled={disabled}
-        className="rounded px-1 font-semibold text-tide disabled:opacity-40"
-      >
-        Treat
-      </DropdownMenu.Trigger>
-      <DropdownMenu.Portal>
-        <DropdownMenu.Content
-          align="end"
-          sideOffset={4}
-          className="z-50 w-64 rounded-lg border border-line bg-raise p-1 shadow-xl"
-        >
-          {rows.map((r) => (
-            <DropdownMenu.Item
-              key={r.label}
-              className="cursor-pointer rounded-md px-2.5 py-1.5 outline-none data-[highlighted]:bg-tide-2"
-              onSelect={r.run}
-            >
-              <b className="block font-semibold">{r.label}</b>
-              <span className="text-xs text-ink-2">{r.hint}</span>
-            </DropdownMenu.Item>
-          ))}
-        </DropdownMenu.Content>
-      </DropdownMenu.Portal>
-    </DropdownMenu.Root>
-  );
+  return <VerbMenu verb="Treat" disabled={disabled} rows={rows} />;
 }
 
 export function PlateCard({ treatment, on }: { treatment: Treatment; on: boolean }) {
