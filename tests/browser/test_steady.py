@@ -186,7 +186,8 @@ class Steadied(BrowserTest):
         x0, y0 = (int(v) for v in np.array(self.screen(450, 170, (1280, 720))) - self.well())
         x1, y1 = (int(v) for v in np.array(self.screen(800, 410, (1280, 720))) - self.well())
         shift, _ = cv2.phaseCorrelate(first[y0:y1, x0:x1], later[y0:y1, x0:x1])
-        self.assertLess(float(np.hypot(*shift)), 0.5)
+        # As filmed it goes some thirty screen pixels in that time; the light on it changes, which moves the correlation a little.
+        self.assertLess(float(np.hypot(*shift)), 1.0)
 
     def well(self) -> F64:
         box = self.page.get_by_test_id("well").bounding_box()

@@ -14,6 +14,7 @@ from plonket.formats.points_csv import read_points, write_points
 from plonket.formats.shot_file import read_shot_file
 from plonket.motion.points.tracks import PointTracks
 from plonket.motion.states import LOST, TRACKED
+from plonket.outline import polygon_outline
 from plonket.shot import REGISTRIES, picture_hash, read_shot, shot_hash
 from tests.core.clips import phone_clip
 
@@ -70,7 +71,8 @@ class Document(unittest.TestCase):
     def test_every_registered_kind_has_valid_defaults_and_labels(self) -> None:
         given = {"id": "x", "name": "X", "asset": "c" * 64, "width": 10, "height": 10, "plane": "p",
                  "quad": [(0, 0), (9, 0), (9, 9), (0, 9)],
-                 "anchors": [{"target": "p", "x": 1}, {"target": "p", "x": 9}]}  # fmt: skip
+                 "anchors": [{"target": "p", "x": 1}, {"target": "p", "x": 9}],
+                 "outline": polygon_outline(np.array([[1.0, 1], [9, 1], [9, 9]]))}  # fmt: skip
         for registry in REGISTRIES.values():
             for entry in registry:
                 fields = entry.settings.model_fields
