@@ -158,7 +158,11 @@ class ShotSources:
             size=(footage.width, footage.height), fps=float(footage.fps), start=footage.in_frame, stop=footage.out_frame + 1,
             movement=self.movement, places=self.places,
         )  # fmt: skip
-        return self.pool.view(plate_hash(shot), lambda: view_path(shot.plate, context, footage.frames))
+        return self.pool.view(self._plate_key, lambda: view_path(shot.plate, context, footage.frames))
+
+    @cached_property
+    def _plate_key(self) -> str:
+        return plate_hash(self.shot)
 
     def _screen(self, frame: float) -> F64:
         if self.view is None:
@@ -182,7 +186,7 @@ class ShotSources:
         clip = self.pool.clip(asset)
         if not self._patches:
             return clip.rgb(frame)
-        key = (plate_hash(self.shot), frame)
+        key = (self._plate_key, frame)
         return self.pool.mended(key, lambda: mended(frame, self._patches, clip.rgb, clip.luma, clip.info.frames))
 
     def donor(self, asset: str, frame: int) -> StillSource:

@@ -374,6 +374,4 @@ class CommandLine(unittest.TestCase):
                 shift, _ = cv2.phaseCorrelate(first[inner], out.luma(i).astype(np.float32)[inner])
                 self.assertLess(float(np.hypot(*shift)), 0.15)
             self.assertEqual(main([*run[:-1], str(folder / "zoom.mp4"), "--fit", "zoom", "--mode", "smooth"]), 0)
-            other = tracked(moves[:6])
-            (folder / "short.json").write_text(write_plane(other))
             self.assertEqual(main(["steady", str(clip), "--plane", str(folder / "missing.json"), "--out", "x.mp4"]), 1)

@@ -35,7 +35,7 @@ def seen_plate(sources: Sources, asset: str, frame: int, zoom: F64, matrix: F64,
         if donor != frame:
             source = sources.donor(asset, donor)
             lies = view.onto[frame] @ view.back[donor]
-            behind.append((source, zoom @ lies, _light(own, matrix, source, lies / lies[2, 2], own)))
+            behind.append((source, zoom @ lies, _light(own, matrix, source, lies / lies[2, 2])))
             _lay_under(canvas, *behind[-1], feather=FEATHER_PX)
     # Where soft edges alone do not cover, frames show up to their very edge.
     for one in behind:
@@ -51,10 +51,10 @@ def _reaches(source: StillSource, matrix: F64, size: tuple[int, int]) -> bool:
     return bool((at > 1).all() and (at < [source.width - 1, source.height - 1]).all())
 
 
-def _light(own: StillSource, matrix: F64, donor: StillSource, lies: F64, like: StillSource) -> F32:
+def _light(own: StillSource, matrix: F64, donor: StillSource, lies: F64) -> F32:
     """(3,) gains that bring a donor to the frame's light, from where both are seen."""
-    size = (max(16, round(like.width * REDUCED)), max(16, round(like.height * REDUCED)))
-    small = np.diag([size[0] / like.width, size[0] / like.width, 1.0])
+    size = (max(16, round(own.width * REDUCED)), max(16, round(own.height * REDUCED)))
+    small = np.diag([size[0] / own.width, size[0] / own.width, 1.0])
     a, b = (_whole(source, small @ m, size) for source, m in ((own, matrix), (donor, lies)))
     both = (a[..., 3] > 0.99) & (b[..., 3] > 0.99)
     if both.sum() < 50:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import cache
 
 import numpy as np
 
@@ -39,7 +40,8 @@ def mended(frame: int, patches: Sequence[Patch], rgb: Callable[[int], U8], luma:
     out = rgb(frame)
     borrowed = [p for p in patches if p.borrowed]
     if borrowed:
-        every = lambda i: _union([widened(p.mask(i), p.rim_px) for p in patches])  # noqa: E731
+        # A donor's matte is asked for twice: to register it and to take from it.
+        every = cache(lambda i: _union([widened(p.mask(i), p.rim_px) for p in patches]))
         some = _union([widened(p.mask(frame), p.rim_px) for p in borrowed])
         if some.any():
             fresh = Borrower(rgb, luma, every, frames).mend(frame).rgb
