@@ -11,10 +11,18 @@ from typing import Any, Generic, TypeVar
 
 import numpy as np
 
+from plonket.colour import linear_from_8bit
 from plonket.comp.picture import StillSource
-from plonket.conventions import F64, U8
+from plonket.conventions import F32, F64, U8
+from plonket.errors import BadInput
+from plonket.key.common import KeyContext
+from plonket.key.difference import DifferenceKey
+from plonket.key.kinds import KEYS, Key
+from plonket.key.screen import ScreenKey, samples_of
 from plonket.media.clip import Clip, open_clip
-from plonket.mend.plate import Patch, mended
+from plonket.mend.clean import Hero
+from plonket.mend.plate import Filled, Patch, mended
+from plonket.mending import Mending
 from plonket.motion.following import spot_through
 from plonket.motion.movement import Measured, between, movement_of, settled_points
 from plonket.motion.plane.settings import PlaneMotion
@@ -22,12 +30,13 @@ from plonket.motion.points.settings import PointMotion
 from plonket.motion.points.tracks import PointTracks
 from plonket.motion.spaces import Spaces
 from plonket.outline import carry
+from plonket.plate.clean import Clean
 from plonket.plate.kinds import view_path
-from plonket.plate.mend import Mend, mask_of
+from plonket.plate.mend import MaskedTreatment
 from plonket.plate.view import PlateContext, ViewPath, corners_of
-from plonket.shot import Shot, plate_hash
+from plonket.shot import Shot, mends_hash, plate_hash
 
-Key = TypeVar("Key", bound=Hashable)
+Name = TypeVar("Name", bound=Hashable)
 Value = TypeVar("Value")
 
 
@@ -37,6 +46,7 @@ class MediaPool:
     Parameters
     ----------
     media_path : content hash -> the file to read. measurement : content hash -> what was measured.
+    stored : (hash of the mends, frame) -> a mended frame that was worked out ahead, or None.
     most_clips, most_stills : how many of each are kept open.
     """
 
@@ -45,6 +55,7 @@ class MediaPool:
         media_path: Callable[[str], Path],
         measurement: Callable[[str], Measured],
         *,
+        stored: Callable[[str, int], U8 | None] | None = None,
         most_clips: int = 4,
         most_stills: int = 24,
     ) -> None:
@@ -52,9 +63,14 @@ class MediaPool:
         self._stills: _Kept[str, StillSource] = _Kept(lambda key: StillSource(open_clip(media_path(key)).rgba(0)), most_stills)
         self._clip_stills: _Kept[tuple[str, int], StillSource] = _Kept(self._clip_still, most_stills)
         self._measured = _Kept(measurement, 32)
+        self._stored = stored or (lambda _key, _frame: None)
         self._movements: _Kept[tuple[str, int], F64] = _Kept(self._no_maker, 64)
         self._mended: _Kept[tuple[str, int], U8] = _Kept(self._no_maker, 32)
         self._views: _Kept[str, ViewPath] = _Kept(self._no_maker, 16)
+        self._painted: _Kept[str, F32] = _Kept(self._no_maker, 8)
+        self._heroes: _Kept[str, Hero] = _Kept(self._no_maker, 8)
+        self._keyed: _Kept[tuple[str, int, str], StillSource] = _Kept(self._no_maker, 6)
+        self._contexts: _Kept[tuple[str, str, str], KeyContext] = _Kept(self._no_maker, 16)
 
     def clip(self, asset: str) -> Clip:
         return self._clips.get(asset)
@@ -62,9 +78,30 @@ class MediaPool:
     def still(self, asset: str) -> StillSource:
         return self._stills.get(asset)
 
-    def element(self, asset: str, frame: int) -> StillSource:
-        """A still, or one frame of a clip, ready for placing."""
+    def element(self, asset: str, frame: int, key: Key | None = None) -> StillSource:
+        """A still, or one frame of a clip, ready for placing: as it is, or keyed."""
+        if key is not None:
+            return self._keyed.get((asset, frame, key.model_dump_json()), lambda: self._key(asset, frame, key))
         return self.still(asset) if self.length(asset) == 1 else self._clip_stills.get((asset, frame))
+
+    def _key(self, asset: str, frame: int, key: Key) -> StillSource:
+        light = linear_from_8bit(np.ascontiguousarray(self.clip(asset).rgba(frame)[..., :3]))
+        return StillSource.of_light(KEYS.get(key.kind).run(light, key, self.key_context(asset, key)))
+
+    def key_context(self, asset: str, key: Key) -> KeyContext:
+        """What a key knows of a whole clip: found once, so that it does not change from frame to frame."""
+
+        def make() -> KeyContext:
+            if isinstance(key, ScreenKey):
+                clip = self.clip(asset)
+                middle = linear_from_8bit(np.ascontiguousarray(clip.rgba(clip.info.frames // 2)[..., :3]))
+                return KeyContext(colours=samples_of(middle, key))
+            if isinstance(key, DifferenceKey) and key.clean is not None:
+                return KeyContext(clean=linear_from_8bit(np.ascontiguousarray(self.clip(key.clean).rgba(0)[..., :3])))
+            return KeyContext()
+
+        given = key.colours if isinstance(key, ScreenKey) else getattr(key, "clean", None)
+        return self._contexts.get((asset, key.kind, str(given)), make)
 
     def length(self, asset: str) -> int:
         """Frames of a clip; 1 for a still."""
@@ -91,8 +128,25 @@ class MediaPool:
         return self._views.get(key, make)
 
     def mended(self, key: tuple[str, int], make: Callable[[], U8]) -> U8:
-        """A mended frame of the plate."""
-        return self._mended.get(key, make)
+        """A mended frame of the plate: worked out ahead, or now."""
+
+        def ready() -> U8:
+            found = self._stored(*key)
+            return make() if found is None else found
+
+        return self._mended.get(key, ready)
+
+    def painted(self, key: str, make: Callable[[], F32] | None = None) -> F32 | None:
+        """A frame at the paint desk; without `make`, only one that is there."""
+        return self._painted.get(key, make) if make or self._painted.has(key) else None
+
+    def hero(self, key: str, make: Callable[[], Hero]) -> Hero:
+        """A clean frame ready to be laid."""
+        return self._heroes.get(key, make)
+
+    def picture(self, asset: str) -> U8:
+        """A still's pixels, 8-bit (h, w, 4)."""
+        return self.clip(asset).rgba(0)
 
     def _no_maker(self, key: Hashable) -> Any:
         raise KeyError(key)
@@ -102,26 +156,35 @@ class MediaPool:
         self._clips.clear()
 
 
-class _Kept(Generic[Key, Value]):
+class _Kept(Generic[Name, Value]):
     """A small thread-safe cache of things that are costly to make; the least recently used go first."""
 
     def __init__(
-        self, make: Callable[[Key], Value], room: int, drop: Callable[[Value], None] | None = None
+        self, make: Callable[[Name], Value], room: int, drop: Callable[[Value], None] | None = None
     ) -> None:
         self._make, self._room, self._drop = make, room, drop
         self._lock = threading.RLock()
-        self._items: OrderedDict[Key, Value] = OrderedDict()
+        self._items: OrderedDict[Name, Value] = OrderedDict()
+        self._making: dict[Name, threading.RLock] = {}
 
-    def has(self, key: Key) -> bool:
+    def has(self, key: Name) -> bool:
         with self._lock:
             return key in self._items
 
-    def get(self, key: Key, make: Callable[[], Value] | None = None) -> Value:
+    def get(self, key: Name, make: Callable[[], Value] | None = None) -> Value:
         with self._lock:
             if key in self._items:
                 self._items.move_to_end(key)
                 return self._items[key]
+            making = self._making.setdefault(key, threading.RLock())
+        # Only who wants the same thing waits while it is made.
+        with making:
+            with self._lock:
+                if key in self._items:
+                    return self._items[key]
             made = make() if make else self._make(key)
+        with self._lock:
+            self._making.pop(key, None)
             self._items[key] = made
             while len(self._items) > self._room:
                 _, old = self._items.popitem(last=False)
@@ -143,8 +206,7 @@ class ShotSources:
     def __init__(self, shot: Shot, pool: MediaPool) -> None:
         self.shot, self.pool = shot, pool
         size = (shot.footage.width, shot.footage.height) if shot.footage else (16, 9)
-        self._moves = any(one.shown and not isinstance(one, Mend) for one in shot.plate)
-        self._patches = [self._patch(one) for one in shot.plate if isinstance(one, Mend) and one.shown]
+        self._moves = any(one.shown and not isinstance(one, MaskedTreatment) for one in shot.plate)
         self.spaces = Spaces(shot.perches, self.movement, size, self._screen if self._moves else None)
         self._perches = {p.id: p for p in shot.perches}
         self._paths: dict[str, dict[str, F64]] = {}
@@ -169,7 +231,7 @@ class ShotSources:
             return np.eye(3)
         # An exposure's instants share their frame's view: the plate's own blur was filmed, not added.
         at = int(np.clip(round(frame), 0, len(self.view.onto) - 1))
-        return np.asarray(np.linalg.inv(self.view.matrix(at)), np.float64)
+        return np.asarray(np.linalg.inv(self.view.screen(at)), np.float64)
 
     def places(self, motion: str, frame: int) -> F64:
         """(k, 2) where a plane's corners or the points of a motion lie in a frame."""
@@ -182,28 +244,46 @@ class ShotSources:
             return corners_of((self.shot.footage.width, self.shot.footage.height))
         return np.stack([_at(path, frame) for path in paths])
 
+    @cached_property
+    def _mending(self) -> Mending:
+        footage = self.shot.footage
+        assert footage is not None
+        return Mending(self.shot, lambda i: self.pool.clip(footage.asset).rgb(i), self.pool, self.movement, self.spaces)
+
+    @cached_property
+    def _patches(self) -> list[Patch]:
+        return self._mending.patches() if self.shot.footage else []
+
+    def painted(self, treatment: str, k: int) -> U8:
+        """A clean frame as the paint desk shows it: 8-bit (h, w, 3)."""
+        for one in self.shot.plate:
+            if isinstance(one, Clean) and one.id == treatment and k < len(one.frames):
+                return self._mending.painted(one, k)
+        raise BadInput("clean.unknown", "This clean frame is not in the shot any more.")
+
     def plate(self, asset: str, frame: int) -> U8:
         clip = self.pool.clip(asset)
         if not self._patches:
             return clip.rgb(frame)
-        key = (self._plate_key, frame)
-        return self.pool.mended(key, lambda: mended(frame, self._patches, clip.rgb, clip.luma, clip.info.frames))
+        return self.pool.mended((self._mends_key, frame), lambda: self.mend_now(asset, frame))
+
+    def mend_now(self, asset: str, frame: int, told: Filled | None = None) -> U8:
+        """A frame mended here and now, whatever is kept of it: 8-bit (h, w, 3)."""
+        clip = self.pool.clip(asset)
+        return mended(frame, self._patches, clip.rgb, clip.luma, clip.info.frames, told)
+
+    @cached_property
+    def _mends_key(self) -> str:
+        return mends_hash(self.shot)
 
     def donor(self, asset: str, frame: int) -> StillSource:
         return StillSource(self.plate(asset, frame)) if self._patches else self.pool.element(asset, frame)
 
-    def _patch(self, mend: Mend) -> Patch:
-        footage = self.shot.footage
-        assert footage is not None
-        size = (footage.width, footage.height)
-        return Patch(mask=lambda i: mask_of(mend, i, self.movement, size), borrowed=mend.method == "time", rim_px=mend.rim,
-                     reach_px=mend.reach, grain=mend.grain)  # fmt: skip
-
     def length(self, asset: str) -> int:
         return self.pool.length(asset)
 
-    def element(self, asset: str, frame: int) -> StillSource:
-        return self.pool.element(asset, frame)
+    def element(self, asset: str, frame: int, key: Key | None = None) -> StillSource:
+        return self.pool.element(asset, frame, key)
 
     def matte(self, asset: str) -> Clip:
         return self.pool.clip(asset)

@@ -17,21 +17,25 @@ from pydantic import Field, TypeAdapter, ValidationError, model_validator
 from plonket.comp.kinds import LAYERS
 from plonket.errors import BadInput
 from plonket.fields import Digest, Model, Name, choice
+from plonket.key.kinds import KEYS
 from plonket.layers.beam import BeamLayer
 from plonket.layers.pin import PinLayer
 from plonket.layers.still import StillLayer
+from plonket.looks.kinds import LOOKS, Look
+from plonket.masks.kinds import MASKS
 from plonket.motion.kinds import MOTIONS
 from plonket.motion.perch import Perch
 from plonket.motion.plane.settings import PlaneMotion
 from plonket.motion.points.settings import PointMotion
+from plonket.plate.clean import Clean
 from plonket.plate.handheld import Handheld
 from plonket.plate.kinds import TREATMENTS
-from plonket.plate.mend import Mend
+from plonket.plate.mend import MaskedTreatment, Mend
 from plonket.plate.steady import Steady
 from plonket.registry import Registry
 
 Motion = Annotated[PointMotion | PlaneMotion, Field(discriminator="kind")]
-Treatment = Annotated[Steady | Handheld | Mend, Field(discriminator="kind")]
+Treatment = Annotated[Steady | Handheld | Mend | Clean, Field(discriminator="kind")]
 Layer = Annotated[StillLayer | PinLayer | BeamLayer, Field(discriminator="kind")]
 
 
@@ -80,17 +84,19 @@ class Shot(Model):
     perches: list[Perch] = Field(default_factory=list, max_length=200)
     plate: list[Treatment] = Field(default_factory=list, max_length=50)
     stack: list[Layer] = Field(default_factory=list, max_length=200)
+    finish: list[Look] = Field(default_factory=list, max_length=50)
     delivery: Delivery = Field(default_factory=Delivery)
 
     @model_validator(mode="after")
     def _consistent(self) -> Shot:
-        ids = [thing.id for thing in (*self.motions, *self.perches, *self.plate, *self.stack)]
+        ids = [thing.id for thing in (*self.motions, *self.perches, *self.plate, *self.stack, *self.finish)]
         if len(set(ids)) != len(ids):
             raise ValueError("two things in the shot have the same id")
         self._check_targets()
         if self.footage is not None:
             for motion in self.motions:
                 self._check_frames(motion, self.footage.frames)
+            self._check_clean(self.footage.frames)
         return self
 
     def _check_targets(self) -> None:
@@ -106,7 +112,7 @@ class Shot(Model):
         for one in self.plate:
             if isinstance(one, Steady) and not motions.issuperset(one.targets):
                 raise ValueError(f"{one.name} holds on to a motion that is not in the shot")
-            if isinstance(one, Mend) and one.target is not None and one.target not in motions:
+            if isinstance(one, Clean) and one.target is not None and one.target not in motions:
                 raise ValueError(f"{one.name} rides on a motion that is not in the shot")
         if sum(isinstance(one, Steady) for one in self.plate) > 1:
             raise ValueError("a plate is steadied once; change what is there instead of adding another")
@@ -129,6 +135,12 @@ class Shot(Model):
             if isinstance(layer, BeamLayer):
                 for anchor in layer.anchors:
                     yield layer.name, anchor.target
+        masked = [one for one in self.plate if isinstance(one, MaskedTreatment)]
+        looks = [*self.finish, *(look for layer in self.stack for look in layer.looks)]
+        for thing in (*self.stack, *masked, *looks):
+            for mask in thing.masks:
+                if mask.target is not None:
+                    yield f"{mask.name} of {thing.name}", mask.target
         motions = {m.id for m in self.motions}
         for motion in self.motions:
             if isinstance(motion, PlaneMotion):
@@ -136,6 +148,11 @@ class Shot(Model):
                     rides = region.follow.removeprefix("motion:")
                     if region.follow.startswith("motion:") and (rides not in motions or rides == motion.id):
                         raise ValueError(f"{region.name} of {motion.name} follows a motion that is not in the shot")
+
+    def _check_clean(self, frames: int) -> None:
+        for one in self.plate:
+            if isinstance(one, Clean) and one.frames[-1].frame >= frames:
+                raise ValueError(f"{one.name} has a clean frame beyond the clip's end")
 
     def _check_frames(self, motion: PointMotion | PlaneMotion, frames: int) -> None:
         if isinstance(motion, PointMotion):
@@ -175,17 +192,30 @@ def shot_hash(shot: Shot) -> str:
 
 def picture_hash(shot: Shot) -> str:
     """Hash of what the pictures depend on: not the names, the range or the delivery."""
+    # Zooming just enough looks at the range; nothing else does.
+    return _hashed(shot, ranged=any(one.shown for one in shot.plate))
+
+
+def mends_hash(shot: Shot) -> str:
+    """Hash of what the mended footage depends on: not how it is steadied, nor the range."""
+    mends = [one for one in shot.plate if isinstance(one, MaskedTreatment) and one.shown]
+    return _hashed(shot.model_copy(update={"stack": [], "plate": mends, "finish": []}), ranged=False)
+
+
+def _hashed(shot: Shot, *, ranged: bool) -> str:
     record = shot.model_dump(mode="json")
     for key in ("name", "delivery"):
         record.pop(key)
     if record["footage"]:
-        # Zooming just enough looks at the range; nothing else does.
-        kept = ("in_frame", "out_frame") if any(one.shown for one in shot.plate) else ()
+        kept = ("in_frame", "out_frame") if ranged else ()
         for key in {"in_frame", "out_frame", "name"}.difference(kept):
             record["footage"].pop(key)
     record["motions"] = [_moves(m) for m in record["motions"]]
     for thing in (*record["stack"], *record["perches"], *record["plate"]):
         thing.pop("name")
+        for mask in thing.get("masks", ()):
+            mask.pop("name")
+            mask.pop("colour")
     text = json.dumps(record, sort_keys=True, separators=(",", ":"))
     return hashlib.sha256(text.encode()).hexdigest()
 
@@ -195,7 +225,7 @@ def plate_hash(shot: Shot) -> str:
     assert shot.footage is not None
     if not any(one.shown for one in shot.plate):
         return shot.footage.asset
-    return picture_hash(shot.model_copy(update={"stack": [], "perches": []}))
+    return picture_hash(shot.model_copy(update={"stack": [], "perches": [], "finish": []}))
 
 
 def _moves(motion: dict[str, Any]) -> dict[str, Any]:
@@ -207,4 +237,6 @@ def _moves(motion: dict[str, Any]) -> dict[str, Any]:
     return out
 
 
-REGISTRIES: dict[str, Registry[Any]] = {"motion": MOTIONS, "treatment": TREATMENTS, "layer": LAYERS}
+REGISTRIES: dict[str, Registry[Any]] = {
+    "motion": MOTIONS, "treatment": TREATMENTS, "layer": LAYERS, "mask": MASKS, "key": KEYS, "look": LOOKS,
+}  # fmt: skip

@@ -19,6 +19,8 @@ from library.assets import find_asset
 from plonket.comp.render import View, render_frame, scaled_size
 from plonket.conventions import U8
 from plonket.errors import BadInput, PlonketError
+from plonket.plate.clean import Clean
+from plonket.plate.steady import Steady
 from plonket.pool import ShotSources
 from plonket.shot import Shot as Document
 from plonket.shot import plate_hash, read_shot
@@ -33,6 +35,12 @@ PERCENTS = (10, 25, 50, 100)
 VIEWS: dict[str, View] = {"final": "final", "plate": "plate", "matte": "matte"}
 HELD = "held-"
 """Before a motion's id: the final picture as seen from its reference frame."""
+WORKED = "worked"
+"""The held picture that is worked on while the finished one gets its movement back."""
+HALF = "half-"
+"""Before a clean frame's id: the final picture with it half opaque."""
+DESK = "desk-"
+"""Before a clean frame's id: the frame asked for as the paint desk shows it."""
 CACHE_BYTES = 384 * 1024**2
 AHEAD = 3
 
@@ -82,9 +90,14 @@ def _jpeg(rgb: U8) -> bytes:
 
 def _shot_jpeg(shot_id: uuid.UUID, digest: str, view: str, percent: int, number: int) -> bytes:
     held = view.removeprefix(HELD) if view.startswith(HELD) else None
-    if percent not in PERCENTS or (held is None and view not in VIEWS):
+    special = held is not None or view == WORKED or view.startswith((HALF, DESK))
+    if percent not in PERCENTS or not (special or view in VIEWS):
         raise NotHere("frame")
     document = _document(shot_id, digest)
+    if view == WORKED:
+        document = _kept_held(document)
+    if view.startswith(HALF):
+        document = _half(document, view.removeprefix(HALF))
     if held is not None:
         document.motion(held)
     if document.footage is None:
@@ -94,10 +107,36 @@ def _shot_jpeg(shot_id: uuid.UUID, digest: str, view: str, percent: int, number:
 
     def make() -> bytes:
         sources = ShotSources(document, pool())
-        shown = VIEWS[view] if held is None else "final"
+        if view.startswith(DESK):
+            return _jpeg(_at_desk(document, sources, view.removeprefix(DESK), number))
+        shown = VIEWS.get(view, "final")
         return _jpeg(render_frame(document, sources, number, view=shown, scale=percent / 100, held=held))
 
     return _cache.get(key, make)
+
+
+def _kept_held(document: Document) -> Document:
+    plate = [one.model_copy(update={"give_back": False, "fit": "none"}) if isinstance(one, Steady) else one
+             for one in document.plate]  # fmt: skip
+    return document.model_copy(update={"plate": plate})
+
+
+def _half(document: Document, treatment: str) -> Document:
+    """The same with one clean frame half opaque."""
+    plate = [
+        one.model_copy(update={"opacity": 50.0, "shown": True}) if isinstance(one, Clean) and one.id == treatment else one
+        for one in document.plate
+    ]
+    return document.model_copy(update={"plate": plate})
+
+
+def _at_desk(document: Document, sources: ShotSources, treatment: str, number: int) -> U8:
+    for one in document.plate:
+        if isinstance(one, Clean) and one.id == treatment:
+            for k, given in enumerate(one.frames):
+                if given.frame == number:
+                    return sources.painted(treatment, k)
+    raise NotHere("clean frame")
 
 
 def _clip_jpeg(digest: str, percent: int, number: int) -> bytes:

@@ -18,7 +18,7 @@ router = Router(tags=["jobs"])
 
 class JobOut(Schema):
     id: uuid.UUID
-    kind: Literal["conform", "measure", "deliver", "check"]
+    kind: Literal["conform", "measure", "deliver", "check", "mend"]
     label: str
     shot: uuid.UUID | None
     asset: str | None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import time
 from datetime import timedelta
 from fractions import Fraction
@@ -23,6 +24,7 @@ from plonket.media import open_clip
 from plonket.media.conform import conform
 from plonket.media.sound import read_wav
 from plonket.media.write import join_segments
+from plonket.mend.plate import Filled
 from plonket.motion.kinds import MOTIONS
 from plonket.motion.movement import Measured
 from plonket.motion.plane.measure import PlanePartial
@@ -31,13 +33,14 @@ from plonket.motion.points.measure import Partial
 from plonket.motion.states import LOST
 from plonket.pool import ShotSources
 from plonket.shot import Shot as Document
-from plonket.shot import read_shot
+from plonket.shot import mends_hash, read_shot
 from plonket_server import store
 from plonket_server.pool import pool, read_measurement
 from shots.editing import change_shot, document_of, find_shot, give_footage
 from shots.models import Measurement
 
 FRAMES_PER_CHUNK = 48
+MENDED_PER_CHUNK = 12
 PARTIAL_S = 0.12
 
 
@@ -314,9 +317,44 @@ class Deliver:
         """Finished chunks stay, so that trying again goes on from them."""
 
 
+class MendAhead:
+    """The mended footage of a range worked out ahead, to play and deliver at once. Stopping keeps what there is."""
+
+    def plan(self, job: Job) -> tuple[list[dict[str, Any]], int]:
+        document = read_shot(job.payload["document"])
+        assert document.footage is not None
+        store.forget_old_mended(mends_hash(document))
+        start, stop = document.footage.in_frame, document.footage.out_frame + 1
+        cuts = [*range(start, stop, MENDED_PER_CHUNK), stop]
+        return [{"start": a, "stop": b} for a, b in zip(cuts[:-1], cuts[1:], strict=True)], stop - start
+
+    def run(self, job: Job, chunk: Chunk, work: Work) -> None:
+        document = read_shot(job.payload["document"])
+        assert document.footage is not None
+        asset, key = document.footage.asset, mends_hash(document)
+        sources, told = ShotSources(document, pool()), Filled()
+        start, stop = chunk.payload["start"], chunk.payload["stop"]
+        for k, frame in enumerate(range(start, stop)):
+            work.check_cancelled()
+            if store.mended_frame(key, frame) is None:
+                store.check_room(0)
+                store.keep_mended(key, frame, sources.mend_now(asset, frame, told))
+            work.progress(k + 1, stop - start)
+        if told.filled:
+            share = json.dumps({"filled": told.filled, "unseen": told.unseen}).encode()
+            store.keep_bytes(share, store.mended_folder(key) / f"told-{start:06d}.json")
+
+    def finish(self, job: Job) -> None:
+        """Every frame lies where it is read from."""
+
+    def ended_early(self, job: Job) -> None:
+        """What was mended stays."""
+
+
 HANDLERS: dict[str, Handler] = {
     Job.Kind.CONFORM: Conform(),
     Job.Kind.MEASURE: Measure(),
     Job.Kind.DELIVER: Deliver(),
     Job.Kind.CHECK: Check(),
+    Job.Kind.MEND: MendAhead(),
 }

@@ -17,6 +17,7 @@ class Job(models.Model):
         MEASURE = "measure"
         DELIVER = "deliver"
         CHECK = "check"
+        MEND = "mend"
 
     class State(models.TextChoices):
         QUEUED = "queued"

@@ -13,6 +13,9 @@ from plonket.errors import BadInput, Cancelled, Degenerate, FormatError, MediaEr
 from plonket_server.problems import Conflict, NotHere
 from shots.api import router as shots
 from shots.checks import router as checks
+from shots.exchange import router as exchange
+from shots.keys import router as keys
+from shots.masks import router as masks
 from shots.motions import router as motions
 from shots.plate import router as plate
 
@@ -31,6 +34,9 @@ api.add_router("", library)
 api.add_router("", shots)
 api.add_router("", motions)
 api.add_router("", plate)
+api.add_router("", masks)
+api.add_router("", keys)
+api.add_router("", exchange)
 api.add_router("", checks)
 api.add_router("", jobs)
 api.add_router("", deliveries)

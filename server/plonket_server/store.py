@@ -5,11 +5,15 @@ from __future__ import annotations
 import hashlib
 import os
 import re
+import shutil
 import tempfile
 from pathlib import Path
 
+import cv2
+import numpy as np
 from django.conf import settings
 
+from plonket.conventions import U8
 from plonket.errors import MediaError
 from plonket.media.failures import media_errors
 from plonket_server.problems import NotHere
@@ -44,6 +48,47 @@ def measurement_path(digest: str) -> Path:
 
 def delivery_folder(name: str) -> Path:
     return root() / "deliveries" / name
+
+
+MOST_MENDED_BYTES = 6 * 1024**3
+
+
+def mended_folder(key: str) -> Path:
+    """Where frames lie that were mended ahead, by the hash of what they depend on."""
+    return root() / "mended" / checked(key)[:2] / key
+
+
+def mended_frame(key: str, frame: int) -> U8 | None:
+    """A frame that was mended ahead, 8-bit (h, w, 3); None: it was not."""
+    path = mended_folder(key) / f"{frame:06d}.png"
+    found = cv2.imread(str(path), cv2.IMREAD_COLOR_RGB) if path.exists() else None
+    return None if found is None else np.asarray(found, np.uint8)
+
+
+def keep_mended(key: str, frame: int, rgb: U8) -> None:
+    done, data = cv2.imencode(".png", cv2.cvtColor(rgb, cv2.COLOR_RGB2BGR), [cv2.IMWRITE_PNG_COMPRESSION, 1])
+    if not done:
+        raise MediaError("mended.write", "A mended frame could not be written.")
+    keep_bytes(bytes(data), mended_folder(key) / f"{frame:06d}.png")
+
+
+def forget_old_mended(but: str) -> None:
+    """Drop the oldest mended frames where they take too much room; they can be made again at any time."""
+    folders = [f for f in (root() / "mended").glob("*/*") if f.is_dir() and f.name != but]
+    sizes = {f: sum(p.stat().st_size for p in f.iterdir()) for f in folders}
+    total = sum(sizes.values())
+    for folder in sorted(folders, key=lambda f: f.stat().st_mtime):
+        if total <= MOST_MENDED_BYTES:
+            return
+        total -= sizes[folder]
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def exchange_folder() -> Path:
+    """Where frames lie that are painted in other programs. Creators open files here by hand."""
+    folder = root().parent / "exchange"
+    folder.mkdir(parents=True, exist_ok=True)
+    return folder
 
 
 def upload_path(upload_id: str) -> Path:

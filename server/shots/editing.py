@@ -57,7 +57,8 @@ def patch_shot(shot_id: uuid.UUID, patch: list[dict[str, Any]], label: str) -> S
         shot = _locked(shot_id)
         assert shot.current is not None
         try:
-            changed = jsonpatch.JsonPatch(patch).apply(shot.current.document)
+            # As it is read now: a document stored before a field was there has its default.
+            changed = jsonpatch.JsonPatch(patch).apply(document_of(shot).model_dump(mode="json"))
         except jsonpatch.JsonPatchTestFailed:
             raise Conflict(
                 "shot.conflict", "The shot has changed in another window in between. It has been loaded afresh."

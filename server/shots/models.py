@@ -59,3 +59,22 @@ class SlipCheck(models.Model):
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["shot", "layer", "key"], name="one_slip_per_state")]
+
+
+class Exchange(models.Model):
+    """A clean frame that lies in the exchange folder, to be painted in another program.
+
+    `seen` is the state of the file (time and size) that was last written or taken back; `waiting` one that was met once
+    and may still be being written.
+    """
+
+    shot = models.ForeignKey(Shot, on_delete=models.CASCADE)
+    treatment = models.CharField(max_length=64)
+    frame = models.IntegerField()
+    file = models.CharField(max_length=200)
+    seen = models.CharField(max_length=60)
+    waiting = models.CharField(max_length=60, blank=True, default="")
+    problem = models.TextField(blank=True, default="")
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["shot", "treatment", "frame"], name="one_exchange_per_frame")]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import itertools
 import unittest
 from fractions import Fraction
 from pathlib import Path
@@ -256,7 +257,9 @@ class Around(BrowserTest):
                 break
             page.wait_for_timeout(50)
         page.get_by_role("button", name="Pause").click()
-        self.assertEqual(seen, sorted(seen))
+        # On a slow machine the end may come before a look at a late frame, and the range begins anew.
+        returns = [(a, b) for a, b in itertools.pairwise(seen) if b < a]
+        self.assertTrue(all(b < 12 and a > 30 for a, b in returns), seen)
         self.assertGreater(len(set(seen)), 4)
 
     def test_a_file_that_is_no_clip_says_why(self) -> None:

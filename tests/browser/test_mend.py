@@ -97,7 +97,7 @@ class TakenOut(BrowserTest):
         low, high = self.card(0).min(axis=0) - 3, self.card(0).max(axis=0) + 3
         self.take_out((low[0], low[1]), (high[0], high[1]))
         mend = self.document()["plate"][0]
-        self.assertEqual((mend["target"], mend["method"]), ("motion-1", "edges"))
+        self.assertEqual((mend["masks"][0]["rides"], mend["method"]), ("to:motion-1", "edges"))
         expect(page.get_by_role("button", name="Mend Taken out")).to_be_visible()
         # The outline rides along: its points lie round the card on the last frame too.
         self.go_to(FRAMES - 1)
@@ -123,7 +123,7 @@ class TakenOut(BrowserTest):
         page.get_by_role("combobox", name="Filled").click()
         page.get_by_role("option", name="Borrowed from other frames").click()
         until(lambda: self.document()["plate"][0]["method"] == "time", 20, "the method")
-        self.assertIsNone(self.document()["plate"][0]["target"])
+        self.assertEqual(self.document()["plate"][0]["masks"][0]["rides"], "footage")
         mask = np.zeros((360, 640), np.uint8)
         cv2.circle(mask, SPECK, 4, 255, -1)
         after = self.off(self.deliver(), [mask > 0] * FRAMES, self.shaky)

@@ -189,7 +189,9 @@ class Regions(BrowserTest):
         self.outline(self.chart(0.02))
         self.measure()
         first = self.plane()["measurement"]
-        lost = page.get_by_role("button", name="Plane Plane").inner_text()
+        card = page.get_by_role("button", name="Plane Plane")
+        expect(card).to_contain_text("lost", timeout=30_000)
+        lost = card.inner_text()
         found = re.search(r"lost (\d+)", lost)
         assert found, lost
         # Only the gap: what was known stays as it was, to the bit.

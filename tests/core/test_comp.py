@@ -119,8 +119,18 @@ class Blending(unittest.TestCase):
         overlay = 2 * sb * ss if sb <= 0.5 else 1 - 2 * (1 - sb) * (1 - ss)
         self.assertAlmostEqual(self.mixed(b, s, 1, "overlay"), float(decode(np.array(overlay))), places=4)
 
+    def test_soft_light_and_difference_as_they_are_defined(self) -> None:
+        """W3C Compositing and Blending Level 1, 9.1: both halves of soft light, dark and light below."""
+        for b in (0.02, 0.3, 0.8):
+            for s in (0.05, 0.7):
+                sb, ss = float(encode(np.array(b))), float(encode(np.array(s)))
+                d = ((16 * sb - 12) * sb + 4) * sb if sb <= 0.25 else np.sqrt(sb)
+                soft = sb - (1 - 2 * ss) * sb * (1 - sb) if ss <= 0.5 else sb + (2 * ss - 1) * (d - sb)
+                self.assertAlmostEqual(self.mixed(b, s, 1, "soft light"), float(decode(np.array(soft))), places=4)
+                self.assertAlmostEqual(self.mixed(b, s, 1, "difference"), float(decode(np.array(abs(sb - ss)))), places=4)
+
     def test_nothing_changes_under_a_clear_layer(self) -> None:
-        for blend in ("normal", "add", "screen", "multiply", "lighten", "darken", "overlay"):
+        for blend in ("normal", "add", "screen", "multiply", "lighten", "darken", "overlay", "soft light", "difference"):
             self.assertAlmostEqual(self.mixed(0.3, 0.9, 0.0, blend), 0.3, places=5)
 
 
@@ -166,7 +176,7 @@ class Moving(unittest.TestCase):
         np.testing.assert_allclose(frame_from_still(whole, spaces, 1)[:2, :2], r, atol=1e-9)
 
 
-class _Fake:
+class FakeSources:
     """Sources with one grey plate and one white disc; every motion is the same one."""
 
     def __init__(self, movement: F64 | None = None, perches: list[Perch] | None = None) -> None:
@@ -179,7 +189,7 @@ class _Fake:
     def length(self, asset: str) -> int:
         return 1
 
-    def element(self, asset: str, frame: int) -> StillSource:
+    def element(self, asset: str, frame: int, key: object = None) -> StillSource:
         return StillSource(disc())
 
     def quad(self, plane: str) -> F64 | None:
@@ -207,24 +217,24 @@ class Rendering(unittest.TestCase):
     def test_layer_sits_on_its_place_at_every_scale(self) -> None:
         shot = shot_with(x=80.25, y=50.75)
         for scale in (1.0, 0.5, 0.25):
-            out = render_frame(shot, _Fake(), 0, scale=scale, view="matte")[..., 0].astype(float)
+            out = render_frame(shot, FakeSources(), 0, scale=scale, view="matte")[..., 0].astype(float)
             x, y = centroid(out)
             self.assertAlmostEqual(x / scale, 80.25, delta=0.05 / scale)
             self.assertAlmostEqual(y / scale, 50.75, delta=0.05 / scale)
 
     def test_half_cover_mixes_light_not_codes(self) -> None:
-        out = render_frame(shot_with(opacity=50.0), _Fake(), 0)
+        out = render_frame(shot_with(opacity=50.0), FakeSources(), 0)
         wanted = encode_8bit(np.array([(linear_from_8bit(np.uint8([90]))[0] + 1) / 2], np.float32))[0]
         self.assertEqual(int(out[60, 100, 0]), int(wanted))
 
     def test_plate_is_untouched_where_nothing_lies(self) -> None:
-        out = render_frame(shot_with(), _Fake(), 0)
+        out = render_frame(shot_with(), FakeSources(), 0)
         self.assertTrue((out[:20] == 90).all())
-        self.assertTrue((render_frame(shot_with(shown=False), _Fake(), 0) == 90).all())
-        self.assertTrue((render_frame(shot_with(), _Fake(), 0, view="plate") == 90).all())
+        self.assertTrue((render_frame(shot_with(shown=False), FakeSources(), 0) == 90).all())
+        self.assertTrue((render_frame(shot_with(), FakeSources(), 0, view="plate") == 90).all())
 
     def test_every_setting_changes_the_picture(self) -> None:
-        base = render_frame(shot_with(size=60.0, turn=0.0), _Fake(), 0)
+        base = render_frame(shot_with(size=60.0, turn=0.0), FakeSources(), 0)
         for change in ({"x": 90.0}, {"y": 70.0}, {"size": 90.0}, {"opacity": 40.0}, {"blend": "multiply"}, {"blend": "overlay"}):
-            changed = render_frame(shot_with(**({"size": 60.0} | change)), _Fake(), 0)
+            changed = render_frame(shot_with(**({"size": 60.0} | change)), FakeSources(), 0)
             self.assertGreater(np.abs(changed.astype(int) - base).max(), 10, change)

@@ -20,7 +20,7 @@ from plonket.motion.perch import Perch
 from plonket.motion.spaces import Spaces
 from plonket.outline import carry
 from plonket.shot import Footage, Shot, picture_hash, read_shot
-from tests.core.test_comp import _Fake, centroid
+from tests.core.test_comp import FakeSources, centroid
 
 TILTED = np.array([[1.1, 0.08, 12.0], [-0.05, 0.95, -7.0], [4e-4, -2e-4, 1.0]])
 
@@ -147,7 +147,7 @@ class Pins(unittest.TestCase):
     PIN = PinLayer(id="l", name="l", asset="b" * 64, width=64, height=64, plane="plane")
 
     def cover(self, layer: PinLayer, movement: F64 | None = None, frame: int = 0) -> np.ndarray:
-        out = render_frame(shot_of(layer), _Fake(movement), frame, view="matte")
+        out = render_frame(shot_of(layer), FakeSources(movement), frame, view="matte")
         return out[..., 0].astype(float) / 255
 
     def test_the_middle_lies_in_the_middle_of_the_quad(self) -> None:
@@ -207,13 +207,13 @@ class Beams(unittest.TestCase):
         return BeamLayer(id="l", name="l", anchors=ends, **settings)  # type: ignore[arg-type]
 
     def test_it_runs_between_its_anchors_and_no_further(self) -> None:
-        out = render_frame(shot_of(self.beam(width=6.0, glow=0.0)), _Fake(), 0, view="matte")[..., 0]
+        out = render_frame(shot_of(self.beam(width=6.0, glow=0.0)), FakeSources(), 0, view="matte")[..., 0]
         self.assertTrue((out[28:32, 34:146] > 250).all())
         self.assertEqual(int(out[:, :24].max()), 0)
         self.assertAlmostEqual(float(out[:, 90].astype(float).sum()) / 255, 6.0, delta=0.1)
 
     def test_its_ends_ride_on_the_motion(self) -> None:
-        out = render_frame(shot_of(self.beam(width=4.0, glow=0.0)), _Fake(moving()), 11, view="matte")[..., 0]
+        out = render_frame(shot_of(self.beam(width=4.0, glow=0.0)), FakeSources(moving()), 11, view="matte")[..., 0]
         y, x = np.nonzero(out > 128)
         left = carry(np.array([[30.0, 30]]), TILTED)[0]
         self.assertAlmostEqual(x.min() + 0.5, left[0], delta=2.5)
@@ -231,23 +231,23 @@ class Beams(unittest.TestCase):
         np.testing.assert_allclose(spots[:, 0], [20, 40, 60])
         jerk = np.tile(np.eye(3), (12, 1, 1))
         jerk[6:, 0, 2] = 15.0  # the set jumps to the right
-        self.assertTrue((swings(beam, _Fake(), 8, np.array([0.5])) == 0).all())
-        angle = swings(beam, _Fake(jerk), 7, np.array([0.5]))[0]
+        self.assertTrue((swings(beam, FakeSources(), 8, np.array([0.5])) == 0).all())
+        angle = swings(beam, FakeSources(jerk), 7, np.array([0.5]))[0]
         self.assertGreater(abs(angle), 0.05)
-        again = swings(beam, _Fake(jerk), 7, np.array([0.5]))[0]
+        again = swings(beam, FakeSources(jerk), 7, np.array([0.5]))[0]
         self.assertEqual(angle, again)
 
     def test_every_setting_changes_the_picture(self) -> None:
-        base = render_frame(shot_of(self.beam()), _Fake(), 0)
+        base = render_frame(shot_of(self.beam()), FakeSources(), 0)
         changes = ({"width": 12.0}, {"taper": 80.0}, {"colour": "#3355ff"}, {"glow": 40.0}, {"glow_strength": 150.0},
                    {"from_part": 40.0}, {"to_part": 50.0}, {"curve": "hanging"}, {"opacity": 30.0})  # fmt: skip
         for change in changes:
-            self.assertFalse(np.array_equal(base, render_frame(shot_of(self.beam(**change)), _Fake(), 0)), change)
+            self.assertFalse(np.array_equal(base, render_frame(shot_of(self.beam(**change)), FakeSources(), 0)), change)
         hung = self.beam(bead="b" * 64, bead_width=64, bead_height=64, beads=3, bead_size=40.0)
-        picture = render_frame(shot_of(hung), _Fake(), 0)
+        picture = render_frame(shot_of(hung), FakeSources(), 0)
         self.assertFalse(np.array_equal(base, picture))
         lower = hung.model_copy(update={"held_at": 50.0})
-        self.assertFalse(np.array_equal(picture, render_frame(shot_of(lower), _Fake(), 0)))
+        self.assertFalse(np.array_equal(picture, render_frame(shot_of(lower), FakeSources(), 0)))
 
 
 class HeldStill(unittest.TestCase):
@@ -255,7 +255,7 @@ class HeldStill(unittest.TestCase):
         pin = PinLayer(id="l", name="l", asset="b" * 64, width=64, height=64, plane="plane")
         spots = []
         for frame in (0, 4, 8):
-            out = render_frame(shot_of(pin), _Fake(moving()), frame, view="matte", held="plane")[..., 0].astype(float)
+            out = render_frame(shot_of(pin), FakeSources(moving()), frame, view="matte", held="plane")[..., 0].astype(float)
             spots.append(centroid(np.where(out > 60, out, 0)))
         np.testing.assert_allclose(spots[1], spots[0], atol=0.2)
         np.testing.assert_allclose(spots[2], spots[0], atol=0.3)

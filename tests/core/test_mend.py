@@ -15,6 +15,7 @@ from plonket.cli import main
 from plonket.comp.render import render_frame
 from plonket.conventions import F64, U8
 from plonket.errors import BadInput
+from plonket.masks.outlined import OutlineMask
 from plonket.media import open_clip
 from plonket.media.write import Coding, VideoWriter
 from plonket.mend.borrow import Borrower
@@ -23,7 +24,7 @@ from plonket.mend.fill import fill_clip
 from plonket.mend.grain import Grain, make, measure
 from plonket.mend.holes import holes_of
 from plonket.mend.membrane import stretch
-from plonket.mend.plate import Patch, mended
+from plonket.mend.plate import Patch, filled_softly, mended
 from plonket.outline import polygon_outline
 from plonket.phone.quickset import QuickShot, chart_shot, quad
 from plonket.phone.sensor import Sensor
@@ -191,7 +192,7 @@ class CommandLine(unittest.TestCase):
                     for picture in frames:
                         out.write(picture)
             run = ["fill", str(folder / "clip.mp4"), "--matte", str(folder / "matte.mp4"), "--range", "9:12"]
-            for method, least in (("time", 26.0), ("edges", 12.0)):
+            for method, least in (("time", 26.0), ("edges", 12.0), ("texture", 10.0)):
                 target = folder / method
                 self.assertEqual(main([*run, "--method", method, "--out", str(target)]), 0)
                 found = sorted(target.glob("*.png"))
@@ -220,7 +221,8 @@ class OnThePlate(unittest.TestCase):
             cv2.rectangle(picture, (x - 8, y - 8), (x + 8, y + 8), (230, 225, 210), -1)
             frames.append(picture)
         box = np.array([[88.0, 78], [113, 78], [113, 103], [88, 103]])
-        mend = Mend(id="mend", name="Mend", method="edges", target="plane", outline=polygon_outline(box), rim=1)
+        mask = OutlineMask(id="mask", name="Mask", rides="to:plane", outline=polygon_outline(box))
+        mend = Mend(id="mend", name="Mend", method="edges", masks=[mask], rim=1)
         with tempfile.TemporaryDirectory() as name:
             path = write(Path(name) / "c.mp4", frames, crf=2)
             pool = MediaPool(lambda _: path, lambda _: tracked(moves))
@@ -233,7 +235,8 @@ class OnThePlate(unittest.TestCase):
                     self.assertLess(int((np.abs(out - (60, 150, 70)).max(axis=2) > 25).sum()), 12, (len(plate), i))
             # Turned off, or riding on nothing, the square is there again.
             off = shot_with(whole_plane(size), n, size, plate=[mend.model_copy(update={"shown": False})])
-            loose = shot_with(whole_plane(size), n, size, plate=[mend.model_copy(update={"target": None})])
+            loose = shot_with(whole_plane(size), n, size, plate=[mend.model_copy(update={
+                "masks": [mask.model_copy(update={"rides": "footage"})]})])  # fmt: skip
             for shot in (off, loose):
                 out = render_frame(shot, ShotSources(shot, pool), 11).astype(int)
                 self.assertGreater(int((np.abs(out - (60, 150, 70)).max(axis=2) > 25).sum()), 150)
@@ -242,10 +245,13 @@ class OnThePlate(unittest.TestCase):
     def test_borrowed_and_edge_mends_side_by_side(self) -> None:
         """A borrowed mend never takes what another mend covers."""
         filmed, truth, mattes = shots()
-        card_patch = Patch(mask=lambda i: mattes[i], borrowed=True, rim_px=2, reach_px=10, grain=True)
+        card_patch = Patch(cover=lambda i: (mattes[i] / 255).astype(np.float32), rim_px=2, fill=None)
         tape = np.zeros((360, 640), np.uint8)
         tape[40:60, 40:60] = 255
-        other = Patch(mask=lambda _: tape, borrowed=False, rim_px=1, reach_px=10, grain=True)
+        other = Patch(
+            cover=lambda _: (tape / 255).astype(np.float32), rim_px=1,
+            fill=lambda rgb, frame, cover: filled_softly(rgb, cover, 1, lambda matte: fill_edges(rgb, matte, frame=frame)),
+        )  # fmt: skip
         out = mended(10, [other, card_patch], lambda i: filmed.frames[i], lambda i: luma_of(filmed.frames[i]), FRAMES)
         hole = mattes[10] > 60
         self.assertGreater(psnr(out, truth.frames[10], hole), 30)
@@ -254,8 +260,22 @@ class OnThePlate(unittest.TestCase):
         np.testing.assert_array_equal(out[far], filmed.frames[10][far])
 
     def test_a_mend_must_ride_on_something_that_is_there(self) -> None:
-        mend = Mend(id="mend", name="Cross", target="plane", outline=polygon_outline(np.array([[1.0, 1], [9, 1], [9, 9]])))
+        outline = polygon_outline(np.array([[1.0, 1], [9, 1], [9, 9]]))
+        mask = OutlineMask(id="mask", name="Cross", rides="to:plane", outline=outline)
+        mend = Mend(id="mend", name="Crosses", masks=[mask])
         record = shot_with(whole_plane(), 5, plate=[mend]).model_dump(mode="json")
-        record["plate"][0]["target"] = "nowhere"
-        with self.assertRaisesRegex(BadInput, "rides on a motion that is not in the shot"):
+        self.assertEqual(read_shot(record).plate[0], mend)
+        record["plate"][0]["masks"][0]["rides"] = "to:nowhere"
+        with self.assertRaisesRegex(BadInput, "Cross of Crosses follows something that is not in the shot"):
             read_shot(record)
+        record["plate"][0]["masks"][0]["rides"] = "own"
+        with self.assertRaisesRegex(BadInput, "rides on the footage, the screen or a motion"):
+            read_shot(record)
+
+    def test_a_document_with_a_single_outline_is_read(self) -> None:
+        record = shot_with(whole_plane(), 5).model_dump(mode="json")
+        outline = polygon_outline(np.array([[1.0, 1], [9, 1], [9, 9]]), 3).model_dump(mode="json")
+        record["plate"] = [{"kind": "mend", "id": "m", "name": "Old", "target": "plane", "reference_frame": 3, "outline": outline}]
+        mend = read_shot(record).plate[0]
+        assert isinstance(mend, Mend)
+        self.assertEqual((mend.masks[0].rides, mend.masks[0].reference_frame, len(mend.masks)), ("to:plane", 3, 1))

@@ -11,7 +11,9 @@ from tests.server.test_motions import WithPlane, corners
 STEADY = {"kind": "steady", "id": "steady", "name": "Steady", "targets": ["plane"], "fit": "none"}
 
 
-class Plate(WithPlane):
+class WithPlate(WithPlane):
+    """A measured plane, and pictures of the shot as they are shown."""
+
     def measured(self) -> str:
         shot = self.shot_with_clip()
         self.add_plane(shot)
@@ -26,6 +28,8 @@ class Plate(WithPlane):
         assert found is not None
         return found.astype(np.float32)
 
+
+class Plate(WithPlate):
     def test_the_view_holds_the_plane_and_is_kept_by_revision(self) -> None:
         shot = self.measured()
         self.assertEqual(self.page.json("GET", f"/shots/{shot}/view")["matrices"], [])
@@ -48,6 +52,42 @@ class Plate(WithPlane):
         self.page.json("POST", f"/shots/{shot}/undo", {})
         np.testing.assert_array_equal(self.picture(shot, "plate", 20), before)
 
+    def test_the_movement_is_given_back_and_what_was_placed_held_goes_along(self) -> None:
+        shot = self.measured()
+        asset = self.page.upload(self.still())["Plonket-Asset"]
+        still = {"kind": "still", "id": "s", "name": "S", "asset": asset, "width": 40, "height": 40, "x": 320.0, "y": 180.0}
+        self.edit(shot, {"op": "add", "path": "/stack/-", "value": still},
+                  {"op": "add", "path": "/plate/-", "value": {**STEADY, "give_back": True}})  # fmt: skip
+        seen = self.page.json("GET", f"/shots/{shot}/view")
+        np.testing.assert_allclose(seen["matrices"], np.tile(np.eye(3).ravel(), (30, 1)))
+        held = np.array(seen["held"]).reshape(-1, 3, 3)
+        for m, truth in zip(held, corners(), strict=True):
+            self.assertLess(np.abs(carry(truth, m) - corners()[0]).max(), 0.4)
+
+        def middle(view: str, frame: int) -> np.ndarray:
+            red = self.picture(shot, view, frame)
+            mask = (red[..., 2] > 170) & (red[..., 1] < 90) & (red[..., 0] < 90)
+            return np.argwhere(mask).mean(axis=0)[::-1] + 0.5
+
+        untouched = self.picture(shot, "plate", 20)
+        for frame in (0, 20):
+            self.assertLess(float(np.abs(middle("worked", frame) - [320, 180]).max()), 0.6)
+        back = carry(np.array([[320.0, 180.0]]), np.linalg.inv(held[20]))[0]
+        self.assertGreater(float(np.abs(back - [320, 180]).max()), 2.0)
+        self.assertLess(float(np.abs(middle("final", 20) - back).max()), 0.6)
+        # The footage itself is not sampled at all: it is as it was filmed, to the last code.
+        self.edit(shot, {"op": "remove", "path": "/plate/0"})
+        np.testing.assert_array_equal(self.picture(shot, "plate", 20), untouched)
+
+    def test_the_shutter_is_judged_only_where_something_tells(self) -> None:
+        shot = self.shot_with_clip()
+        self.assertEqual(self.page.json("GET", f"/shots/{shot}/readout"), {"share": None, "motion": None})
+        self.add_plane(shot)
+        self.page.json("POST", f"/shots/{shot}/motions/plane/measure", {})
+        told = self.page.json("GET", f"/shots/{shot}/readout")
+        # The fast phone exposes all rows at once here.
+        self.assertTrue(told["share"] is None or told["share"] < 0.12, told)
+
     def test_what_cannot_be_held_is_refused_in_words(self) -> None:
         shot = self.measured()
         answer = self.edit(shot, {"op": "add", "path": "/plate/-", "value": {**STEADY, "targets": ["nothing"]}}, status=400)
@@ -60,7 +100,7 @@ class Plate(WithPlane):
 
     def test_treatments_tell_their_forms(self) -> None:
         kinds = {k["kind"]: k["schema"] for k in self.page.json("GET", "/kinds/treatment")}
-        self.assertEqual(set(kinds), {"steady", "handheld", "mend"})
+        self.assertEqual(set(kinds), {"steady", "handheld", "mend", "clean"})
         for schema in kinds.values():
             hints = [p["x-plonket"] for p in schema["properties"].values() if "x-plonket" in p]
             self.assertTrue(all(h["label"] for h in hints))

@@ -15,7 +15,7 @@ from plonket.colour import decode, encode
 from plonket.comp.picture import Picture
 from plonket.conventions import F32
 
-BlendName = Literal["normal", "add", "screen", "multiply", "lighten", "darken", "overlay"]
+BlendName = Literal["normal", "add", "screen", "multiply", "lighten", "darken", "overlay", "soft light", "difference"]
 BLEND_NAMES: dict[str, str] = {
     "normal": "Normal",
     "add": "Add light",
@@ -24,6 +24,8 @@ BLEND_NAMES: dict[str, str] = {
     "lighten": "Lighten",
     "darken": "Darken",
     "overlay": "Overlay",
+    "soft light": "Soft light",
+    "difference": "Difference",
 }
 assert set(BLEND_NAMES) == set(get_args(BlendName))
 
@@ -70,6 +72,11 @@ def _on_screen(c_b: F32, c_s: F32, blend: BlendName) -> F32:
         out = np.maximum(b, s)
     elif blend == "darken":
         out = np.minimum(b, s)
+    elif blend == "difference":
+        out = np.abs(b - s)
+    elif blend == "soft light":
+        d = np.where(b <= 0.25, ((16 * b - 12) * b + 4) * b, np.sqrt(b))
+        out = np.where(s <= 0.5, b - (1 - 2 * s) * b * (1 - b), b + (2 * s - 1) * (d - b))
     else:
         out = np.where(b <= 0.5, 2 * b * s, 1 - 2 * (1 - b) * (1 - s))
     return decode(out).astype(np.float32)

@@ -63,6 +63,14 @@ class StillSource:
         self.height, self.width = straight.shape[:2]
         self._levels = [_padded(straight)]
 
+    @classmethod
+    def of_light(cls, rgba: F32) -> StillSource:
+        """From linear, premultiplied float32 (h, w, 4), as keys give it."""
+        out = cls.__new__(cls)
+        out.height, out.width = rgba.shape[:2]
+        out._levels = [np.pad(rgba, ((1, 1), (1, 1), (0, 0)))]
+        return out
+
     def level(self, wanted: int) -> tuple[F32, int]:
         """The picture reduced by 2**k (area average), padded by one clear pixel, and the k there is: at most `wanted`."""
         k = 0

@@ -110,3 +110,12 @@ def _resample(source: F32, m: F64, x0: float, y0: float, out: F32) -> None:
                 sample(source, qx, qy, wx, wy, out[y, x])
             else:
                 out[y, x] = np.float32(0.0)
+
+
+def whole_still(source: StillSource, matrix: F64, size: tuple[int, int]) -> F32:
+    """A still placed on a picture of its own: (h, w, 4), clear beyond it."""
+    out = np.zeros((size[1], size[0], 4), np.float32)
+    placed = place_still(source, matrix, size)
+    h, w = placed.rgba.shape[:2]
+    out[placed.y : placed.y + h, placed.x : placed.x + w] = placed.rgba
+    return out

@@ -10,12 +10,16 @@ import numpy as np
 
 from plonket.colour import encode_8bit, linear_from_8bit
 from plonket.comp.blend import lay_over
-from plonket.comp.kinds import LAYERS
+from plonket.comp.kinds import drawn
+from plonket.comp.looked import looked
+from plonket.comp.picture import Picture
 from plonket.comp.seen import seen_plate
 from plonket.comp.sources import Sources
 from plonket.context import Work
-from plonket.conventions import F32, U8
+from plonket.conventions import F32, F64, U8
 from plonket.errors import BadInput
+from plonket.masks.combine import space_of
+from plonket.masks.common import MaskModel
 from plonket.shot import Shot
 
 View = Literal["final", "plate", "matte"]
@@ -62,7 +66,7 @@ def render_frame(
         canvas = np.zeros((size[1], size[0], 4), np.float32)
     elif held is None and seen is None:
         rgb = sources.plate(footage.asset, frame)
-        if not shown:
+        if not shown and not (view == "final" and shot.finish):
             return _reduced(rgb, size)
         canvas = _plate(rgb, size)
     else:
@@ -73,12 +77,26 @@ def render_frame(
             canvas[..., :3] += np.float32(0.03) * (1 - canvas[..., 3:])
         canvas[..., 3] = 1
     for layer in reversed(shown):
-        picture = LAYERS.get(layer.kind).run(layer, sources, frame, size, matrix)
+        picture = drawn(layer, sources, frame, size, matrix, float(zoom[0, 0]), canvas if view == "final" else None)
         lay_over(canvas, picture, layer.blend if view == "final" else "normal")
+    if view == "final" and shot.finish:
+        canvas = _finished(shot, sources, frame, canvas, size, matrix, float(zoom[0, 0]))
     if view == "matte":
         grey = np.clip(canvas[..., 3] * 255 + 0.5, 0, 255).astype(np.uint8)
         return np.repeat(grey[..., None], 3, axis=2)
     return encode_8bit(np.ascontiguousarray(canvas[..., :3]))
+
+
+def _finished(
+    shot: Shot, sources: Sources, frame: int, canvas: F32, size: tuple[int, int], matrix: F64, scale: float
+) -> F32:
+    """The whole picture with the looks of the finish."""
+
+    def into(mask: MaskModel) -> F64 | None:
+        space = space_of(mask, sources.spaces, frame)
+        return None if space is None else np.asarray(matrix @ space)
+
+    return looked(shot.finish, Picture(rgba=canvas), frame, size, scale, into).rgba
 
 
 def render_range(

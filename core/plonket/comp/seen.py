@@ -6,7 +6,7 @@ import numba
 import numpy as np
 
 from plonket.comp.picture import StillSource
-from plonket.comp.place import level_for, place_still, sample
+from plonket.comp.place import level_for, sample, whole_still
 from plonket.comp.sources import Sources
 from plonket.conventions import F32, F64
 
@@ -55,20 +55,12 @@ def _light(own: StillSource, matrix: F64, donor: StillSource, lies: F64) -> F32:
     """(3,) gains that bring a donor to the frame's light, from where both are seen."""
     size = (max(16, round(own.width * REDUCED)), max(16, round(own.height * REDUCED)))
     small = np.diag([size[0] / own.width, size[0] / own.width, 1.0])
-    a, b = (_whole(source, small @ m, size) for source, m in ((own, matrix), (donor, lies)))
+    a, b = (whole_still(source, small @ m, size) for source, m in ((own, matrix), (donor, lies)))
     both = (a[..., 3] > 0.99) & (b[..., 3] > 0.99)
     if both.sum() < 50:
         return np.ones(3, np.float32)
     gains = np.median((a[both][:, :3] + 0.01) / (b[both][:, :3] + 0.01), axis=0)
     return np.clip(gains, 0.5, 2.0).astype(np.float32)
-
-
-def _whole(source: StillSource, matrix: F64, size: tuple[int, int]) -> F32:
-    out = np.zeros((size[1], size[0], 4), np.float32)
-    placed = place_still(source, matrix, size)
-    h, w = placed.rgba.shape[:2]
-    out[placed.y : placed.y + h, placed.x : placed.x + w] = placed.rgba
-    return out
 
 
 def _lay_under(canvas: F32, source: StillSource, matrix: F64, gains: F32 | None = None, feather: float = 0.0) -> None:

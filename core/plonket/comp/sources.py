@@ -6,6 +6,7 @@ from typing import Protocol
 
 from plonket.comp.picture import StillSource
 from plonket.conventions import F64, U8
+from plonket.key.kinds import Key
 from plonket.motion.spaces import Spaces
 from plonket.plate.view import ViewPath
 
@@ -35,8 +36,8 @@ class Sources(Protocol):
         """How many frames an element has; a still has one."""
         ...
 
-    def element(self, asset: str, frame: int) -> StillSource:
-        """A still, or one frame of a clip, ready for placing."""
+    def element(self, asset: str, frame: int, key: Key | None = None) -> StillSource:
+        """A still, or one frame of a clip, ready for placing: as it is, or keyed."""
         ...
 
     def quad(self, plane: str) -> F64 | None:

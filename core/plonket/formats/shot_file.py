@@ -99,7 +99,9 @@ def _name_to_digest(shot: dict[str, Any], names: dict[str, str]) -> None:
             holder["asset"] = names[holder["asset"]]
     for holder, key in [*((m, "measurement") for m in shot.get("motions", [])),
                         *((m, "ignore_matte") for m in shot.get("motions", [])),
-                        *((layer, "bead") for layer in shot.get("stack", []))]:  # fmt: skip
+                        *((layer, "bead") for layer in shot.get("stack", [])),
+                        *((frame, "picture") for one in shot.get("plate", []) if isinstance(one, dict)
+                          for frame in one.get("frames", []))]:  # fmt: skip
         if isinstance(holder, dict) and holder.get(key) in names:
             holder[key] = names[holder[key]]
 

@@ -19,7 +19,7 @@ MOST_OUTLINES = 60
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class NamedOutline:
-    """An outline with its name and whether it is looked at or ignored."""
+    """An outline with its name and whether it is looked at (of a mask: added) or ignored (taken off)."""
 
     name: str
     use: bool
@@ -33,6 +33,9 @@ def write_svg(outlines: list[NamedOutline], size: tuple[int, int], frame: int) -
         kind = "use" if one.use else "ignore"
         tint = "#0c6670" if one.use else "#6b4694"
         look = f'class="{kind}" data-name={quoteattr(one.name)} fill="none" stroke="{tint}"'
+        feathers = control_points(one.outline, frame)[:, 6]
+        if feathers.any():
+            look += f' data-feather="{" ".join(f"{f:.3f}" for f in feathers)}"'
         rows.append(f'<path {look} d="{path_of(one.outline, frame)}"/>')
     return "\n".join([*rows, "</svg>"]) + "\n"
 
@@ -72,6 +75,7 @@ def read_svg(text: str, frame: int) -> list[NamedOutline]:
         for part in svgelements.Path(shape).as_subpaths():
             outline = _outline(svgelements.Path(part), frame)
             if outline is not None:
+                outline = _feathered(outline, str(values.get("data-feather") or ""))
                 name = str(values.get("data-name") or values.get("id") or f"Outline {len(out) + 1}")[:120]
                 out.append(NamedOutline(name=name, use="ignore" not in str(values.get("class") or ""), outline=outline))
     if not out:
@@ -79,6 +83,19 @@ def read_svg(text: str, frame: int) -> list[NamedOutline]:
     if len(out) > MOST_OUTLINES:
         raise FormatError("svg.many", f"There are {len(out)} outlines in this SVG file; up to {MOST_OUTLINES} are read.")
     return out
+
+
+def _feathered(outline: Outline, listed: str) -> Outline:
+    """With the feathers that were written along, one for each point; anything else leaves it hard."""
+    points = outline.keys[0].points
+    try:
+        feathers = [float(f) for f in listed.split()]
+    except ValueError:
+        return outline
+    if len(feathers) != len(points) or not np.isfinite(feathers).all() or max(map(abs, feathers)) > 2000:
+        return outline
+    soft = [p.model_copy(update={"feather": f}) for p, f in zip(points, feathers, strict=True)]
+    return Outline(keys=[OutlineKey(frame=outline.keys[0].frame, points=soft)])
 
 
 def _outline(path: svgelements.Path, frame: int) -> Outline | None:

@@ -5,10 +5,14 @@ from __future__ import annotations
 import math
 
 import numpy as np
+from pydantic import Field, model_validator
 
 from plonket.comp.blend import BLEND_NAMES, BlendName
 from plonket.comp.picture import CLEAR, Picture
 from plonket.fields import Digest, Identifier, Model, Name, Number, choice, number, plain, switch, value_at
+from plonket.key.kinds import Key
+from plonket.looks.kinds import Look
+from plonket.masks.kinds import Mask
 
 MOST_SUBFRAMES = 24
 
@@ -22,6 +26,17 @@ class LayerModel(Model):
     opacity: Number = number(100.0, label="Opacity", low=0, high=100, step=1, unit="%", group="Mix")
     blend: BlendName = choice("normal", label="Blend", names=BLEND_NAMES, group="Mix",
                               help="How it mixes with what lies below.")  # fmt: skip
+    masks: list[Mask] = Field(default_factory=list, max_length=100)
+    looks: list[Look] = Field(default_factory=list, max_length=50)
+
+    @model_validator(mode="after")
+    def _masked(self) -> LayerModel:
+        ids = [m.id for m in self.masks]
+        if len(set(ids)) != len(ids):
+            raise ValueError(f"{self.name}: two masks have the same id")
+        if len({look.id for look in self.looks}) != len(self.looks):
+            raise ValueError(f"{self.name}: two looks have the same id")
+        return self
 
 
 class PictureLayer(LayerModel):
@@ -30,6 +45,7 @@ class PictureLayer(LayerModel):
     asset: Digest
     width: int
     height: int
+    key: Key | None = None
     shutter: float = plain(0, label="Motion blur", low=0, high=360, step=5, unit="°", group="Mix",
                            help="Shutter angle: 180° is half a frame long, as film cameras expose. 0 is off.")  # fmt: skip
     starts: int = plain(0, label="Starts at", low=-100000, high=100000, step=1, unit="fr", group="Clip", whole=True,

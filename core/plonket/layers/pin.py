@@ -69,16 +69,21 @@ def reference_from_picture(layer: PinLayer, quad: F64) -> F64 | None:
     return None if onto is None else quad_homography(used, carry(target, onto))
 
 
+def lies(layer: PinLayer, sources: Sources, frame: float) -> F64 | None:
+    """(3, 3) from the picture's pixels to the frame's; None where it does not lie."""
+    quad = sources.quad(layer.plane)
+    placed = None if quad is None else reference_from_picture(layer, quad)
+    return None if placed is None else np.asarray(sources.on_plane(layer.plane, frame) @ placed)
+
+
 def draw(layer: PinLayer, sources: Sources, frame: int, size: tuple[int, int], view: F64) -> Picture:
     """The layer's picture at a frame; `view` leads from the clip's pixels to the picture's."""
     k = clip_frame(layer, frame, sources.length(layer.asset))
     quad = sources.quad(layer.plane)
-    if k is None or quad is None:
+    placed = None if quad is None else reference_from_picture(layer, quad)
+    if k is None or quad is None or placed is None:
         return CLEAR
-    placed = reference_from_picture(layer, quad)
-    if placed is None:
-        return CLEAR
-    source = sources.element(layer.asset, k)
+    source = sources.element(layer.asset, k, layer.key)
     used, _ = fitted(layer, quad)
 
     def at(when: float) -> F64:

@@ -39,6 +39,11 @@ def frame_from_still(layer: StillLayer, spaces: Spaces, frame: float) -> F64:
     return np.asarray(spaces.placed(layer.follow, frame, at) @ seat @ shifted(-layer.width / 2, -layer.height / 2))
 
 
+def lies(layer: StillLayer, sources: Sources, frame: float) -> F64:
+    """The same, as masks that ride on the picture ask for it."""
+    return frame_from_still(layer, sources.spaces, frame)
+
+
 def box_of(layer: PictureLayer) -> F64:
     """(4, 2) corners of the layer's own picture, clockwise from top left."""
     w, h = layer.width, layer.height
@@ -56,7 +61,7 @@ def draw(layer: StillLayer, sources: Sources, frame: int, size: tuple[int, int],
     k = clip_frame(layer, frame, sources.length(layer.asset))
     if k is None:
         return CLEAR
-    source = sources.element(layer.asset, k)
+    source = sources.element(layer.asset, k, layer.key)
 
     def at(when: float) -> F64:
         return np.asarray(view @ frame_from_still(layer, sources.spaces, when))

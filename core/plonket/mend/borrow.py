@@ -27,6 +27,8 @@ SURE_PX = 1.5
 """Expected error above which a donor is not trusted."""
 LEAST_LIKE = 0.6
 RIM_PX = 3
+SEAM_PX = 8.0
+"""Width over which one donor gives way to another."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -77,7 +79,7 @@ class Borrower:
     def _borrow(self, frame: int, hole: Hole, rgb: U8, out: U8) -> NDArray[np.bool_]:
         """Fill one hole in `out`; returns what of it no frame shows."""
         own = linear_from_8bit(np.ascontiguousarray(hole.cut(rgb)))
-        template = self._surroundings(frame, hole)
+        template = self.surroundings(frame, hole)
         missing = hole.mask.copy()
         if template is None:
             return missing
@@ -89,7 +91,7 @@ class Borrower:
                 other = frame + way * distance
                 if not alive[way] or not 0 <= other < self._frames or not missing.any():
                     continue
-                found = self._found(template, other, last[way])
+                found = self.found(template, other, last[way])
                 if found is None:
                     alive[way] = distance < 4
                     continue
@@ -102,7 +104,8 @@ class Borrower:
         hole.cut(out)[got] = np.clip(coded[got] + 0.5, 0, 255).astype(np.uint8)
         return missing
 
-    def _surroundings(self, frame: int, hole: Hole) -> Template | None:
+    def surroundings(self, frame: int, hole: Hole) -> Template | None:
+        """What lies round a hole, to be looked for in other frames; None where it has no detail."""
         luma = self._luma(frame)
         mask = np.zeros(luma.shape, np.uint8)
         hole.cut(mask)[~hole.barred] = 255
@@ -111,7 +114,7 @@ class Borrower:
         except Degenerate:
             return None
 
-    def _found(self, template: Template, other: int, start: F64) -> F64 | None:
+    def found(self, template: Template, other: int, start: F64) -> F64 | None:
         """(3, 3) from the frame's pixels to another frame's, for what lies round the hole; None: not found surely."""
         luma = self._luma(other)
         barred = widened(self._matte(other), RIM_PX)
@@ -148,5 +151,11 @@ class Borrower:
         seen = np.maximum(seen * np.clip(gain, 0.5, 2).astype(np.float32), 0)
         # What is left of the difference along the rim, spread over the hole.
         off = stretch(rim_values(own - seen, both, 6.0), hole.barred)
-        filled[take] = np.maximum(seen[take] + off[take], 0)
+        new = np.maximum(seen + off, 0)
+        # Into what other donors gave before, it fades over a few pixels: their seam is not seen.
+        away = cv2.distanceTransform((~take).astype(np.uint8), cv2.DIST_L2, 3)
+        over = hole.mask & ~missing & usable & (away < SEAM_PX)
+        share = (1 - away[over] / SEAM_PX)[:, None].astype(np.float32)
+        filled[over] += share * (new[over] - filled[over])
+        filled[take] = new[take]
         missing &= ~take

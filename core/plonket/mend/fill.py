@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from typing import Literal
 
 import cv2
@@ -15,20 +14,14 @@ from plonket.conventions import U8
 from plonket.errors import BadInput
 from plonket.media.clip import Clip
 from plonket.mend.borrow import Borrower
+from plonket.mend.continued import Continued
 from plonket.mend.edges import fill_edges
 from plonket.mend.holes import SOLID
+from plonket.mend.plate import Filled
 
-Method = Literal["time", "edges"]
+Method = Literal["time", "edges", "texture"]
 REMEMBERED = 48
 """Frames kept at hand: donors lie near."""
-
-
-@dataclass(slots=True)
-class Filled:
-    """Counted while a clip is filled: pixels that were, and those of them that no frame shows."""
-
-    filled: int = 0
-    unseen: int = 0
 
 
 def fill_clip(
@@ -58,12 +51,15 @@ def fill_clip(
 
     rgb_at, luma_at, grey_at = _kept(clip.rgb), _kept(clip.luma), _kept(matte_at)
     borrower = Borrower(rgb_at, luma_at, grey_at, clip.info.frames)
+    continued = Continued(rgb_at, grey_at, borrower, clip.info.frames)
     for frame in range(start, stop):
         work.check_cancelled()
         grey = grey_at(frame)
         told.filled += int((grey > SOLID).sum())
         if method == "edges":
             yield fill_edges(rgb_at(frame), grey, frame=frame)
+        elif method == "texture":
+            yield continued.mend(frame)
         else:
             mended = borrower.mend(frame)
             told.unseen += int((mended.unseen & (grey > SOLID)).sum())

@@ -39,6 +39,16 @@ def measure(rgb: U8, known: NDArray[np.bool_]) -> Grain:
     return Grain(strength=strength / _understated(softness), softness_px=softness)
 
 
+def measure_left(left: F32, known: NDArray[np.bool_]) -> Grain:
+    """Grain of what is left of a picture once all that is not grain has been taken off, in code values (h, w, 3).
+
+    There is no texture in it, so its spread is taken as it is (by the median, against what moved).
+    """
+    fine = _fine(left)
+    strength = np.median(np.abs(fine[known]), axis=0) * 1.4826
+    return Grain(strength=np.asarray(strength, np.float64), softness_px=_softness(_alike(fine, known)))
+
+
 def _strength(fine: F32, inner: NDArray[np.bool_]) -> F64:
     """(3,) how rough each channel is, from the least rough quarter: edges and texture do not count.
 

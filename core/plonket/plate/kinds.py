@@ -1,10 +1,11 @@
-"""The registry of plate treatments that change the view."""
+"""The registry of plate treatments."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from typing import Any
 
+from plonket.plate.clean import Clean
 from plonket.plate.handheld import Handheld, handheld_view
 from plonket.plate.mend import Mend, keep_view
 from plonket.plate.steady import Steady, steady_view
@@ -34,14 +35,23 @@ TREATMENTS.add(
     Entry(
         kind="mend",
         label="Mend",
-        help="Takes something out: what an outline covers is filled in every frame.",
+        help="Takes something out: what masks cover is filled in every frame.",
         settings=Mend,
+        run=keep_view,
+    )
+)
+TREATMENTS.add(
+    Entry(
+        kind="clean",
+        label="Clean frame",
+        help="A frame put right once, cut to its masks and carried through the shot.",
+        settings=Clean,
         run=keep_view,
     )
 )
 
 
-def view_path(treatments: Sequence[Steady | Handheld | Mend], context: PlateContext, frames: int) -> ViewPath:
+def view_path(treatments: Sequence[Steady | Handheld | Mend | Clean], context: PlateContext, frames: int) -> ViewPath:
     """The view after all treatments that are on, in their order."""
     view = ViewPath.untouched(frames, context.size)
     for one in treatments:

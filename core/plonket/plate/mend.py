@@ -1,52 +1,69 @@
-"""Mend: something taken out of the footage, where an outline says so."""
+"""Mend: something taken out of the footage, where masks say so."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Literal
+from typing import Any, Literal
 
-import numpy as np
-from pydantic import Field
+from pydantic import Field, model_validator
 
-from plonket.conventions import F64, U8
 from plonket.fields import Identifier, Model, Name, choice, plain, switch
-from plonket.outline import Outline, carry, control_points, fill, flatten
+from plonket.masks.kinds import Mask
 from plonket.plate.view import PlateContext, ViewPath
 
 
-class Mend(Model):
-    """An outline that is filled in every frame.
+class MaskedTreatment(Model):
+    """A treatment of what masks cover."""
 
-    Its points are pixels of the clip: of `reference_frame` when it rides on a motion, else of every frame.
-    """
-
-    kind: Literal["mend"] = "mend"
     id: Identifier
     name: Name
     shown: bool = switch(True, label="On")
+    masks: list[Mask] = Field(default_factory=list, max_length=100)
+
+    @model_validator(mode="after")
+    def _masked(self) -> MaskedTreatment:
+        ids = [m.id for m in self.masks]
+        if len(set(ids)) != len(ids):
+            raise ValueError(f"{self.name}: two masks have the same id")
+        if any(m.rides == "own" for m in self.masks):
+            raise ValueError(f"{self.name}: a mask of the plate rides on the footage, the screen or a motion")
+        return self
+
+
+class Mend(MaskedTreatment):
+    """What its masks cover is filled in every frame."""
+
+    kind: Literal["mend"] = "mend"
     method: Literal["time", "edges"] = choice(
         "time", label="Filled", group="Mend",
         names={"time": "Borrowed from other frames", "edges": "From its edges"},
         help="Borrow what other frames show there, or go on from what lies round it.")  # fmt: skip
-    target: Identifier | None = None
-    reference_frame: int = Field(default=0, ge=0)
-    outline: Outline
     rim: int = plain(2, label="Wider by", low=0, high=40, step=1, unit="px", group="Mend", whole=True,
-                     help="How much further than the outline it is filled.")  # fmt: skip
+                     help="How much further than the masks it is filled.")  # fmt: skip
+    course: Literal["round", "across", "along", "radial"] = choice(
+        "round", label="Drawn", group="From its edges",
+        names={"round": "In from all round", "across": "Straight across it", "along": "Along its length",
+               "radial": "Towards its middle"},
+        help="Which edges a spot inside is made from. Across and along go by each hole's own shape.")  # fmt: skip
     reach: float = plain(10, label="Light from", low=2, high=80, step=1, unit="px", group="From its edges",
                          help="Width of the band round the hole whose light is taken.")  # fmt: skip
+    offset: float = plain(0, label="Begins", low=0, high=80, step=1, unit="px", group="From its edges",
+                          help="How far from the hole that band begins: past a shadow or a bright rim.")  # fmt: skip
     grain: bool = switch(True, label="Grain back", group="From its edges", help="Put the surroundings' grain back.")
 
+    @model_validator(mode="before")
+    @classmethod
+    def _one_outline(cls, data: Any) -> Any:
+        """Documents once had a single outline here."""
+        if isinstance(data, dict) and "outline" in data:
+            data = dict(data)
+            target, frame = data.pop("target", None), data.pop("reference_frame", 0)
+            data["masks"] = [{
+                "kind": "outline", "id": "mask-1", "name": "Mask", "outline": data.pop("outline"),
+                "rides": f"to:{target}" if target else "footage", "reference_frame": frame,
+            }]  # fmt: skip
+        return data
 
-def mask_of(mend: Mend, frame: int, movement: Callable[[str, int], F64 | None], size: tuple[int, int]) -> U8:
-    """8-bit (h, w): what the outline covers in a frame of the clip."""
-    polygon = flatten(control_points(mend.outline, frame))
-    moved = movement(mend.target, mend.reference_frame) if mend.target else None
-    if moved is not None:
-        polygon = carry(polygon, np.asarray(moved[min(frame, len(moved) - 1)], np.float64))
-    return fill(polygon, size)
 
-
-def keep_view(settings: Mend, context: PlateContext, view: ViewPath) -> ViewPath:
+def keep_view(settings: MaskedTreatment, context: PlateContext, view: ViewPath) -> ViewPath:
     """Mending leaves the clip where it lies."""
     return view

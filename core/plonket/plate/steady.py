@@ -16,6 +16,7 @@ from plonket.motion.movement import from_frame, homographies, smoothed
 from plonket.outline import carry
 from plonket.plate.borders import gliding_zoom, largest_window, onto_picture
 from plonket.plate.donors import choose_donors, zoom_to_fill
+from plonket.plate.rolling import rolled
 from plonket.plate.view import PlateContext, ViewPath, corners_of
 
 HALF_KEPT = np.pi * np.sqrt(2 / np.log(2))
@@ -53,6 +54,11 @@ class Steady(Model):
     x: Number = number(0.0, label="Move x", low=-16384, high=16384, step=0.5, unit="px", group="Frame it", soft=(-300, 300))
     y: Number = number(0.0, label="Move y", low=-16384, high=16384, step=0.5, unit="px", group="Frame it", soft=(-300, 300))
     roll: Number = number(0.0, label="Level", low=-180, high=180, step=0.1, unit="°", group="Frame it", soft=(-15, 15))
+    readout: float = plain(0, label="Rolling shutter", low=0, high=100, step=1, unit="%", group="Steady",
+                           help="How much of a frame's time the sensor takes to read it from top to bottom; takes out its "
+                                "leaning and stretching.")  # fmt: skip
+    give_back: bool = switch(False, label="Give it back", group="Steady",
+                             help="Work on the held picture; the finished one moves as it was filmed.")  # fmt: skip
     closer: Number = number(100.0, label="Closer", low=20, high=500, step=0.5, unit="%", group="Frame it", soft=(80, 200))
 
 
@@ -74,6 +80,8 @@ def steady_view(settings: Steady, context: PlateContext, view: ViewPath) -> View
     if settings.perspective:
         parts = Parts(perspective=True)
     moved = np.stack([carried(parts, m, np.eye(3), middle) for m in whole])
+    if settings.readout > 0:
+        moved = rolled(moved, settings.readout / 100, context.size) @ moved
     aim = np.tile(np.eye(3), (n, 1, 1)) if settings.mode == "lock" else aimed(moved, settings, context)
     back = np.asarray(np.linalg.inv(moved), np.float64)
     framed = np.stack([_framed(settings, context.size, i) for i in range(n)])
@@ -81,6 +89,8 @@ def steady_view(settings: Steady, context: PlateContext, view: ViewPath) -> View
     before = np.stack([carry(middle[None], m)[0] for m in moved])
     after = np.stack([carry(middle[None], m)[0] for m in aim])
     out = ViewPath(onto=onto, back=back, zoom=np.ones(n), before=before, after=after)
+    if settings.give_back:
+        return out.given_back()
     if settings.fit == "none":
         return out
     return _filled(out, context) if settings.fit == "fill" else _zoomed(out, settings, context)

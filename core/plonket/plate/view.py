@@ -26,6 +26,8 @@ class ViewPath:
     before, after : (n, 2) the path of the held spot in the clip, and in the steadied picture before zooming.
     donors : frames that fill the borders of the others.
     says : what a creator should know, in plain words; empty when all is well.
+    held : (n, 3, 3) from frame i's pixels to the held picture that was worked on, where the movement is given back; None:
+        what is worked on is the finished picture itself.
     """
 
     onto: F64
@@ -35,6 +37,7 @@ class ViewPath:
     after: F64
     donors: tuple[int, ...] = ()
     says: str = ""
+    held: F64 | None = None
 
     @staticmethod
     def untouched(frames: int, size: tuple[int, int]) -> ViewPath:
@@ -50,6 +53,16 @@ class ViewPath:
         """(n, 3, 3): `matrix` of every frame."""
         m = self.onto @ self.back
         return np.asarray(m / m[:, 2:, 2:])
+
+    def screen(self, frame: int) -> F64:
+        """(3, 3) from the clip's pixels to where things that follow nothing stay put."""
+        return self.matrix(frame) if self.held is None else np.asarray(self.held[frame])
+
+    def given_back(self) -> ViewPath:
+        """The same with the movement given back: the clip lies as it was filmed, what was worked held rides on it."""
+        n = len(self.onto)
+        eye = np.tile(np.eye(3), (n, 1, 1))
+        return replace(self, onto=eye, back=eye, zoom=np.ones(n), donors=(), held=self.matrices())
 
     def carried_on(self, further: F64, zoom: F64, says: str = "") -> ViewPath:
         """The same with a further movement (n, 3, 3) of the finished picture."""

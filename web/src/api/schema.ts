@@ -360,6 +360,98 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/ahead": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Ahead
+         * @description How much of the mended footage is worked out.
+         */
+        get: operations["shots_plate_ahead"];
+        put?: never;
+        /**
+         * Mend Ahead
+         * @description Work the mended footage of the range out in the background.
+         */
+        post: operations["shots_plate_mend_ahead"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/clean/{treatment}/{frame}.png": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Clean Png
+         * @description A clean frame as the paint desk shows it, as a PNG file.
+         */
+        get: operations["shots_exchange_clean_png"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/clean/{treatment}/{frame}/outside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Outside
+         * @description Where a clean frame lies outside, if it does.
+         */
+        get: operations["shots_exchange_outside"];
+        put?: never;
+        /**
+         * Send Outside
+         * @description Write a clean frame as a PNG file that is watched: when it changes, the shot takes it back.
+         */
+        post: operations["shots_exchange_send_outside"];
+        /**
+         * Stop Outside
+         * @description Watch it no more. The file stays where it is.
+         */
+        delete: operations["shots_exchange_stop_outside"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/clean/{treatment}/{frame}/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Back
+         * @description Make a still that was brought in the picture of a clean frame.
+         */
+        post: operations["shots_exchange_take_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/deliver": {
         parameters: {
             query?: never;
@@ -394,6 +486,90 @@ export interface paths {
          * @description Change a shot by an RFC 6902 patch.
          */
         post: operations["shots_api_edit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/layers/{layer_id}/colour": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Pick
+         * @description The mean colour of a layer's own picture under a spot or box of the clip's pixels.
+         */
+        get: operations["shots_keys_pick"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/layers/{layer_id}/matte": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Matte
+         * @description How good a layer's matte is in a frame; nothing without a screen key.
+         */
+        get: operations["shots_keys_matte"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/masks/{thing_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Masks Svg
+         * @description The outlines of a thing's masks as they are drawn at a frame, as an SVG file.
+         */
+        get: operations["shots_masks_masks_svg"];
+        put?: never;
+        /**
+         * Masks From Svg
+         * @description Add the closed shapes of an SVG file as masks; they stay on the footage until they are made to ride.
+         */
+        post: operations["shots_masks_masks_from_svg"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/masks/{thing_id}/{mask_id}/alike": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Alike
+         * @description Further things in a frame that look like what a mask shows there, the likest first.
+         */
+        get: operations["shots_plate_alike"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -501,6 +677,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/readout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Readout
+         * @description How long the sensor takes to read a frame, judged from a plane that was measured in perspective.
+         */
+        get: operations["shots_plate_readout"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/redo": {
         parameters: {
             query?: never;
@@ -601,6 +797,34 @@ export interface components {
             /** Suggestions */
             suggestions: components["schemas"]["SuggestionOut"][];
         };
+        /** AheadOut */
+        AheadOut: {
+            /**
+             * Done
+             * @description How many frames of the range are mended ahead
+             */
+            done: number;
+            /** Total */
+            total: number;
+            /**
+             * Unseen
+             * @description Share of what is borrowed that no frame shows; none: nothing is borrowed yet
+             */
+            unseen: number | null;
+        };
+        /** AlikeOut */
+        AlikeOut: {
+            /**
+             * Likeness
+             * @description Correlation with the example, up to 1
+             */
+            likeness: number;
+            /**
+             * Matrix
+             * @description Nine numbers, row by row: from the example's pixels of the clip to the place's
+             */
+            matrix: number[];
+        };
         /**
          * Anchor
          * @description Where a beam is held: a point of a point motion, or a spot on a plane or from a perch, in pixels.
@@ -695,7 +919,7 @@ export interface components {
              * @default normal
              * @enum {string}
              */
-            blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay";
+            blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
             /**
              * Colour
              * @default #ffd27a
@@ -734,6 +958,10 @@ export interface components {
              * @enum {string}
              */
             kind: "beam";
+            /** Looks */
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Blur"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Grain"] | components["schemas"]["Wrap"])[];
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
             /** Name */
             name: string;
             /**
@@ -776,6 +1004,275 @@ export interface components {
              * @default 5
              */
             width: number | components["schemas"]["Keyed"];
+        };
+        /**
+         * Blur
+         * @description Light spread over its surroundings; coverage goes along, so that edges stay free of fringes.
+         */
+        Blur: {
+            /**
+             * Angle
+             * @default 0
+             */
+            angle: number | components["schemas"]["Keyed"];
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "blur";
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Mix
+             * @default 100
+             */
+            mix: number | components["schemas"]["Keyed"];
+            /** Name */
+            name: string;
+            /**
+             * Radius
+             * @default 6
+             */
+            radius: number | components["schemas"]["Keyed"];
+            /**
+             * Shape
+             * @default soft
+             * @enum {string}
+             */
+            shape: "soft" | "lens" | "along";
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+        };
+        /**
+         * BrightnessKey
+         * @description What is brighter, or darker, than a threshold; or light on black taken as it is.
+         */
+        BrightnessKey: {
+            /**
+             * Keeps
+             * @default light
+             * @enum {string}
+             */
+            keeps: "light" | "bright" | "dark";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "brightness";
+            /**
+             * Soft
+             * @default 15
+             */
+            soft: number;
+            /**
+             * Threshold
+             * @default 50
+             */
+            threshold: number;
+        };
+        /**
+         * Clean
+         * @description One frame or several, each put right, that take the place of what the masks cover.
+         */
+        Clean: {
+            /**
+             * Fade
+             * @default 100
+             */
+            fade: number;
+            /** Frames */
+            frames: components["schemas"]["CleanFrame"][];
+            /**
+             * Gain
+             * @default 100
+             */
+            gain: number | components["schemas"]["Keyed"];
+            /**
+             * Gamma
+             * @default 1
+             */
+            gamma: number | components["schemas"]["Keyed"];
+            /**
+             * Grain
+             * @default true
+             */
+            grain: boolean;
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "clean";
+            /**
+             * Lift
+             * @default 0
+             */
+            lift: number | components["schemas"]["Keyed"];
+            /**
+             * Light
+             * @default rim
+             * @enum {string}
+             */
+            light: "none" | "even" | "rim";
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /** Name */
+            name: string;
+            /**
+             * Opacity
+             * @default 100
+             */
+            opacity: number | components["schemas"]["Keyed"];
+            /**
+             * Shift X
+             * @default 0
+             */
+            shift_x: number | components["schemas"]["Keyed"];
+            /**
+             * Shift Y
+             * @default 0
+             */
+            shift_y: number | components["schemas"]["Keyed"];
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Size
+             * @default 100
+             */
+            size: number | components["schemas"]["Keyed"];
+            /** Target */
+            target: string | null;
+            /**
+             * Turn
+             * @default 0
+             */
+            turn: number | components["schemas"]["Keyed"];
+            /**
+             * Warm
+             * @default 0
+             */
+            warm: number | components["schemas"]["Keyed"];
+        };
+        /**
+         * CleanFrame
+         * @description A frame that was put right: as it is, or as it came back from elsewhere, with strokes over it.
+         */
+        CleanFrame: {
+            /** Frame */
+            frame: number;
+            /**
+             * Picture
+             * @description The frame as painted elsewhere; none: as filmed
+             */
+            picture: string | null;
+            /**
+             * Seed
+             * @description Another one suggests another fill
+             * @default 1
+             */
+            seed: number;
+            /** Strokes */
+            strokes: components["schemas"]["Stroke"][];
+            /**
+             * Suggest
+             * @description What the masks cover is filled with texture like its surroundings first
+             * @default false
+             */
+            suggest: boolean;
+        };
+        /**
+         * Colour
+         * @description Brighter or darker, warmer or cooler, stronger or paler.
+         */
+        Colour: {
+            /**
+             * Contrast
+             * @default 0
+             */
+            contrast: number | components["schemas"]["Keyed"];
+            /**
+             * Exposure
+             * @default 0
+             */
+            exposure: number | components["schemas"]["Keyed"];
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "colour";
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Mix
+             * @default 100
+             */
+            mix: number | components["schemas"]["Keyed"];
+            /** Name */
+            name: string;
+            /**
+             * Saturation
+             * @default 100
+             */
+            saturation: number | components["schemas"]["Keyed"];
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Tint
+             * @default 0
+             */
+            tint: number | components["schemas"]["Keyed"];
+            /**
+             * Warm
+             * @default 0
+             */
+            warm: number | components["schemas"]["Keyed"];
+        };
+        /**
+         * ColourKey
+         * @description What looks like its samples is gone; or, inverted, all that is kept.
+         */
+        ColourKey: {
+            /**
+             * Brightness
+             * @default 40
+             */
+            brightness: number;
+            /** Colours */
+            colours: string[];
+            /**
+             * Inverted
+             * @default false
+             */
+            inverted: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "colours";
+            /**
+             * Reach
+             * @default 12
+             */
+            reach: number;
+            /**
+             * Soft
+             * @default 10
+             */
+            soft: number;
         };
         /**
          * Delivery
@@ -841,6 +1338,37 @@ export interface components {
             grade: "good" | "edge" | "flat";
             /** Message */
             message: string;
+        };
+        /**
+         * DifferenceKey
+         * @description A subject before a set that was filmed without it, from the same place.
+         */
+        DifferenceKey: {
+            /**
+             * Calm
+             * @default 2
+             */
+            calm: number;
+            /**
+             * Clean
+             * @description A still of the set without the subject
+             */
+            clean: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "difference";
+            /**
+             * Soft
+             * @default 8
+             */
+            soft: number;
+            /**
+             * Threshold
+             * @default 6
+             */
+            threshold: number;
         };
         /** EditIn */
         EditIn: {
@@ -957,6 +1485,182 @@ export interface components {
             y: number;
         };
         /**
+         * Glow
+         * @description Light above a threshold, spread wide and added.
+         */
+        Glow: {
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "glow";
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Mix
+             * @default 100
+             */
+            mix: number | components["schemas"]["Keyed"];
+            /** Name */
+            name: string;
+            /**
+             * Radius
+             * @default 14
+             */
+            radius: number | components["schemas"]["Keyed"];
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Strength
+             * @default 50
+             */
+            strength: number | components["schemas"]["Keyed"];
+            /**
+             * Threshold
+             * @default 70
+             */
+            threshold: number | components["schemas"]["Keyed"];
+            /**
+             * Tint
+             * @default #ffffff
+             */
+            tint: string;
+        };
+        /**
+         * GradedMask
+         * @description Full on one side, nothing on the other; in between it fades from one spot to the other.
+         */
+        GradedMask: {
+            /**
+             * Colour
+             * @default #b48ad8
+             */
+            colour: string;
+            /**
+             * Fade
+             * @default smooth
+             * @enum {string}
+             */
+            fade: "smooth" | "even";
+            /**
+             * From X
+             * @default 0
+             */
+            from_x: number | components["schemas"]["Keyed"];
+            /**
+             * From Y
+             * @default 0
+             */
+            from_y: number | components["schemas"]["Keyed"];
+            /** Id */
+            id: string;
+            /**
+             * Inverted
+             * @default false
+             */
+            inverted: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "graded";
+            /**
+             * Mode
+             * @default add
+             * @enum {string}
+             */
+            mode: "add" | "subtract" | "intersect";
+            /** Name */
+            name: string;
+            /**
+             * Reference Frame
+             * @default 0
+             */
+            reference_frame: number;
+            /**
+             * Rides
+             * @default footage
+             */
+            rides: string;
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Strength
+             * @default 100
+             */
+            strength: number | components["schemas"]["Keyed"];
+            /**
+             * To X
+             * @default 0
+             */
+            to_x: number | components["schemas"]["Keyed"];
+            /**
+             * To Y
+             * @default 100
+             */
+            to_y: number | components["schemas"]["Keyed"];
+        };
+        /**
+         * Grain
+         * @description Noise of a strength, softness and share of colour.
+         */
+        Grain: {
+            /**
+             * Coloured
+             * @default 35
+             */
+            coloured: number | components["schemas"]["Keyed"];
+            /**
+             * Highlights
+             * @default 60
+             */
+            highlights: number | components["schemas"]["Keyed"];
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "grain";
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Mix
+             * @default 100
+             */
+            mix: number | components["schemas"]["Keyed"];
+            /** Name */
+            name: string;
+            /**
+             * Seed
+             * @default 1
+             */
+            seed: number;
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Softness
+             * @default 0.6
+             */
+            softness: number | components["schemas"]["Keyed"];
+            /**
+             * Strength
+             * @default 2
+             */
+            strength: number | components["schemas"]["Keyed"];
+        };
+        /**
          * Handheld
          * @description A shake with a seed: the same seed shakes the same way.
          */
@@ -1016,7 +1720,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "conform" | "measure" | "deliver" | "check";
+            kind: "conform" | "measure" | "deliver" | "check" | "mend";
             /** Label */
             label: string;
             /** Message */
@@ -1079,6 +1783,82 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /**
+         * Levels
+         * @description What is black, middle and white before and after, in display code.
+         */
+        Levels: {
+            /**
+             * Black
+             * @default 0
+             */
+            black: number | components["schemas"]["Keyed"];
+            /**
+             * Channel
+             * @default all
+             * @enum {string}
+             */
+            channel: "all" | "red" | "green" | "blue";
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "levels";
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Middle
+             * @default 1
+             */
+            middle: number | components["schemas"]["Keyed"];
+            /**
+             * Mix
+             * @default 100
+             */
+            mix: number | components["schemas"]["Keyed"];
+            /** Name */
+            name: string;
+            /**
+             * Out Black
+             * @default 0
+             */
+            out_black: number | components["schemas"]["Keyed"];
+            /**
+             * Out White
+             * @default 100
+             */
+            out_white: number | components["schemas"]["Keyed"];
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * White
+             * @default 100
+             */
+            white: number | components["schemas"]["Keyed"];
+        };
+        /** MatteOut */
+        MatteOut: {
+            /**
+             * Covered
+             * @description Share of the picture that is kept
+             */
+            covered: number;
+            /**
+             * Holes
+             * @description Share of the solid subject that is not quite solid
+             */
+            holes: number;
+            /**
+             * Noise
+             * @description SD of the matte on cloth that is seen for sure
+             */
+            noise: number;
+        };
         /** MeasureIn */
         MeasureIn: {
             /**
@@ -1111,11 +1891,15 @@ export interface components {
         };
         /**
          * Mend
-         * @description An outline that is filled in every frame.
-         *
-         *     Its points are pixels of the clip: of `reference_frame` when it rides on a motion, else of every frame.
+         * @description What its masks cover is filled in every frame.
          */
         Mend: {
+            /**
+             * Course
+             * @default round
+             * @enum {string}
+             */
+            course: "round" | "across" | "along" | "radial";
             /**
              * Grain
              * @default true
@@ -1128,6 +1912,8 @@ export interface components {
              * @enum {string}
              */
             kind: "mend";
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
             /**
              * Method
              * @default time
@@ -1136,17 +1922,16 @@ export interface components {
             method: "time" | "edges";
             /** Name */
             name: string;
-            outline: components["schemas"]["Outline"];
+            /**
+             * Offset
+             * @default 0
+             */
+            offset: number;
             /**
              * Reach
              * @default 10
              */
             reach: number;
-            /**
-             * Reference Frame
-             * @default 0
-             */
-            reference_frame: number;
             /**
              * Rim
              * @default 2
@@ -1157,8 +1942,6 @@ export interface components {
              * @default true
              */
             shown: boolean;
-            /** Target */
-            target: string | null;
         };
         /** NameIn */
         NameIn: {
@@ -1184,10 +1967,79 @@ export interface components {
             points: components["schemas"]["OutlinePoint"][];
         };
         /**
+         * OutlineMask
+         * @description What lies inside a closed curve.
+         */
+        OutlineMask: {
+            /**
+             * Colour
+             * @default #b48ad8
+             */
+            colour: string;
+            /**
+             * Grow
+             * @default 0
+             */
+            grow: number | components["schemas"]["Keyed"];
+            /** Id */
+            id: string;
+            /**
+             * Inverted
+             * @default false
+             */
+            inverted: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "outline";
+            /**
+             * Mode
+             * @default add
+             * @enum {string}
+             */
+            mode: "add" | "subtract" | "intersect";
+            /** Name */
+            name: string;
+            outline: components["schemas"]["Outline"];
+            /**
+             * Reference Frame
+             * @default 0
+             */
+            reference_frame: number;
+            /**
+             * Rides
+             * @default footage
+             */
+            rides: string;
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Soft
+             * @default 0
+             */
+            soft: number | components["schemas"]["Keyed"];
+            /**
+             * Strength
+             * @default 100
+             */
+            strength: number | components["schemas"]["Keyed"];
+        };
+        /**
          * OutlinePoint
          * @description A point of an outline, in pixels, with the offsets of its two handles (0: a corner).
+         *
+         *     `feather` is how far from the outline a mask ends there: outside it, or inside when it is negative.
          */
         OutlinePoint: {
+            /**
+             * Feather
+             * @default 0
+             */
+            feather: number;
             /**
              * In X
              * @default 0
@@ -1212,6 +2064,27 @@ export interface components {
             x: number;
             /** Y */
             y: number;
+        };
+        /** OutsideOut */
+        OutsideOut: {
+            /**
+             * Path
+             * @description The file to paint on, on the computer that Plonket runs on
+             */
+            path: string;
+            /**
+             * Problem
+             * @description Why it could not be taken back when it last changed; empty when all is well
+             */
+            problem: string;
+        };
+        /** PaintedIn */
+        PaintedIn: {
+            /**
+             * Digest
+             * @description A still that was brought in
+             */
+            digest: string;
         };
         /**
          * Perch
@@ -1256,6 +2129,14 @@ export interface components {
              */
             y: number | components["schemas"]["Keyed"];
         };
+        /** PickOut */
+        PickOut: {
+            /**
+             * Colour
+             * @description #rrggbb, the mean of what was picked
+             */
+            colour: string;
+        };
         /**
          * PinLayer
          * @description A picture whose corners lie on the corners of a plane's quad.
@@ -1273,7 +2154,7 @@ export interface components {
              * @default normal
              * @enum {string}
              */
-            blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay";
+            blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
             /**
              * Fit
              * @default stretch
@@ -1284,11 +2165,17 @@ export interface components {
             height: number;
             /** Id */
             id: string;
+            /** Key */
+            key: (components["schemas"]["ScreenKey"] | components["schemas"]["BrightnessKey"] | components["schemas"]["ColourKey"] | components["schemas"]["DifferenceKey"]) | null;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
              */
             kind: "pin";
+            /** Looks */
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Blur"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Grain"] | components["schemas"]["Wrap"])[];
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
             /** Name */
             name: string;
             /**
@@ -1561,6 +2448,19 @@ export interface components {
             /** Shots */
             shots: number;
         };
+        /** ReadoutOut */
+        ReadoutOut: {
+            /**
+             * Motion
+             * @description The plane that told it
+             */
+            motion: string | null;
+            /**
+             * Share
+             * @description Of a frame's time; none: no surface tells
+             */
+            share: number | null;
+        };
         /**
          * Region
          * @description An outline that says where the motion looks (*use*) or must not look (*ignore*).
@@ -1604,11 +2504,137 @@ export interface components {
             px: number;
         };
         /**
+         * ScreenKey
+         * @description A subject before a cloth of one colour: green, blue or any other.
+         */
+        ScreenKey: {
+            /**
+             * Auto
+             * @default true
+             */
+            auto: boolean;
+            /**
+             * Calm
+             * @default 3
+             */
+            calm: number;
+            /**
+             * Choke
+             * @default 0
+             */
+            choke: number;
+            /**
+             * Clip Black
+             * @default 1
+             */
+            clip_black: number;
+            /**
+             * Clip White
+             * @default 96
+             */
+            clip_white: number;
+            /**
+             * Colours
+             * @description Samples of the cloth; none: found by itself
+             */
+            colours: string[];
+            /**
+             * Detail
+             * @default 14
+             */
+            detail: number;
+            /**
+             * Holes
+             * @default 0
+             */
+            holes: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "screen";
+            /**
+             * Lone
+             * @default 0
+             */
+            lone: number;
+            /**
+             * Near
+             * @default 45
+             */
+            near: number;
+            /**
+             * Replace
+             * @default grey
+             * @enum {string}
+             */
+            replace: "grey" | "nothing" | "tint";
+            /**
+             * Soften
+             * @default 0
+             */
+            soften: number;
+            /**
+             * Specks
+             * @default 0
+             */
+            specks: number;
+            /**
+             * Spill
+             * @default 100
+             */
+            spill: number;
+            /**
+             * Tint
+             * @default #b8c4d8
+             */
+            tint: string;
+        };
+        /**
+         * Sharpen
+         * @description What is finer than a radius, made stronger.
+         */
+        Sharpen: {
+            /**
+             * Amount
+             * @default 60
+             */
+            amount: number | components["schemas"]["Keyed"];
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "sharpen";
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Mix
+             * @default 100
+             */
+            mix: number | components["schemas"]["Keyed"];
+            /** Name */
+            name: string;
+            /**
+             * Radius
+             * @default 1.2
+             */
+            radius: number | components["schemas"]["Keyed"];
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+        };
+        /**
          * Shot
          * @description One shot, whole.
          */
         Shot: {
             delivery: components["schemas"]["Delivery"];
+            /** Finish */
+            finish: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Blur"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Grain"] | components["schemas"]["Wrap"])[];
             footage: components["schemas"]["Footage"] | null;
             /**
              * Format
@@ -1623,7 +2649,7 @@ export interface components {
             /** Perches */
             perches: components["schemas"]["Perch"][];
             /** Plate */
-            plate: (components["schemas"]["Steady"] | components["schemas"]["Handheld"] | components["schemas"]["Mend"])[];
+            plate: (components["schemas"]["Steady"] | components["schemas"]["Handheld"] | components["schemas"]["Mend"] | components["schemas"]["Clean"])[];
             /** Stack */
             stack: (components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"])[];
         };
@@ -1739,6 +2765,11 @@ export interface components {
              * @enum {string}
              */
             fit: "none" | "zoom" | "glide" | "fill";
+            /**
+             * Give Back
+             * @default false
+             */
+            give_back: boolean;
             /** Id */
             id: string;
             /**
@@ -1759,6 +2790,11 @@ export interface components {
              * @default true
              */
             perspective: boolean;
+            /**
+             * Readout
+             * @default 0
+             */
+            readout: number;
             /**
              * Reference Frame
              * @default 0
@@ -1827,7 +2863,7 @@ export interface components {
              * @default normal
              * @enum {string}
              */
-            blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay";
+            blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
             /**
              * @default {
              *       "inverted": false,
@@ -1845,11 +2881,17 @@ export interface components {
             height: number;
             /** Id */
             id: string;
+            /** Key */
+            key: (components["schemas"]["ScreenKey"] | components["schemas"]["BrightnessKey"] | components["schemas"]["ColourKey"] | components["schemas"]["DifferenceKey"]) | null;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
              */
             kind: "still";
+            /** Looks */
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Blur"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Grain"] | components["schemas"]["Wrap"])[];
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
             /** Name */
             name: string;
             /**
@@ -1895,6 +2937,62 @@ export interface components {
              */
             y: number | components["schemas"]["Keyed"];
         };
+        /**
+         * Stroke
+         * @description One stroke of the paint desk, in pixels of its frame.
+         *
+         *     `dx`, `dy` lead from a painted spot to where its picture is taken from (clone and heal).
+         */
+        Stroke: {
+            /**
+             * Colour
+             * @default #808080
+             */
+            colour: string;
+            /**
+             * Dx
+             * @default 0
+             */
+            dx: number;
+            /**
+             * Dy
+             * @default 0
+             */
+            dy: number;
+            /**
+             * Flow
+             * @description How much it covers, in %
+             * @default 100
+             */
+            flow: number;
+            /**
+             * Hard
+             * @description Share of the brush that is full, in %
+             * @default 60
+             */
+            hard: number;
+            /** Path */
+            path: [
+                number,
+                number
+            ][];
+            /**
+             * Seed
+             * @default 1
+             */
+            seed: number;
+            /**
+             * Size
+             * @description Diameter
+             * @default 40
+             */
+            size: number;
+            /**
+             * Tool
+             * @enum {string}
+             */
+            tool: "clone" | "heal" | "paint" | "restore" | "suggest";
+        };
         /** SuggestionOut */
         SuggestionOut: {
             /** Frame */
@@ -1911,6 +3009,19 @@ export interface components {
             ][];
             /** Why */
             why: string;
+        };
+        /** SvgIn */
+        SvgIn: {
+            /**
+             * Frame
+             * @description The frame that they are drawn on
+             */
+            frame: number;
+            /**
+             * Text
+             * @description An SVG file; its shapes are pixels of the clip
+             */
+            text: string;
         };
         /**
          * TrackPoint
@@ -1949,6 +3060,11 @@ export interface components {
              */
             before: number[][];
             /**
+             * Held
+             * @description The same for the held picture worked on, where the movement is given back
+             */
+            held: number[][];
+            /**
              * Matrices
              * @description Per frame, nine numbers row by row: the clip's pixels to the picture's
              */
@@ -1963,6 +3079,43 @@ export interface components {
              * @description Per frame, to keep the borders out
              */
             zoom: number[];
+        };
+        /**
+         * Wrap
+         * @description Light from behind, brightest at the edge.
+         */
+        Wrap: {
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "wrap";
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Mix
+             * @default 100
+             */
+            mix: number | components["schemas"]["Keyed"];
+            /** Name */
+            name: string;
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Strength
+             * @default 50
+             */
+            strength: number | components["schemas"]["Keyed"];
+            /**
+             * Width
+             * @default 8
+             */
+            width: number | components["schemas"]["Keyed"];
         };
     };
     responses: never;
@@ -2222,7 +3375,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                registry: "motion" | "treatment" | "layer";
+                registry: "motion" | "treatment" | "layer" | "mask" | "key" | "look";
             };
             cookie?: never;
         };
@@ -2441,6 +3594,170 @@ export interface operations {
             };
         };
     };
+    shots_plate_ahead: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AheadOut"];
+                };
+            };
+        };
+    };
+    shots_plate_mend_ahead: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    shots_exchange_clean_png: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                treatment: string;
+                frame: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    shots_exchange_outside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                treatment: string;
+                frame: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutsideOut"] | null;
+                };
+            };
+        };
+    };
+    shots_exchange_send_outside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                treatment: string;
+                frame: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutsideOut"];
+                };
+            };
+        };
+    };
+    shots_exchange_stop_outside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                treatment: string;
+                frame: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    shots_exchange_take_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                treatment: string;
+                frame: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PaintedIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotOut"];
+                };
+            };
+        };
+    };
     deliveries_api_start_delivery: {
         parameters: {
             query?: never;
@@ -2485,6 +3802,137 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ShotOut"];
+                };
+            };
+        };
+    };
+    shots_keys_pick: {
+        parameters: {
+            query: {
+                frame: number;
+                x0: number;
+                y0: number;
+                x1: number;
+                y1: number;
+            };
+            header?: never;
+            path: {
+                shot_id: string;
+                layer_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PickOut"];
+                };
+            };
+        };
+    };
+    shots_keys_matte: {
+        parameters: {
+            query: {
+                frame: number;
+            };
+            header?: never;
+            path: {
+                shot_id: string;
+                layer_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MatteOut"] | null;
+                };
+            };
+        };
+    };
+    shots_masks_masks_svg: {
+        parameters: {
+            query: {
+                frame: number;
+                number?: number | null;
+            };
+            header?: never;
+            path: {
+                shot_id: string;
+                thing_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    shots_masks_masks_from_svg: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                thing_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SvgIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotOut"];
+                };
+            };
+        };
+    };
+    shots_plate_alike: {
+        parameters: {
+            query: {
+                frame: number;
+            };
+            header?: never;
+            path: {
+                shot_id: string;
+                thing_id: string;
+                mask_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlikeOut"][];
                 };
             };
         };
@@ -2615,6 +4063,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ShotOut"];
+                };
+            };
+        };
+    };
+    shots_plate_readout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadoutOut"];
                 };
             };
         };

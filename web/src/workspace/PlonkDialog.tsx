@@ -43,7 +43,7 @@ export function PlonkDialog() {
             <OnOff label="Pin to the plane" checked={pinned} onChange={setPinned} /> Pin to the plane
           </label>
         )}
-        <AddFiles accept="image/*" label="Bring in a still" />
+        <AddFiles accept="image/*,video/*" label="Bring in an element" />
       </div>
       {stills.length ? (
         <StillGrid
@@ -57,7 +57,9 @@ export function PlonkDialog() {
         />
       ) : (
         <p className="py-8 text-center text-ink-2">
-          {words ? "Nothing fits these words." : "No stills yet. Bring in a PNG with transparency."}
+          {words
+            ? "Nothing fits these words."
+            : "Nothing here yet. Bring in a PNG with transparency, or a clip to key."}
         </p>
       )}
     </Dialog>

@@ -5,6 +5,7 @@ import { takePartial, useLive, type PartialEvent } from "~/api/events";
 import { useEdits, useJobs, useShot } from "~/api/queries";
 import { ShotContext, useChosenMotion } from "~/workspace/context";
 import { DeliverDialog } from "~/workspace/DeliverDialog";
+import { PaintDesk } from "~/workspace/desk/PaintDesk";
 import { Details } from "~/workspace/details/Details";
 import { useKeys } from "~/workspace/keys";
 import { KeysSheet } from "~/workspace/KeysSheet";
@@ -50,7 +51,7 @@ function Screen() {
   const tracks = useTracks(motion?.kind === "points" ? motion : null);
   useKeys(tracks);
   return (
-    <div className="grid h-full grid-cols-[264px_minmax(0,1fr)_292px] grid-rows-[48px_minmax(0,1fr)_auto]">
+    <div className="relative grid h-full grid-cols-[264px_minmax(0,1fr)_292px] grid-rows-[48px_minmax(0,1fr)_auto]">
       <div className="col-span-3">
         <TopBar />
       </div>
@@ -62,6 +63,7 @@ function Screen() {
       <div className="col-span-2">
         <TimeStrip />
       </div>
+      <PaintDesk />
       <KeysSheet />
       <PlonkDialog />
       <DeliverDialog />

@@ -30,6 +30,9 @@ export const setOnMotion = (
 export const setOnPerch = (shot: Shot, id: string, values: Partial<Perch>): PatchStep[] =>
   setOn("perches", indexOf(shot.perches, id), id, values);
 
+export const setOnThing = (list: "stack" | "plate", shot: Shot, id: string, values: object): PatchStep[] =>
+  setOn(list, indexOf(shot[list], id), id, values);
+
 export const setOnPlate = (shot: Shot, id: string, values: object): PatchStep[] =>
   setOn("plate", indexOf(shot.plate, id), id, values);
 
@@ -60,12 +63,19 @@ function removeTarget(shot: Shot, list: "motions" | "perches", id: string): Patc
     });
   });
   shot.plate.forEach((one, k) => {
-    if (one.kind === "mend" && one.target === id)
+    if (one.kind === "clean" && one.target === id)
       steps.push(guard(`/plate/${k}`, one.id), { op: "replace", path: `/plate/${k}/target`, value: null });
     if (one.kind !== "steady" || !one.targets.includes(id)) return;
     const targets = one.targets.filter((t) => t !== id);
     steps.push(guard(`/plate/${k}`, one.id), { op: "replace", path: `/plate/${k}/targets`, value: targets });
   });
+  // Masks that ride on it stay where they are drawn, on the footage.
+  for (const list of ["plate", "stack"] as const)
+    shot[list].forEach((thing, k) => {
+      if (!("masks" in thing) || !thing.masks.some((m) => m.rides === `to:${id}`)) return;
+      const masks = thing.masks.map((m) => (m.rides === `to:${id}` ? { ...m, rides: "footage" } : m));
+      steps.push(...setOn(list, k, thing.id, { masks }));
+    });
   const gone: PatchStep[] = [];
   shot.stack.forEach((layer, k) => {
     if (layer.kind === "still" && layer.follow.target === id) release(`/stack/${k}`, layer);

@@ -3,6 +3,7 @@ import { useMemo } from "react";
 import type { Follow, Motion, Num, Perch, PlaneMotion, Shot, StillLayer } from "~/api/client";
 import { movementQuery, viewQuery } from "~/api/queries";
 import { useOpenShot } from "~/workspace/context";
+import { useWorkspace } from "~/workspace/store";
 import {
   apply,
   carried,
@@ -63,8 +64,9 @@ function wantedBy(shot: Shot): Map<string, Wanted> {
     ...shot.stack.flatMap((l) => (l.kind === "still" ? [l.follow] : [])),
   ];
   for (const f of follows) if (f.target) want(f.target, f.reference_frame, f.smooth, f.inverted);
-  for (const one of shot.plate)
-    if (one.kind === "mend" && one.target) want(one.target, one.reference_frame, 0, false);
+  for (const thing of [...shot.plate, ...shot.stack])
+    for (const mask of "masks" in thing ? thing.masks : [])
+      if (mask.rides.startsWith("to:")) want(mask.rides.slice(3), mask.reference_frame, 0, false);
   for (const m of shot.motions) {
     if (m.kind !== "plane") continue;
     want(m.id, m.reference_frame, 0, false);
@@ -77,22 +79,45 @@ function wantedBy(shot: Shot): Map<string, Wanted> {
 /** What was last known of each movement: shown until a new answer is here, so that handles do not jump. */
 const lastKnown = new Map<string, number[][]>();
 
-/** From the clip's pixels to the finished picture's, per frame; null where the plate is as it was filmed. */
+/** Whether the held picture is shown and worked on, where the movement is given back later. */
+export function useWorked(): boolean {
+  const { record } = useOpenShot();
+  const { worked, view } = useWorkspace();
+  return (
+    worked &&
+    view === "final" &&
+    record.document.plate.some((t) => t.kind === "steady" && t.shown && t.give_back)
+  );
+}
+
+/** From the clip's pixels to those of the picture that is shown, per frame; null where the plate is as it was filmed. */
 export function useView(): ((frame: number) => Matrix) | null {
+  const worked = useWorked();
+  return useViewRows(worked ? "held" : "matrices");
+}
+
+/** The same for the picture on which things that follow nothing stay put. */
+function useScreen(): ((frame: number) => Matrix) | null {
+  const given = useViewRows("matrices");
+  const held = useViewRows("held");
+  return held ?? given;
+}
+
+function useViewRows(which: "matrices" | "held"): ((frame: number) => Matrix) | null {
   const { record, shotId } = useOpenShot();
   const treated = record.document.plate.some((p) => p.shown);
   const { data } = useQuery({
     ...viewQuery(shotId, record.number, record.document),
     placeholderData: (before) => before,
   });
-  const rows = treated ? data?.matrices : undefined;
+  const rows = treated ? data?.[which] : undefined;
   return useMemo(() => (rows?.length ? (frame) => rows[Math.min(frame, rows.length - 1)]! : null), [rows]);
 }
 
 export function useSpaces(): Spaces {
   const { record, shotId } = useOpenShot();
   const shot = record.document;
-  const view = useView();
+  const view = useScreen();
   const wanted = useMemo(() => [...wantedBy(shot).entries()], [shot]);
   const paths = useQueries({
     queries: wanted.map(([, w]) =>

@@ -7,9 +7,12 @@ export type Chosen =
   | { kind: "perch"; id: string }
   | { kind: "plate"; id: string }
   | { kind: "layer"; id: string }
+  | { kind: "finish" }
   | { kind: "none" };
 
-export type Tool = "handle" | "add-point" | "outline" | "perch" | "beam" | "plonk" | "middle";
+export type Tool = "handle" | "add-point" | "outline" | "perch" | "beam" | "plonk" | "middle" | "pick";
+export type OutlineFor = "motion" | "mend" | "clean" | "suggest" | "freeze" | "mask";
+export type OutlineShape = "free" | "ellipse" | "graded";
 export type View = "final" | "plate" | "matte";
 
 /** Where the picture lies in the viewer: screen = picture * zoom + offset. Zoom null: fitted. */
@@ -29,8 +32,17 @@ interface WorkspaceState {
   plonkAs: "still" | "pin";
   /** Whether the outline being drawn is one to use or to ignore. */
   outlineUse: boolean;
-  /** Whether it shows what to take out of the plate, not where a motion looks. */
-  outlineMends: boolean;
+  /** What is drawn: where a motion looks, what is taken out of the plate, or a mask of the chosen thing. */
+  outlineFor: OutlineFor;
+  outlineShape: OutlineShape;
+  /** The chosen mask of the chosen thing. */
+  mask: string | null;
+  /** Whether a given-back shot is shown held, to work on it. */
+  worked: boolean;
+  /** The clean frame that is shown half opaque, to line it up. */
+  half: string | null;
+  /** The clean frame at the paint desk: its treatment and which of its frames. */
+  desk: { id: string; frame: number } | null;
   view: View;
   /** The motion whose surface is held still. */
   held: string | null;
@@ -57,7 +69,19 @@ export type Action =
   | { do: "frame"; frame: number }
   | { do: "play"; on: boolean }
   | { do: "choose"; chosen: Chosen }
-  | { do: "tool"; tool: Tool; asset?: string; as?: "still" | "pin"; use?: boolean; mend?: boolean }
+  | {
+      do: "tool";
+      tool: Tool;
+      asset?: string;
+      as?: "still" | "pin";
+      use?: boolean;
+      outline?: OutlineFor;
+      shape?: OutlineShape;
+    }
+  | { do: "mask"; id: string | null }
+  | { do: "worked"; on: boolean }
+  | { do: "half"; id: string | null }
+  | { do: "desk"; desk: WorkspaceState["desk"] }
   | { do: "held"; motion: string | null }
   | { do: "onion"; frame: number | null }
   | { do: "loupe"; at: WorkspaceState["loupe"] }
@@ -79,7 +103,12 @@ const START = {
   plonking: null,
   plonkAs: "still" as "still" | "pin",
   outlineUse: true,
-  outlineMends: false,
+  outlineFor: "motion" as OutlineFor,
+  outlineShape: "free" as OutlineShape,
+  mask: null,
+  worked: true,
+  half: null,
+  desk: null,
   view: "final" as View,
   held: null,
   onion: null,
@@ -103,17 +132,34 @@ function reduce(action: Action): Partial<WorkspaceState> {
     case "play":
       return { playing: action.on };
     case "choose":
-      return { chosen: action.chosen, tool: "handle", plonking: null, offer: null, loupe: null };
+      return {
+        chosen: action.chosen,
+        tool: "handle",
+        plonking: null,
+        offer: null,
+        loupe: null,
+        mask: null,
+        half: null,
+      };
     case "tool":
       return {
         tool: action.tool,
         plonking: action.asset ?? null,
         plonkAs: action.as ?? "still",
         outlineUse: action.use ?? true,
-        outlineMends: action.mend ?? false,
+        outlineFor: action.outline ?? "motion",
+        outlineShape: action.shape ?? "free",
         offer: null,
         held: null,
       };
+    case "mask":
+      return { mask: action.id };
+    case "worked":
+      return { worked: action.on, view: "final", held: null, wipe: null };
+    case "half":
+      return { half: action.id, view: "final", held: null, wipe: null };
+    case "desk":
+      return { desk: action.desk, playing: false };
     case "view":
       return { view: action.view, wipe: null, held: null };
     case "wipe":

@@ -121,7 +121,11 @@ def measure_plane(
         run = _Pass(motion, clip, template, luma, looking, track, plan[0])
         for frame in plan:
             work.check_cancelled()
+            kept = previous_copy(track) if direction == "gap" and frame == plan[0] else None
             run.visit(frame)
+            if kept is not None:
+                # A gap's known edge tells how it looks there; what is known of it stays as it was.
+                track.take(frame, kept)
             done += 1
             work.partial(PlanePartial(frame=frame, track=track))
             work.progress(done, total)

@@ -46,6 +46,12 @@ class PlaneTrack:
         """Frames with a homography to trust: (n,) bool."""
         return (self.state == TRACKED) | (self.state == GIVEN)
 
+    def take(self, frame: int, other: PlaneTrack) -> None:
+        """What another track knows of a frame, in place of what stands here."""
+        for name in _FIELDS:
+            if name != "reference_frame":
+                getattr(self, name)[frame] = getattr(other, name)[frame]
+
     @staticmethod
     def empty(frames: int, reference_frame: int) -> PlaneTrack:
         return PlaneTrack(

@@ -1,9 +1,10 @@
-"""Puts work whose worker died back into the queue, and clears old events."""
+"""Puts work whose worker died back into the queue, clears old events, and takes back frames painted elsewhere."""
 
 from __future__ import annotations
 
 import signal
 import threading
+import time
 from datetime import timedelta
 from typing import Any
 
@@ -13,8 +14,11 @@ from django.utils import timezone
 
 from jobs.models import Chunk, Event, Job
 from jobs.tasks import STALE, run_chunk
+from shots.exchange import look_outside
 
 EVERY_S = 4.0
+LOOKS_S = 0.8
+"""How often frames that lie outside are looked at."""
 
 
 def put_back() -> int:
@@ -50,8 +54,10 @@ class Command(BaseCommand):
             signal.signal(kind, lambda *_: ended.set())
         # At a fresh start no worker holds anything: what was running belongs to the last run.
         Chunk.objects.filter(state=Chunk.State.RUNNING).update(heartbeat=timezone.now() - 2 * STALE)
-        pause = 0.5
-        while not ended.wait(pause):
+        due = time.monotonic() + 0.5
+        while not ended.wait(LOOKS_S):
             close_old_connections()
-            put_back()
-            pause = EVERY_S
+            look_outside()
+            if time.monotonic() >= due:
+                put_back()
+                due = time.monotonic() + EVERY_S

@@ -16,15 +16,24 @@ from django.core.management.base import BaseCommand
 from jobs.kinds import conform_asset
 from library.assets import bring_in
 from library.models import Asset, Project
+from plonket.colour import encode_8bit, linear_from_8bit
+from plonket.key.screen import ScreenKey
 from plonket.layers.beam import Anchor, BeamLayer
 from plonket.layers.pin import PinLayer
 from plonket.layers.still import StillLayer
+from plonket.looks.colour import Colour
+from plonket.looks.wrap import Wrap
+from plonket.masks.graded import GradedMask
+from plonket.masks.kinds import Mask
+from plonket.masks.outlined import OutlineMask
 from plonket.media import open_clip
+from plonket.media.write import Coding, VideoWriter
 from plonket.motion.following import Follow
 from plonket.motion.kinds import MOTIONS
 from plonket.motion.plane.settings import PlaneMotion, Region
 from plonket.motion.points.settings import Given, PointMotion, TrackPoint
-from plonket.outline import polygon_outline
+from plonket.outline import Outline, polygon_outline
+from plonket.plate.clean import Clean, CleanFrame
 from plonket.plate.mend import Mend
 from plonket.plate.steady import Steady
 from plonket.shot import Footage
@@ -62,6 +71,11 @@ def load_demo() -> Project:
     if "keeper" in clips:
         _lanterns(project, clips["keeper"], elements)
         _bare_cloth(project, clips["keeper"])
+    if "harbour" in clips:
+        _clean_lens(project, clips["harbour"])
+        if "keeper" in clips:
+            _on_the_quay(project, clips["harbour"], clips["keeper"])
+    _no_tin(project, clips["workshop"], elements)
     chart = _night_chart(project, clips["workshop"], elements)
     _held_chart(project, clips["workshop"], chart)
     _chart_wall(project, clips["workshop"], elements)
@@ -161,6 +175,77 @@ def _held_chart(project: Project, clip: Asset, chart: PlaneMotion) -> None:
     change_shot(shot.id, "Lock it on the chart", lambda d: d.model_copy(update={"plate": [steady]}))
 
 
+def _no_tin(project: Project, clip: Asset, elements: dict[str, Asset]) -> None:
+    """The tea tin taken off the bench by a clean frame, and a paper boat with a masked hull in its place."""
+    at = 75
+
+    def box(x0: float, y0: float, x1: float, y1: float) -> Outline:
+        return polygon_outline(np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]], np.float64), at)
+
+    bench = PlaneMotion(
+        id="bench", name="Round the tin", reference_frame=at, quad=((640, 480), (990, 480), (990, 700), (640, 700)),
+        regions=[Region(id="region-1", name="Bench and planks", outline=box(600, 455, 985, 712)),
+                 Region(id="region-2", name="Not the tin", use=False, outline=box(740, 545, 915, 700))],
+    )  # fmt: skip
+    document = Document(name="A boat for the tin", footage=footage_of(clip), motions=[bench])
+    shot = add_shot(project, document, "Footage and plane")
+    _measure(shot.id, clip)
+    round_it = [(724, 556), (752, 541), (826, 541), (858, 556), (870, 606), (918, 636), (918, 694), (790, 703), (726, 694)]
+    mask = OutlineMask(id="mask-1", name="Tin and shadow", rides="to:bench", reference_frame=at, soft=5.0,
+                       outline=polygon_outline(np.array(round_it, np.float64), at))  # fmt: skip
+    clean = Clean(id="clean", name="No tin", target="bench", masks=[mask], frames=[CleanFrame(frame=at, suggest=True, seed=2)])
+    boat = elements["Paper boat"]
+    foot = GradedMask(
+        id="mask-1", name="Foot", rides="to:bench", reference_frame=at, from_x=800, from_y=672, to_x=800, to_y=682
+    )
+    layer = _still("boat", "Paper boat", boat, 806, 642, "bench", at, size=20.0, turn=2.0, masks=[foot])
+    change_shot(shot.id, "A boat for the tin", lambda d: d.model_copy(update={"plate": [clean], "stack": [layer]}))
+
+
+def _on_the_quay(project: Project, plate: Asset, subject: Asset) -> None:
+    """The keeper taken off his green cloth, tape crosses and all, and stood in the harbour."""
+    at = 60
+    front = np.array([[250.0, 168], [1076, 168], [1076, 382], [250, 382]])
+    a, b, c, d = ((float(x), float(y)) for x, y in front)
+    quay = PlaneMotion(
+        id="quay", name="Quay", reference_frame=at, quad=(a, b, c, d),
+        regions=[Region(id="region-1", name="Houses and wall", outline=polygon_outline(front, at))],
+    )  # fmt: skip
+    document = Document(name="The keeper on the quay", footage=footage_of(plate), motions=[quay])
+    shot = add_shot(project, document, "Footage and plane")
+    _measure(shot.id, plate)
+    layer = _still("keeper", "Keeper", subject, 612, 252, "quay", at, size=34.0, after="loop", key=ScreenKey(lone=90.0), looks=[
+        Colour(id="look-1", name="Colour", exposure=-0.15, warm=14.0),
+        Wrap(id="look-2", name="Light wrap", width=4.0, strength=45.0),
+    ])  # fmt: skip
+    change_shot(shot.id, "The keeper off his cloth", lambda now: now.model_copy(update={"stack": [layer]}))
+
+
+SPECK = (702, 286)
+
+
+def _clean_lens(project: Project, clip: Asset) -> None:
+    """A speck on the lens, out of focus, filmed over the harbour and borrowed away from the frames that see past it."""
+    part = store.upload_path("speck.mp4")
+    reader = open_clip(store.derived_folder(clip.digest) / "clip.mp4")
+    y, x = np.mgrid[0 : reader.info.height, 0 : reader.info.width]
+    dark = np.exp(-((np.hypot(x - SPECK[0], (y - SPECK[1]) * 1.15) / 7.5) ** 4))[..., None]
+    with VideoWriter(part, reader.info.size, reader.info.rate, coding=Coding(crf=18.0)) as out:
+        for i in range(60):
+            light = linear_from_8bit(reader.rgb(i)) * (1 - 0.85 * dark) + 0.004 * dark
+            out.write(encode_8bit(light.astype(np.float32)))
+    reader.close()
+    asset = bring_in(part, "Harbour with a speck.mp4", on_shelf=True, conform_now=True)
+    if asset.state != Asset.State.READY:
+        conform_asset(asset)
+        Asset.objects.filter(pk=asset.pk).update(state=Asset.State.READY)
+        asset.refresh_from_db()
+    around = np.array([[-15, -13], [15, -13], [15, 13], [-15, 13]], np.float64) + SPECK
+    mask = OutlineMask(id="mask-1", name="Speck", outline=polygon_outline(around))
+    mend = Mend(id="mend", name="Speck", method="time", masks=[mask])
+    add_shot(project, Document(name="A speck off the lens", footage=footage_of(asset), plate=[mend]), "Footage and mend")
+
+
 def _lanterns(project: Project, clip: Asset, elements: dict[str, Asset]) -> None:
     """A string of little lanterns hung between the keeper's wands, swinging with them."""
     at = 50
@@ -196,10 +281,11 @@ def _bare_cloth(project: Project, clip: Asset) -> None:
     _measure(shot.id, clip)
     # A square round each, a little wider to the lower right, where its shadow lies.
     square = np.array([[-36, -36], [42, -36], [42, 42], [-36, 42]], np.float64)
-    mends = [
-        Mend(id=f"mend-{k}", name=f"Cross {k}", method="edges", target="marks", reference_frame=at,
-             outline=polygon_outline(square + truth[f"cross {k}"], at)) for k in (1, 2, 3, 4, 6)
+    masks: list[Mask] = [
+        OutlineMask(id=f"mask-{k}", name=f"Cross {k}", rides="to:marks", reference_frame=at,
+                    outline=polygon_outline(square + truth[f"cross {k}"], at)) for k in (1, 2, 3, 4, 6)
     ]  # fmt: skip
+    mends = [Mend(id="mend", name="Crosses", method="edges", masks=masks)]
     change_shot(shot.id, "Take the crosses off", lambda d: d.model_copy(update={"plate": mends}))
 
 

@@ -40,6 +40,19 @@ export function useCheckSlip() {
   );
 }
 
+/** Work the mended frames of the range out ahead. */
+export function useMendAhead() {
+  const { shotId } = useOpenShot();
+  return useCallback(async () => {
+    try {
+      const job = await post<Job>(`/shots/${shotId}/ahead`);
+      useLive.setState((s) => ({ jobs: { [job.id]: job, ...s.jobs } }));
+    } catch (error) {
+      say(error);
+    }
+  }, [shotId]);
+}
+
 export async function stopJob(id: string): Promise<void> {
   try {
     const job = await post<Job>(`/jobs/${id}/stop`);

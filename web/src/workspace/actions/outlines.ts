@@ -1,5 +1,5 @@
 import { useCallback } from "react";
-import type { PlaneMotion, Shot, Suggestion } from "~/api/client";
+import type { OutlinePoint, PlaneMotion, Shot, Suggestion } from "~/api/client";
 import { spotAt } from "~/workspace/actions/points";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
@@ -32,9 +32,29 @@ export function quadOf(points: Point[]): [number, number][] {
   });
 }
 
-export const outlineOf = (frame: number, points: Point[]) => ({
-  keys: [{ frame, points: points.map((p) => ({ x: round(p.x), y: round(p.y) })) }],
+/** A point being drawn: with handles where it is part of a curve. */
+export type Draft = Point & Partial<OutlinePoint>;
+
+export const outlineOf = (frame: number, points: Draft[]) => ({
+  keys: [{ frame, points: points.map((p) => ({ ...p, x: round(p.x), y: round(p.y) })) }],
 });
+
+/** A quarter circle's handle, of its radius. */
+const ROUND = 0.5522847;
+
+/** Four curved points: the ellipse in a box. */
+export function ellipseIn(box: Point[]): Draft[] {
+  const [x0, x1] = [box[0]!.x, box[2]!.x];
+  const [y0, y1] = [box[0]!.y, box[2]!.y];
+  const [cx, cy, rx, ry] = [(x0 + x1) / 2, (y0 + y1) / 2, (x1 - x0) / 2, (y1 - y0) / 2];
+  const [kx, ky] = [round(rx * ROUND), round(ry * ROUND)];
+  return [
+    { x: cx, y: y0, in_x: -kx, in_y: 0, out_x: kx, out_y: 0 },
+    { x: x1, y: cy, in_x: 0, in_y: -ky, out_x: 0, out_y: ky },
+    { x: cx, y: y1, in_x: kx, in_y: 0, out_x: -kx, out_y: 0 },
+    { x: x0, y: cy, in_x: 0, in_y: ky, out_x: 0, out_y: -ky },
+  ];
+}
 
 const regionOf = (id: string, name: string, use: boolean, frame: number, points: Point[]) => ({
   id,

@@ -2,7 +2,7 @@ import { useCallback } from "react";
 import { type Advice, type Steady, get } from "~/api/client";
 import { complain } from "~/ui/Notices";
 import { useMeasure } from "~/workspace/actions/jobs";
-import { motionFrom, outlineOf } from "~/workspace/actions/outlines";
+import { type Draft, motionFrom, outlineOf } from "~/workspace/actions/outlines";
 import { useOpenShot } from "~/workspace/context";
 import { type Point, valueAt, withValue } from "~/workspace/geometry";
 import { freshName, freshShotId, round, setOnPlate } from "~/workspace/patches";
@@ -81,24 +81,41 @@ export function useSteadyByItself() {
   }, [record, edits, measure]);
 }
 
+const MENDS = {
+  mend: { name: "Mend", values: { kind: "mend", method: "edges" } },
+  clean: { name: "Clean frame", values: { kind: "clean" } },
+  suggest: { name: "Texture fill", values: { kind: "clean" } },
+  freeze: { name: "Freeze", values: { kind: "clean" } },
+};
+
 /** What an outline on the current frame shows is taken out; it rides on the chosen motion or the last measured. */
 export function useAddMend() {
   const { record, edits } = useOpenShot();
   return useCallback(
-    async (points: Point[]) => {
+    async (points: Draft[], how: keyof typeof MENDS) => {
       const shot = record.document;
       const { chosen, frame } = useWorkspace.getState();
       const measured = shot.motions.filter((m) => m.measurement);
       const target = measured.find((m) => chosen.kind === "motion" && m.id === chosen.id) ?? measured.at(-1);
       const id = freshShotId("plate", shot);
-      const value = {
-        kind: "mend",
-        id,
-        name: freshName("Mend", shot.plate),
-        target: target?.id ?? null,
+      const mask = {
+        kind: "outline",
+        id: "mask-1",
+        name: "Mask",
+        rides: target ? `to:${target.id}` : "footage",
         reference_frame: frame,
         outline: outlineOf(frame, points),
-        method: "edges",
+        // What is laid over needs a soft rim to vanish; what is filled meets its rim anyway.
+        soft: how === "mend" ? 0 : 4,
+      };
+      const { name, values } = MENDS[how];
+      const laid = { target: target?.id ?? null, frames: [{ frame, suggest: how === "suggest" }] };
+      const value = {
+        ...values,
+        id,
+        name: freshName(name, shot.plate),
+        masks: [mask],
+        ...(how === "mend" ? {} : laid),
       };
       const done = await edits.edit(`Add ${value.name}`, [{ op: "add", path: "/plate/-", value }]);
       if (done) act({ do: "choose", chosen: { kind: "plate", id } });

@@ -5,6 +5,7 @@ import {
   useChosenTreatment,
   useOpenShot,
 } from "~/workspace/context";
+import { FinishDetails } from "~/workspace/details/FinishDetails";
 import { FootageDetails } from "~/workspace/details/FootageDetails";
 import { LayerDetails } from "~/workspace/details/LayerDetails";
 import { PerchDetails } from "~/workspace/details/PerchDetails";
@@ -41,6 +42,8 @@ export function Details() {
         <PlateDetails key={treatment.id} treatment={treatment} />
       ) : layer ? (
         <LayerDetails key={layer.id} layer={layer} />
+      ) : chosen.kind === "finish" && record.document.footage ? (
+        <FinishDetails />
       ) : chosen.kind === "footage" && record.document.footage ? (
         <FootageDetails />
       ) : (

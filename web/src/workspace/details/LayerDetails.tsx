@@ -7,6 +7,9 @@ import { useCheckSlip } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
 import { FollowRows } from "~/workspace/details/FollowRows";
 import { Group, Row, Title } from "~/workspace/details/Group";
+import { KeyGroup } from "~/workspace/details/KeyGroup";
+import { LookList } from "~/workspace/details/LookList";
+import { MaskGroup } from "~/workspace/details/MaskGroup";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { apply, turnAndSize } from "~/workspace/geometry";
 import { type LayerValues, moveLayer, removeLayer, round, setOnLayer } from "~/workspace/patches";
@@ -43,6 +46,8 @@ export function LayerDetails({ layer }: { layer: Layer }) {
       {layer.kind === "pin" && <PinnedTo layer={layer} set={set} />}
       {layer.kind === "beam" && <Hung layer={layer} set={set} />}
       {layer.kind !== "beam" && <SlipRows layer={layer} />}
+      {layer.kind !== "beam" && <KeyGroup layer={layer} />}
+      <MaskGroup help="A mask cuts it: only what is inside is seen." />
       {schema && (
         <SchemaForm
           schema={schema}
@@ -51,6 +56,17 @@ export function LayerDetails({ layer }: { layer: Layer }) {
           onChange={(field, value, label) => set(`${label} of ${layer.name}`, { [field]: value })}
         />
       )}
+      <LookList
+        title="Looks"
+        help="Colour, blur, glow, light wrap: on this layer alone."
+        looks={layer.looks}
+        edit={(label, change) =>
+          void edits.edit(label, (latest) => {
+            const now = latest.stack.find((l) => l.id === layer.id) ?? layer;
+            return setOnLayer(latest, layer.id, { looks: change(now.looks) });
+          })
+        }
+      />
       <div className="flex gap-2 border-t border-line pt-3">
         <Button aria-label="Nearer" disabled={at === 0} onClick={() => move(-1)}>
           <ArrowUp className="size-3.5" /> Nearer

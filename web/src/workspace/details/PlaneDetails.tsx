@@ -1,4 +1,4 @@
-import { Diamond, X } from "lucide-react";
+import { X } from "lucide-react";
 import type { PlaneMotion, Region } from "~/api/client";
 import { post } from "~/api/client";
 import { useAssets, useKinds, useMeasurement } from "~/api/queries";
@@ -9,6 +9,7 @@ import { quadOf } from "~/workspace/actions/outlines";
 import { useOpenShot } from "~/workspace/context";
 import { Group, Row, Title } from "~/workspace/details/Group";
 import { MeasureRow, MotionFoot, UsedBy } from "~/workspace/details/MotionParts";
+import { ShapeKey } from "~/workspace/details/ShapeKey";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { apply, invert } from "~/workspace/geometry";
 import { outlineAt } from "~/workspace/outline";
@@ -217,12 +218,8 @@ function RegionRows({
   setRegion: SetRegion;
 }) {
   const { record } = useOpenShot();
-  const frame = useWorkspace((s) => s.frame);
   const names: Record<string, string> = { surface: "The surface itself", screen: "Nothing (the screen)" };
   for (const m of record.document.motions) if (m.id !== motion.id) names[`motion:${m.id}`] = m.name;
-  const keys = region.outline.keys;
-  const keyed = keys.length > 1;
-  const here = keys.some((k) => k.frame === frame);
   return (
     <div className="mt-1 rounded-md bg-paper/60 px-2 py-1">
       <Row label="Rides on" wide>
@@ -233,27 +230,13 @@ function RegionRows({
           onChange={(v) => setRegion(region, `${region.name} rides on ${names[v] ?? ""}`, { follow: v })}
         />
       </Row>
-      <Row label="Shape" wide>
-        <button
-          aria-label={`Key the shape of ${region.name} here`}
-          aria-pressed={keyed && here}
-          className={`flex items-center gap-1.5 justify-self-start ${keyed ? "text-saffron" : "text-ink-2"}`}
-          onClick={() => {
-            setRegion(region, `Key ${region.name}`, (now) => {
-              const points = outlineAt(now.outline, frame);
-              const others = now.outline.keys.filter((k) => k.frame !== frame);
-              const next =
-                keyed && here && others.length
-                  ? others
-                  : [...others, { frame, points }].sort((a, b) => a.frame - b.frame);
-              return { outline: { keys: next } };
-            });
-          }}
-        >
-          <Diamond className="size-3.5" fill={keyed && here ? "currentColor" : "none"} />
-          {keyed ? `${keys.length} keys` : "Key it here, to change it over time"}
-        </button>
-      </Row>
+      <ShapeKey
+        name={region.name}
+        outline={region.outline}
+        onChange={(change) =>
+          setRegion(region, `Key ${region.name}`, (now) => ({ outline: change(now.outline) }))
+        }
+      />
       <p className="text-[11px] leading-snug text-ink-3">
         Drag points; the small dots between add one; Ctrl-drag bends, double click makes a corner, Delete
         removes.

@@ -91,9 +91,9 @@ export function MotionCard({ motion, on }: { motion: Motion; on: boolean }) {
               lost {runs.slice(0, 2).join(", ")}
               {runs.length > 2 ? " …" : ""}
             </Chip>
-          ) : (
+          ) : health.measured ? (
             <Chip>holds</Chip>
-          )}
+          ) : null}
         </>
       }
     />

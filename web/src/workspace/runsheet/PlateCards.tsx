@@ -28,7 +28,22 @@ export function TreatMenu({ disabled }: { disabled: boolean }) {
     {
       label: "Take something out",
       hint: "draw round it; it is filled in every frame",
-      run: () => act({ do: "tool", tool: "outline", mend: true }),
+      run: () => act({ do: "tool", tool: "outline", outline: "mend" }),
+    },
+    {
+      label: "Clean frame",
+      hint: "put one frame right by hand; it is carried through",
+      run: () => act({ do: "tool", tool: "outline", outline: "clean" }),
+    },
+    {
+      label: "Texture fill",
+      hint: "draw round it; what lies round it goes on inside",
+      run: () => act({ do: "tool", tool: "outline", outline: "suggest" }),
+    },
+    {
+      label: "Freeze a part",
+      hint: "hold an area as it is in this frame, on its motion",
+      run: () => act({ do: "tool", tool: "outline", outline: "freeze" }),
     },
     { label: "Handheld", hint: "a natural shake for what stands too still", run: () => void handheld() },
   ];
@@ -39,7 +54,13 @@ export function PlateCard({ treatment, on }: { treatment: Treatment; on: boolean
   const { record, edits } = useOpenShot();
   const Icon = treatment.shown ? Eye : EyeOff;
   const rides =
-    treatment.kind === "mend" ? record.document.motions.find((m) => m.id === treatment.target) : undefined;
+    treatment.kind === "mend" || treatment.kind === "clean"
+      ? record.document.motions.find((m) =>
+          treatment.kind === "clean"
+            ? m.id === treatment.target
+            : treatment.masks.some((k) => k.rides === `to:${m.id}`),
+        )
+      : undefined;
   const held =
     treatment.kind === "steady"
       ? treatment.targets
@@ -54,7 +75,17 @@ export function PlateCard({ treatment, on }: { treatment: Treatment; on: boolean
       picture={
         <svg viewBox="0 0 42 28" className="size-full" aria-hidden>
           <rect width="42" height="28" fill="var(--tide-2)" />
-          {treatment.kind === "mend" ? (
+          {treatment.kind === "clean" ? (
+            <>
+              <rect x="7" y="5" width="22" height="16" rx="2" fill="none" stroke="var(--ink-3)" />
+              <path
+                d="M14 23l14-12 5 5-14 9-6 1z"
+                fill="var(--plum-2)"
+                stroke="var(--plum)"
+                strokeWidth="1.5"
+              />
+            </>
+          ) : treatment.kind === "mend" ? (
             <path
               d="M13 9q7-5 15 0t1 10q-8 5-15 1t-1-11z"
               fill="rgb(107 70 148 / 0.18)"
@@ -87,6 +118,12 @@ export function PlateCard({ treatment, on }: { treatment: Treatment; on: boolean
       line={
         treatment.kind === "handheld" ? (
           "Shake"
+        ) : treatment.kind === "clean" ? (
+          <>
+            {treatment.frames.length === 1 ? "Frame" : "Frames"}{" "}
+            <span className="num">{treatment.frames.map((f) => f.frame).join(", ")}</span>{" "}
+            {rides && <Chip bad={!rides.measurement}>{rides.name}</Chip>}
+          </>
         ) : treatment.kind === "mend" ? (
           <>Taken out {rides && <Chip bad={!rides.measurement}>{rides.name}</Chip>}</>
         ) : (

@@ -74,6 +74,26 @@ export function RunSheet() {
         <LayerCard key={layer.id} layer={layer} on={chosen.kind === "layer" && chosen.id === layer.id} />
       ))}
       {footage && !shot.stack.length && <Hint>Plonk an element from the shelf into the picture.</Hint>}
+      <Section number={5} title="Finish" />
+      {footage && (
+        <Card
+          on={chosen.kind === "finish"}
+          onChoose={() => act({ do: "choose", chosen: { kind: "finish" } })}
+          picture={
+            <svg viewBox="0 0 42 28" className="size-full" aria-hidden>
+              <rect width="42" height="28" fill="var(--tide-2)" />
+              <path d="M6 22C14 22 14 7 21 7s8 11 15 9" fill="none" stroke="var(--tide)" strokeWidth="1.8" />
+              <circle cx="21" cy="7" r="2.6" fill="var(--saffron-bar)" />
+            </svg>
+          }
+          name="Finish"
+          line={
+            shot.finish.length
+              ? shot.finish.map((l) => l.name).join(", ")
+              : "Colour, glow, grain over everything"
+          }
+        />
+      )}
     </nav>
   );
 }

@@ -1,8 +1,9 @@
 import { useEffect, useState } from "react";
 import { dragFrom } from "~/ui/drag";
 import { useAddMend } from "~/workspace/actions/plate";
-import { useAddOutline } from "~/workspace/actions/outlines";
+import { type Draft, ellipseIn, useAddOutline } from "~/workspace/actions/outlines";
 import { useChosenMotion } from "~/workspace/context";
+import { useAddMask } from "~/workspace/masks";
 import { apply, invert, type Point } from "~/workspace/geometry";
 import { useSpaces } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
@@ -11,23 +12,31 @@ import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
 /** Drawing an outline: drag a box, or click from point to point and close on the first one (or with Enter). */
 export function OutlineTool({ mapping }: { mapping: Mapping }) {
-  const { frame, outlineUse, outlineMends } = useWorkspace();
+  const { frame, outlineUse, outlineFor, outlineShape } = useWorkspace();
   const motion = useChosenMotion();
   const spaces = useSpaces();
   const add = useAddOutline();
   const mend = useAddMend();
+  const mask = useAddMask();
+  const forMotion = outlineFor === "motion";
+  const graded = outlineShape === "graded";
   const { svg, local } = useGrab(mapping);
   const [points, setPoints] = useState<Point[]>([]);
   const [over, setOver] = useState<Point | null>(null);
   const [box, setBox] = useState<[Point, Point] | null>(null);
 
-  const finish = (outline: Point[]) => {
+  const finish = (drawn: Point[]) => {
     setPoints([]);
     setBox(null);
-    if (outline.length < 3) return;
+    if (drawn.length < (graded ? 2 : 3)) return;
     act({ do: "tool", tool: "handle" });
-    if (outlineMends) {
-      void mend(outline);
+    const outline: Draft[] = outlineShape === "ellipse" && drawn.length === 4 ? ellipseIn(drawn) : drawn;
+    if (outlineFor === "mask") {
+      void mask(outline, graded ? "graded" : "outline");
+      return;
+    }
+    if (outlineFor !== "motion") {
+      void mend(outline, outlineFor);
       return;
     }
     const plane = motion?.kind === "plane" ? motion : null;
@@ -64,16 +73,17 @@ export function OutlineTool({ mapping }: { mapping: Mapping }) {
       },
       (letGo) => {
         if (!letGo) setBox(null);
-        else if (to) finish(cornersOf(from, to));
+        else if (to) finish(graded ? [from, to] : cornersOf(from, to));
+        else if (outlineShape !== "free") setBox(null);
         else if (points.length >= 3 && closeTo(mapping, points[0]!, from)) finish(points);
         else setPoints([...points, from]);
       },
     );
   };
 
-  const shown = box ? cornersOf(...box) : points;
+  const shown = box ? (graded ? box : cornersOf(...box)) : points;
   const line = (over && !box ? [...shown, over] : shown).map((p) => toScreen(mapping, p));
-  const colour = outlineUse && !outlineMends ? "var(--glow)" : "var(--plum-glow)";
+  const colour = outlineUse && forMotion ? "var(--glow)" : "var(--plum-glow)";
   const d = line.map((p) => `${p.x.toFixed(1)},${p.y.toFixed(1)}`).join(" ");
   return (
     <svg
@@ -85,9 +95,12 @@ export function OutlineTool({ mapping }: { mapping: Mapping }) {
     >
       {shown.length > 0 && (
         <>
+          {outlineShape === "ellipse" && box && (
+            <EllipseIn corners={shown.map((p) => toScreen(mapping, p))} />
+          )}
           <polygon
             points={d}
-            fill={outlineUse && !outlineMends ? "rgb(12 102 112 / 0.18)" : "rgb(107 70 148 / 0.25)"}
+            fill={outlineUse && forMotion ? "rgb(12 102 112 / 0.18)" : "rgb(107 70 148 / 0.25)"}
           />
           <polyline points={d} fill="none" stroke="#000" strokeOpacity="0.5" strokeWidth="4" />
           <polyline points={d} fill="none" stroke={colour} strokeWidth="1.8" />
@@ -120,3 +133,19 @@ const cornersOf = (a: Point, b: Point): Point[] => [
 
 const closeTo = (mapping: Mapping, a: Point, b: Point) =>
   Math.hypot(a.x - b.x, a.y - b.y) * mapping.zoom < 12;
+
+/** The ellipse that will be made of the box. */
+function EllipseIn({ corners }: { corners: Point[] }) {
+  const [a, , c] = corners as [Point, Point, Point, Point];
+  return (
+    <ellipse
+      cx={(a.x + c.x) / 2}
+      cy={(a.y + c.y) / 2}
+      rx={Math.abs(c.x - a.x) / 2}
+      ry={Math.abs(c.y - a.y) / 2}
+      fill="rgb(107 70 148 / 0.25)"
+      stroke="var(--plum-glow)"
+      strokeWidth="1.8"
+    />
+  );
+}

@@ -3,11 +3,14 @@ import { apply, invert, type Matrix, type Point } from "~/workspace/geometry";
 import { pathOf } from "~/workspace/outline";
 import { round } from "~/workspace/patches";
 import type { useGrab } from "~/workspace/viewer/useGrab";
+import { FeatherEdge, FeatherHandles } from "~/workspace/viewer/Feather";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
 interface ShapeProps {
   /** What is outlined; `use` is drawn in the colour of motions, else of mattes. */
   region: { id: string; name: string; use: boolean };
+  /** A mask's own colour, whether it is shown faded, and whether its points can be feathered. */
+  look?: { colour: string; faded: boolean; feather: boolean };
   on: boolean;
   onChoose: () => void;
   ride: Matrix;
@@ -23,6 +26,7 @@ interface ShapeProps {
 /** A region: its outline; when chosen, its points, their curve handles, and a place to add a point on every side. */
 export function RegionShape({
   region,
+  look,
   on,
   onChoose,
   ride,
@@ -35,7 +39,7 @@ export function RegionShape({
 }: ShapeProps) {
   const back = invert(ride);
   const show = (p: Point) => toScreen(mapping, apply(ride, p));
-  const colour = region.use ? "var(--glow)" : "var(--plum-glow)";
+  const colour = look?.colour ?? (region.use ? "var(--glow)" : "var(--plum-glow)");
   const d = pathOf(points, show);
 
   const drag = (
@@ -94,6 +98,7 @@ export function RegionShape({
       in_y: 0,
       out_x: 0,
       out_y: 0,
+      feather: (a.feather + b.feather) / 2,
     };
     onShape([...points.slice(0, k + 1), middle, ...points.slice(k + 1)], true);
   };
@@ -103,7 +108,8 @@ export function RegionShape({
       <path d={d} fill="none" stroke="#0b0d0e" strokeOpacity="0.45" strokeWidth="3.5" />
       <path
         d={d}
-        fill={region.use ? "transparent" : "rgb(107 70 148 / 0.22)"}
+        fill={look ? look.colour : region.use ? "transparent" : "rgb(107 70 148 / 0.22)"}
+        fillOpacity={look ? (on && !look.faded ? 0.1 : 0.04) : 1}
         stroke={colour}
         strokeWidth={on ? 1.8 : 1.2}
         strokeDasharray={region.use ? "1 4" : "6 3"}
@@ -111,12 +117,16 @@ export function RegionShape({
         className={still ? "pointer-events-auto cursor-pointer" : undefined}
         style={{ pointerEvents: still ? "stroke" : "none" }}
         role="button"
-        aria-label={`${region.name}, ${region.use ? "use" : "ignore"}`}
+        aria-label={look ? region.name : `${region.name}, ${region.use ? "use" : "ignore"}`}
         onPointerDown={(e) => {
           e.stopPropagation();
           onChoose();
         }}
       />
+      {look?.feather && <FeatherEdge points={points} show={show} colour={colour} />}
+      {on && still && look?.feather && (
+        <FeatherHandles {...{ points, ride, mapping, colour, hand, onShape, onBroken }} name={region.name} />
+      )}
       {on &&
         still &&
         points.map((p, k) => {

@@ -8,7 +8,7 @@ import {
   useOpenShot,
 } from "~/workspace/context";
 import { apply } from "~/workspace/geometry";
-import { useView } from "~/workspace/spaces";
+import { useView, useWorked } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 import { AdviceMarks } from "~/workspace/viewer/AdvicePanel";
 import { BeamTool } from "~/workspace/viewer/BeamHandles";
@@ -16,9 +16,10 @@ import { EmptyWell } from "~/workspace/viewer/EmptyWell";
 import { LayerHandles } from "~/workspace/viewer/LayerHandles";
 import { Loupe } from "~/workspace/viewer/Loupe";
 import { MeasuringPill } from "~/workspace/viewer/MeasuringPill";
-import { MendHandles } from "~/workspace/viewer/MendHandles";
+import { MaskHandles } from "~/workspace/viewer/MaskHandles";
 import { OutlineTool } from "~/workspace/viewer/OutlineTool";
 import { PerchHandles } from "~/workspace/viewer/PerchHandles";
+import { PickTool } from "~/workspace/viewer/PickTool";
 import { PlaneHandles } from "~/workspace/viewer/PlaneHandles";
 import { PlateMarks } from "~/workspace/viewer/PlateMarks";
 import { PointHandles } from "~/workspace/viewer/PointHandles";
@@ -52,7 +53,17 @@ export function Viewer() {
   const mapping = mappingOf(viewport, size, picture);
   // Half size is enough while it fills the screen's pixels or moves; looking closer brings the full one.
   const percent = !playing && mapping.zoom * devicePixelRatio > 0.505 ? 100 : 50;
-  const shownView = held && record.document.motions.some((m) => m.id === held) ? `held-${held}` : view;
+  const half = useWorkspace((s) => s.half);
+  const worked = useWorked();
+  const halved = half !== null && view === "final" && record.document.plate.some((t) => t.id === half);
+  const shownView =
+    held && record.document.motions.some((m) => m.id === held)
+      ? `held-${held}`
+      : halved
+        ? `half-${half}`
+        : worked
+          ? "worked"
+          : view;
   const address = useMemo<FrameAddress | null>(
     () => (footage ? { shot: shotId, picture: record.picture, view: shownView, percent } : null),
     [footage, shotId, record.picture, shownView, percent],
@@ -140,10 +151,11 @@ export function Viewer() {
               <PerchHandles perches={perches} mapping={things} />
             )}
             {!playing && tool === "outline" && <OutlineTool mapping={things} />}
+            {!playing && tool === "pick" && layer && <PickTool layer={layer} mapping={things} />}
             {!playing && tool === "beam" && <BeamTool mapping={things} />}
             {adviceOpen && !playing && <AdviceMarks mapping={things} />}
-            {handles && treatment?.kind === "mend" && view !== "matte" && (
-              <MendHandles mend={treatment} mapping={things} still={!playing && tool === "handle"} />
+            {handles && view !== "matte" && (
+              <MaskHandles mapping={things} still={!playing && tool === "handle"} />
             )}
             {handles && treatment && <PlateMarks treatment={treatment} mapping={mapping} picture={picture} />}
             {loupe && !playing && (

@@ -2,7 +2,14 @@ import { ToggleGroup } from "radix-ui";
 import { Button } from "~/ui/Button";
 import { useChosenMotion, useOpenShot } from "~/workspace/context";
 import type { Motion } from "~/api/client";
-import { act, type Tool, useWorkspace, type View } from "~/workspace/store";
+import {
+  act,
+  type OutlineFor,
+  type OutlineShape,
+  type Tool,
+  useWorkspace,
+  type View,
+} from "~/workspace/store";
 
 const VIEWS: { id: View; label: string }[] = [
   { id: "final", label: "Final" },
@@ -32,13 +39,27 @@ const HINTS: Record<Tool, string> = {
   perch: "Click where things should sit",
   beam: "Click the first knot, then the second",
   plonk: "Click where it should sit",
+  pick: "Click on the cloth, or drag over some of it",
   middle: "Click on what should lie in the middle",
+};
+
+const OUTLINE_HINTS: Record<OutlineFor, string> = {
+  motion: HINTS.outline,
+  mend: "Draw round what should go: drag a box, or click round it; Enter closes",
+  clean: "Draw round what this frame should show: drag a box, or click round it; Enter closes",
+  suggest: "Draw round what should go: drag a box, or click round it; Enter closes",
+  freeze: "Draw round what should stand still as in this frame: drag a box, or click round it; Enter closes",
+  mask: "Drag a box, or click round it; Enter closes",
+};
+const SHAPE_HINTS: Record<Exclude<OutlineShape, "free">, string> = {
+  ellipse: "Drag a box round the ellipse",
+  graded: "Drag from where it is full to where it is gone",
 };
 
 /** Tools for the chosen card on the left, what is shown on the right. */
 export function ViewerBar() {
   const { record } = useOpenShot();
-  const { tool, view, viewport, plonking, held, outlineMends } = useWorkspace();
+  const { tool, view, viewport, plonking, held, outlineFor, outlineShape } = useWorkspace();
   const motion = useChosenMotion();
   const ready = record.document.footage !== null;
   return (
@@ -77,9 +98,11 @@ export function ViewerBar() {
       <span className="ml-1 min-w-0 truncate text-xs text-on-well-2">
         {tool === "plonk" && !plonking
           ? ""
-          : tool === "outline" && outlineMends
-            ? "Draw round what should go: drag a box, or click round it; Enter closes"
-            : HINTS[tool]}
+          : tool === "outline" && outlineShape !== "free"
+            ? SHAPE_HINTS[outlineShape]
+            : tool === "outline"
+              ? OUTLINE_HINTS[outlineFor]
+              : HINTS[tool]}
       </span>
       <span className="flex-1" />
       {viewport.zoom !== null && (

@@ -33,17 +33,18 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
     let began: number | null = null;
     let source: AudioBufferSourceNode | null = null;
     let shown = 0;
-    let last = -1;
+    let last = from - 1;
     let windowStart = performance.now();
     let handle = 0;
     let busy = false;
     let every = 1;
+    let late = 0;
 
     const fetchAhead = (now: number) => {
       const a = addressRef.current;
       if (!a || busy || askedTo > end || askedTo - now > AHEAD) return;
-      // What is past is not worth fetching any more.
-      if (askedTo < now) askedTo = now + 2;
+      // What is past is not worth fetching any more, nor what will be past when it comes.
+      if (askedTo < now) askedTo = Math.min(now + 2 + late, end);
       while (askedTo <= end && frameStore.get(frameUrl(a, askedTo))) askedTo++;
       if (askedTo > end) return;
       const stop = Math.min(askedTo + AHEAD / 2, end + 1);
@@ -56,6 +57,7 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
           busy = false;
           // Too slow for every frame: leave some out evenly, and try more again when there is time.
           const spent = performance.now() - asked;
+          late = Math.min(AHEAD, Math.floor(((spent / 1000) * fps) / 2));
           if (spent > due * 1.05) every = Math.min(6, every + 1);
           else if (spent < due * 0.45) every = Math.max(1, every - 1);
         });
@@ -84,9 +86,12 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
       } else {
         const now = Math.min(end, from + Math.floor(((time - began) / 1000) * fps));
         fetchAhead(now);
-        if (a && now !== last && frameStore.get(frameUrl(a, now))) {
-          act({ do: "frame", frame: now });
-          last = now;
+        // The newest frame that is there: one that came late beats a picture that stands still.
+        let newest = now;
+        while (a && newest > last && !frameStore.get(frameUrl(a, newest))) newest--;
+        if (a && newest > last) {
+          act({ do: "frame", frame: newest });
+          last = newest;
           shown++;
         }
         if (time - windowStart > 1000) {
@@ -99,7 +104,7 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
           from = start;
           askedTo = start;
           began = null;
-          last = -1;
+          last = start - 1;
         }
       }
       handle = requestAnimationFrame(tick);

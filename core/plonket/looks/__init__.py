@@ -1,0 +1,1 @@
+"""Looks: what is done to a picture's colour, sharpness and light."""

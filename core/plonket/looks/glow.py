@@ -1,0 +1,48 @@
+"""Glow: bright light shining over its surroundings."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import cv2
+import numpy as np
+
+from plonket.conventions import F32
+from plonket.fields import Number, colour, number, value_at
+from plonket.key.common import LUMA, linear_of
+from plonket.looks.common import LookContext, LookModel
+
+
+class Glow(LookModel):
+    """Light above a threshold, spread wide and added."""
+
+    kind: Literal["glow"] = "glow"
+    threshold: Number = number(70.0, label="From", low=0, high=100, step=1, unit="%", group="Glow",
+                               help="What is darker on screen than this does not glow.")  # fmt: skip
+    radius: Number = number(14.0, label="Radius", low=1, high=300, step=0.5, unit="px", group="Glow", soft=(2, 80))
+    strength: Number = number(50.0, label="Strength", low=0, high=1000, step=1, unit="%", group="Glow", soft=(0, 200))
+    tint: str = colour("#ffffff", label="Colour", group="Glow")
+
+
+def reach(look: Glow, frame: int) -> float:
+    """How far it shines, in pixels of the clip."""
+    return 8 * value_at(look.radius, frame)
+
+
+def run(rgba: F32, look: Glow, context: LookContext) -> F32:
+    """The picture with its glow added; a glow shines and hides nothing, so coverage stays."""
+    level = (value_at(look.threshold, context.frame) / 100) ** 2.2
+    light = rgba[..., :3]
+    bright = (light @ LUMA)[..., None]
+    over = light * np.clip((bright - level) / np.maximum(bright, 1e-4), 0, 1)
+    sigma = max(value_at(look.radius, context.frame) * context.scale, 0.5)
+    # Near and far together fall off as light in a lens does; the far ones are worked out reduced.
+    total = cv2.GaussianBlur(over, (0, 0), sigma) * np.float32(0.6)
+    for k, share in ((2, 0.28), (4, 0.12)):
+        room = min(over.shape[:2]) > 8 * k
+        small = cv2.resize(over, None, fx=1 / k, fy=1 / k, interpolation=cv2.INTER_AREA) if room else over
+        soft = cv2.GaussianBlur(small, (0, 0), sigma if room else sigma * k)
+        total += cv2.resize(soft, (over.shape[1], over.shape[0]), interpolation=cv2.INTER_LINEAR) * np.float32(share)
+    tint = linear_of(look.tint).astype(np.float32)
+    strength = np.float32(value_at(look.strength, context.frame) / 100)
+    return np.dstack([light + strength * total * tint, rgba[..., 3]]).astype(np.float32)

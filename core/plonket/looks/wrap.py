@@ -1,0 +1,35 @@
+"""Light wrap: what lies behind shines round the edges of what stands before it."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import cv2
+import numpy as np
+
+from plonket.conventions import F32
+from plonket.fields import Number, number, value_at
+from plonket.looks.common import LookContext, LookModel
+
+
+class Wrap(LookModel):
+    """Light from behind, brightest at the edge."""
+
+    kind: Literal["wrap"] = "wrap"
+    width: Number = number(8.0, label="Width", low=0.5, high=200, step=0.5, unit="px", group="Light wrap", soft=(1, 40))
+    strength: Number = number(50.0, label="Strength", low=0, high=400, step=1, unit="%", group="Light wrap", soft=(0, 150))
+
+
+def run(rgba: F32, look: Wrap, context: LookContext) -> F32:
+    """The picture with blurred light of what is behind added inside its edge; alone, it is left as it is."""
+    if context.behind is None:
+        return rgba
+    sigma = max(value_at(look.width, context.frame) * context.scale, 0.3)
+    alpha = rgba[..., 3]
+    beyond = cv2.GaussianBlur(1 - alpha, (0, 0), sigma, borderType=cv2.BORDER_REPLICATE) * alpha
+    light = cv2.GaussianBlur(np.ascontiguousarray(context.behind[..., :3]), (0, 0), sigma, borderType=cv2.BORDER_REPLICATE)
+    strength = np.float32(value_at(look.strength, context.frame) / 100)
+    # As a lens veils it: added, up to white.
+    veil = np.clip(strength * beyond, 0, 1)[..., None] * light
+    room = np.clip(1 - rgba[..., :3], 0, 1)
+    return np.dstack([rgba[..., :3] + veil * room, alpha]).astype(np.float32)

@@ -1,0 +1,1 @@
+"""Masks: what part of a picture something applies to."""

@@ -1,0 +1,49 @@
+"""Several masks as one: with, off and only where both are."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+import numpy as np
+
+from plonket.conventions import F32, F64
+from plonket.fields import value_at
+from plonket.masks.common import MaskModel
+from plonket.masks.kinds import MASKS, Mask
+from plonket.motion.following import Follow
+from plonket.motion.spaces import Spaces
+
+Into = Callable[[MaskModel], F64 | None]
+"""From a mask's own pixels to the picture's, (3, 3); None: it is not there."""
+
+
+def combined(masks: Sequence[Mask], frame: float, size: tuple[int, int], into: Into) -> F32 | None:
+    """Coverage (h, w) of all masks that are on, in their order, on a picture of `size`; None without any.
+
+    A list that begins by taking off or by keeping the common part begins with everything.
+    """
+    total: F32 | None = None
+    for mask in masks:
+        matrix = into(mask) if mask.shown else None
+        if matrix is None:
+            continue
+        part = MASKS.get(mask.kind).run(mask, frame, size, matrix)
+        if mask.inverted:
+            part = 1 - part
+        part = part * np.float32(np.clip(value_at(mask.strength, frame) / 100, 0, 1))
+        if mask.mode == "add":
+            total = part if total is None else total + part - total * part
+        elif mask.mode == "subtract":
+            total = 1 - part if total is None else total * (1 - part)
+        else:
+            total = part if total is None else total * part
+    return None if total is None else np.asarray(total, np.float32)
+
+
+def space_of(mask: MaskModel, spaces: Spaces, frame: float, own: F64 | None = None) -> F64 | None:
+    """(3, 3) from a mask's pixels to the clip's. `own` is the same for the masked thing's own pixels."""
+    if mask.rides == "footage":
+        return np.eye(3)
+    if mask.rides == "own":
+        return own
+    return spaces.of(Follow(target=mask.target, reference_frame=mask.reference_frame), frame)

@@ -1,0 +1,88 @@
+"""API: picking colours of keyed layers in the picture, and how good their mattes are."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Any
+
+import numpy as np
+from django.http import HttpRequest
+from ninja import Router, Schema
+from pydantic import Field
+
+from plonket.colour import encode_8bit, linear_from_8bit
+from plonket.comp.kinds import OWN_SPACE
+from plonket.errors import BadInput
+from plonket.key.screen import ScreenKey, key_screen
+from plonket.layers.common import PictureLayer, clip_frame
+from plonket.outline import carry
+from plonket.pool import ShotSources
+from plonket.shot import Shot as Document
+from plonket_server.pool import pool
+from plonket_server.problems import NotHere
+from shots.editing import document_of, find_shot
+
+router = Router(tags=["keys"])
+LEAST_PX = 2.0
+"""A click picks the mean of so many pixels to every side."""
+
+
+class PickOut(Schema):
+    colour: str = Field(description="#rrggbb, the mean of what was picked")
+
+
+class MatteOut(Schema):
+    noise: float = Field(description="SD of the matte on cloth that is seen for sure")
+    holes: float = Field(description="Share of the solid subject that is not quite solid")
+    covered: float = Field(description="Share of the picture that is kept")
+
+
+def _layer(document: Document, layer_id: str) -> PictureLayer:
+    for layer in document.stack:
+        if layer.id == layer_id and isinstance(layer, PictureLayer):
+            return layer
+    raise NotHere("layer")
+
+
+def _seen(layer: PictureLayer, frame: int) -> np.ndarray:
+    """The layer's own picture in a frame of the shot, 8-bit (h, w, 3)."""
+    k = clip_frame(layer, frame, pool().length(layer.asset))
+    if k is None:
+        raise BadInput("layer.gone", f"{layer.name} shows nothing in this frame.")
+    return np.asarray(pool().clip(layer.asset).rgba(k)[..., :3])
+
+
+@router.get("/shots/{shot_id}/layers/{layer_id}/colour", response=PickOut)
+def pick(
+    request: HttpRequest, shot_id: uuid.UUID, layer_id: str, frame: int, x0: float, y0: float, x1: float, y1: float
+) -> Any:
+    """The mean colour of a layer's own picture under a spot or box of the clip's pixels."""
+    document = document_of(find_shot(shot_id))
+    layer = _layer(document, layer_id)
+    lies = OWN_SPACE[layer.kind](layer, ShotSources(document, pool()), frame)  # type: ignore[attr-defined]
+    if lies is None:
+        raise BadInput("layer.nowhere", f"{layer.name} does not lie anywhere in this frame.")
+    box = np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]], np.float64)
+    own = carry(box, np.asarray(np.linalg.inv(lies), np.float64))
+    rgb = _seen(layer, frame)
+    low, high = own.min(axis=0), own.max(axis=0)
+    middle = (low + high) / 2
+    low, high = np.minimum(low, middle - LEAST_PX), np.maximum(high, middle + LEAST_PX)
+    if not np.isfinite(own).all() or (high < 0).any() or (low > [rgb.shape[1], rgb.shape[0]]).any():
+        raise BadInput("pick.outside", f"There is nothing of {layer.name} here. Pick inside its picture.")
+    (a, b), (c, d) = (np.clip(v, 0, [rgb.shape[1] - 1, rgb.shape[0] - 1]).astype(int) for v in (low, high))
+    part = linear_from_8bit(np.ascontiguousarray(rgb[b : d + 1, a : c + 1]))
+    code = encode_8bit(np.median(part.reshape(-1, 3), axis=0).astype(np.float32))
+    return PickOut(colour="#" + "".join(f"{int(v):02x}" for v in code))
+
+
+@router.get("/shots/{shot_id}/layers/{layer_id}/matte", response=MatteOut | None)
+def matte(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, frame: int) -> Any:
+    """How good a layer's matte is in a frame; nothing without a screen key."""
+    layer = _layer(document_of(find_shot(shot_id)), layer_id)
+    if not isinstance(layer.key, ScreenKey):
+        return None
+    light = linear_from_8bit(np.ascontiguousarray(_seen(layer, frame)))
+    found = key_screen(light, layer.key, colours=pool().key_context(layer.asset, layer.key).colours)
+    covered = round(float(found.rgba[..., 3].mean()), 4)
+    return MatteOut(noise=round(found.noise, 4), holes=round(found.holes, 4), covered=covered)

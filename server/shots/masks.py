@@ -1,0 +1,85 @@
+"""API: masks as SVG, out and in."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Any
+
+from django.http import HttpRequest, HttpResponse
+from ninja import Router, Schema
+from pydantic import Field
+
+from plonket.errors import BadInput
+from plonket.formats.svg_outlines import NamedOutline, read_svg, write_svg
+from plonket.layers.common import LayerModel
+from plonket.masks.common import PURPLES
+from plonket.masks.kinds import Mask
+from plonket.masks.outlined import OutlineMask
+from plonket.plate.mend import MaskedTreatment
+from plonket.shot import Shot as Document
+from plonket.shot import read_shot
+from plonket_server.problems import NotHere
+from shots.api import ShotOut, shot_out
+from shots.editing import change_shot, document_at, document_of, find_shot
+from shots.motions import MOST_TEXT
+
+router = Router(tags=["masks"])
+
+
+class SvgIn(Schema):
+    text: str = Field(max_length=MOST_TEXT, description="An SVG file; its shapes are pixels of the clip")
+    frame: int = Field(ge=0, description="The frame that they are drawn on")
+
+
+def thing_with_masks(document: Document, thing_id: str) -> LayerModel | MaskedTreatment:
+    """The layer or treatment of that id; `NotHere` without one."""
+    for thing in (*document.stack, *document.plate):
+        if thing.id == thing_id and isinstance(thing, LayerModel | MaskedTreatment):
+            return thing
+    raise NotHere("thing with masks")
+
+
+@router.get("/shots/{shot_id}/masks/{thing_id}")
+def masks_svg(request: HttpRequest, shot_id: uuid.UUID, thing_id: str, frame: int, number: int | None = None) -> HttpResponse:
+    """The outlines of a thing's masks as they are drawn at a frame, as an SVG file."""
+    document = document_of(find_shot(shot_id)) if number is None else document_at(shot_id, number)
+    thing, footage = thing_with_masks(document, thing_id), document.footage
+    if footage is None:
+        raise BadInput("shot.no_footage", "This shot has no footage yet. Bring in a clip first.")
+    outlines = [
+        NamedOutline(name=m.name, use=m.mode != "subtract", outline=m.outline)
+        for m in thing.masks
+        if isinstance(m, OutlineMask)
+    ]
+    text = write_svg(outlines, (footage.width, footage.height), frame)
+    answer = HttpResponse(text, content_type="image/svg+xml")
+    answer["Content-Disposition"] = f'attachment; filename="masks-{frame}.svg"'
+    return answer
+
+
+@router.post("/shots/{shot_id}/masks/{thing_id}", response=ShotOut)
+def masks_from_svg(request: HttpRequest, shot_id: uuid.UUID, thing_id: str, body: SvgIn) -> Any:
+    """Add the closed shapes of an SVG file as masks; they stay on the footage until they are made to ride."""
+    found = read_svg(body.text, body.frame)
+
+    def change(document: Document) -> Document:
+        thing = thing_with_masks(document, thing_id)
+        taken = {m.id for m in thing.masks}
+        added: list[Mask] = []
+        number = len(thing.masks)
+        for one in found:
+            number += 1
+            while f"mask-{number}" in taken:
+                number += 1
+            added.append(OutlineMask(
+                id=f"mask-{number}", name=one.name, colour=PURPLES[(number - 1) % len(PURPLES)], outline=one.outline,
+                mode="add" if one.use else "subtract", reference_frame=body.frame,
+            ))  # fmt: skip
+        changed = thing.model_copy(update={"masks": [*thing.masks, *added]})
+        lists = {
+            name: [changed if one.id == thing_id else one for one in getattr(document, name)] for name in ("stack", "plate")
+        }
+        return read_shot(document.model_copy(update=lists).model_dump(mode="json"))
+
+    change_shot(shot_id, f"{len(found)} masks from SVG" if len(found) > 1 else "A mask from SVG", change)
+    return shot_out(find_shot(shot_id))

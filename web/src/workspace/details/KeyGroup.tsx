@@ -1,0 +1,137 @@
+import { useQuery } from "@tanstack/react-query";
+import { Pipette, X } from "lucide-react";
+import { get, type PinLayer, type StillLayer } from "~/api/client";
+import { useAssets, useKinds } from "~/api/queries";
+import { Button } from "~/ui/Button";
+import { Choice } from "~/ui/Choice";
+import { useOpenShot } from "~/workspace/context";
+import { Group, Row } from "~/workspace/details/Group";
+import { SchemaForm } from "~/workspace/details/SchemaForm";
+import { setOnLayer } from "~/workspace/patches";
+import { act, useWorkspace } from "~/workspace/store";
+
+type Keyable = StillLayer | PinLayer;
+type Key = NonNullable<Keyable["key"]>;
+
+const GROUPS: Record<Key["kind"], string[]> = {
+  screen: ["Cloth", "Matte", "Spill"],
+  brightness: ["Brightness"],
+  colours: ["Colours"],
+  difference: ["Difference"],
+};
+
+/** How the layer's subject is told from what is behind it. */
+export function KeyGroup({ layer }: { layer: Keyable }) {
+  const { edits } = useOpenShot();
+  const { data: kinds } = useKinds("key");
+  const tool = useWorkspace((s) => s.tool);
+  const key = layer.key;
+  const schema = kinds?.find((k) => k.kind === key?.kind)?.schema;
+  const names: Record<string, string> = { none: "Nothing" };
+  for (const k of kinds ?? []) names[k.kind] = k.label;
+  const set = (label: string, values: object) =>
+    void edits.edit(label, (latest) => {
+      const now = latest.stack.find((l) => l.id === layer.id);
+      const old = now && "key" in now ? now.key : key;
+      return setOnLayer(latest, layer.id, { key: { ...old, ...values } });
+    });
+  const choose = (kind: string) =>
+    void edits.edit(kind === "none" ? `No key on ${layer.name}` : `Key ${layer.name}`, (latest) =>
+      setOnLayer(latest, layer.id, { key: kind === "none" ? null : { kind } }),
+    );
+  const colours = key && "colours" in key ? key.colours : null;
+  return (
+    <Group title="Key">
+      <Row label="Taken off" help="What is taken off the layer's picture, and how it is told apart" wide>
+        <Choice label="Key" value={key?.kind ?? "none"} names={names} onChange={choose} />
+      </Row>
+      {key && colours && (
+        <Row label={key.kind === "screen" ? "Its colour" : "Colours"} wide>
+          <span className="flex flex-wrap items-center gap-1">
+            {colours.map((c, k) => (
+              <button
+                key={`${c}-${k}`}
+                aria-label={`Remove sample ${c}`}
+                title={`${c}: click to remove`}
+                className="group grid size-6 place-items-center rounded-md border border-black/25"
+                style={{ background: c }}
+                onClick={() => set("Remove a sample", { colours: colours.filter((_, i) => i !== k) })}
+              >
+                <X className="size-3 text-white opacity-0 mix-blend-difference group-hover:opacity-100 group-focus:opacity-100" />
+              </button>
+            ))}
+            {key.kind === "screen" && !colours.length && <span className="mr-1">found by itself</span>}
+            <Button
+              aria-pressed={tool === "pick"}
+              title="Click on the cloth in the picture, or drag over some of it"
+              onClick={() => act({ do: "tool", tool: "pick" })}
+            >
+              <Pipette className="size-3.5" /> Pick
+            </Button>
+          </span>
+        </Row>
+      )}
+      {key?.kind === "difference" && (
+        <CleanChoice value={key.clean} onChange={(clean) => set("Clean plate", { clean })} />
+      )}
+      {key?.kind === "screen" && <Quality layer={layer} />}
+      {key && schema && (
+        <SchemaForm
+          schema={schema}
+          groups={GROUPS[key.kind]}
+          bare
+          values={key as unknown as Record<string, unknown>}
+          onChange={(field, value, label) => set(`${label} of ${layer.name}'s key`, { [field]: value })}
+        />
+      )}
+    </Group>
+  );
+}
+
+function CleanChoice({ value, onChange }: { value: string | null; onChange: (v: string | null) => void }) {
+  const { data: assets } = useAssets();
+  const names: Record<string, string> = { none: "Choose one …" };
+  for (const a of assets ?? []) if (a.kind === "still") names[a.digest] = a.name;
+  return (
+    <Row label="Clean plate" help="A still of the set without the subject" wide>
+      <Choice
+        label="Clean plate"
+        value={value ?? "none"}
+        names={names}
+        onChange={(v) => onChange(v === "none" ? null : v)}
+      />
+    </Row>
+  );
+}
+
+/** How clean the matte is in this frame, as measured. */
+function Quality({ layer }: { layer: Keyable }) {
+  const { shotId, record } = useOpenShot();
+  const { frame, playing } = useWorkspace();
+  const { data } = useQuery({
+    queryKey: ["matte", shotId, record.number, layer.id, frame],
+    queryFn: () =>
+      get<{ noise: number; holes: number } | null>(
+        `/shots/${shotId}/layers/${layer.id}/matte?frame=${frame}`,
+      ),
+    enabled: !playing,
+    placeholderData: (before) => before,
+  });
+  if (!data) return null;
+  const noisy = data.noise > 0.04;
+  const thin = data.holes > 0.01;
+  return (
+    <p
+      className="my-1 flex gap-3 rounded-md bg-paper px-2 py-1 text-xs text-ink-2"
+      data-testid="matte-quality"
+    >
+      <span className={noisy ? "text-brick" : ""}>
+        Cloth {noisy ? "noisy" : "clean"} <span className="num">{(100 * data.noise).toFixed(1)} %</span>
+      </span>
+      <span className={thin ? "text-brick" : ""}>
+        Subject {thin ? "thin in places" : "solid"}{" "}
+        <span className="num">{(100 * (1 - data.holes)).toFixed(1)} %</span>
+      </span>
+    </p>
+  );
+}

@@ -1,0 +1,143 @@
+import { ChevronDown, ChevronUp, Eye, EyeOff, X } from "lucide-react";
+import { DropdownMenu } from "radix-ui";
+import { useState } from "react";
+import type { Look } from "~/api/client";
+import { useKinds } from "~/api/queries";
+import { Group } from "~/workspace/details/Group";
+import { SchemaForm } from "~/workspace/details/SchemaForm";
+import { freshId, freshName } from "~/workspace/patches";
+
+interface Props {
+  looks: Look[];
+  title: string;
+  help: string;
+  /** Change the looks as they stand when the edit's turn comes. */
+  edit: (label: string, change: (now: Look[]) => Look[]) => void;
+}
+
+/** Looks in their order: each can be turned off, moved, opened and removed. */
+export function LookList({ looks, title, help, edit }: Props) {
+  const { data: kinds } = useKinds("look");
+  const [open, setOpen] = useState<string | null>(null);
+  const selected = open ?? (looks.length === 1 ? looks[0]!.id : null);
+  const one = (id: string, label: string, values: object) =>
+    edit(label, (now) => now.map((l) => (l.id === id ? ({ ...l, ...values } as Look) : l)));
+  const move = (id: string, by: number) =>
+    edit("Move a look", (now) => {
+      const at = now.findIndex((l) => l.id === id);
+      const to = at + by;
+      if (at < 0 || to < 0 || to >= now.length) return now;
+      const next = [...now];
+      next.splice(to, 0, ...next.splice(at, 1));
+      return next;
+    });
+  const add = (kind: string, label: string) => {
+    const id = freshId("look", looks);
+    // The server fills in what is not said here.
+    edit(`Add ${label}`, (now) => [
+      ...now,
+      { kind, id: freshId("look", now), name: freshName(label, now) } as unknown as Look,
+    ]);
+    setOpen(id);
+  };
+  return (
+    <Group
+      title={title}
+      side={
+        <DropdownMenu.Root>
+          <DropdownMenu.Trigger
+            className="rounded px-1 font-semibold text-tide"
+            aria-label={`Add to ${title}`}
+          >
+            Add
+          </DropdownMenu.Trigger>
+          <DropdownMenu.Portal>
+            <DropdownMenu.Content
+              align="end"
+              sideOffset={4}
+              className="z-50 w-60 rounded-lg border border-line bg-raise p-1 shadow-xl"
+            >
+              {kinds?.map((k) => (
+                <DropdownMenu.Item
+                  key={k.kind}
+                  className="cursor-pointer rounded-md px-2.5 py-1.5 outline-none data-[highlighted]:bg-tide-2"
+                  onSelect={() => add(k.kind, k.label)}
+                >
+                  <b className="block font-semibold">{k.label}</b>
+                  <span className="text-xs text-ink-2">{k.help}</span>
+                </DropdownMenu.Item>
+              ))}
+            </DropdownMenu.Content>
+          </DropdownMenu.Portal>
+        </DropdownMenu.Root>
+      }
+    >
+      {!looks.length && <p className="text-xs text-ink-2">{help}</p>}
+      <ul>
+        {looks.map((l, at) => {
+          const schema = kinds?.find((k) => k.kind === l.kind)?.schema;
+          const groups = [
+            ...new Set(
+              Object.values(schema?.properties ?? {}).flatMap((p) =>
+                p["x-plonket"]?.group ? [p["x-plonket"].group] : [],
+              ),
+            ),
+          ];
+          const on = l.id === selected;
+          return (
+            <li key={l.id} className={on ? "mb-1 rounded-md bg-paper/60 px-1.5 pb-1" : ""}>
+              <div className="flex items-center gap-1.5 py-0.5 text-xs">
+                <button
+                  className={`min-w-0 flex-1 truncate rounded px-1 py-0.5 text-left font-semibold ${l.shown ? "" : "text-ink-3 line-through"}`}
+                  aria-expanded={on}
+                  onClick={() => setOpen(on ? "" : l.id)}
+                >
+                  {l.name}
+                </button>
+                <button
+                  className="text-ink-3 hover:text-ink disabled:opacity-25"
+                  aria-label={`${l.name} earlier`}
+                  disabled={at === 0}
+                  onClick={() => move(l.id, -1)}
+                >
+                  <ChevronUp className="size-3.5" />
+                </button>
+                <button
+                  className="text-ink-3 hover:text-ink disabled:opacity-25"
+                  aria-label={`${l.name} later`}
+                  disabled={at === looks.length - 1}
+                  onClick={() => move(l.id, 1)}
+                >
+                  <ChevronDown className="size-3.5" />
+                </button>
+                <button
+                  className="text-ink-2 hover:text-ink"
+                  aria-label={l.shown ? `Turn ${l.name} off` : `Turn ${l.name} on`}
+                  onClick={() => one(l.id, `${l.name} ${l.shown ? "off" : "on"}`, { shown: !l.shown })}
+                >
+                  {l.shown ? <Eye className="size-3.5" /> : <EyeOff className="size-3.5" />}
+                </button>
+                <button
+                  className="text-ink-3 hover:text-brick"
+                  aria-label={`Remove ${l.name}`}
+                  onClick={() => edit(`Remove ${l.name}`, (now) => now.filter((o) => o.id !== l.id))}
+                >
+                  <X className="size-3.5" />
+                </button>
+              </div>
+              {on && schema && (
+                <SchemaForm
+                  schema={schema}
+                  groups={[...groups.filter((g) => g !== "Where"), "Where"]}
+                  bare
+                  values={l as unknown as Record<string, unknown>}
+                  onChange={(field, value, label) => one(l.id, `${label} of ${l.name}`, { [field]: value })}
+                />
+              )}
+            </li>
+          );
+        })}
+      </ul>
+    </Group>
+  );
+}

@@ -1,0 +1,152 @@
+import { useMemo } from "react";
+import type { Clean, Layer, Mask, Mend } from "~/api/client";
+import { useChosenLayer, useChosenTreatment, useOpenShot } from "~/workspace/context";
+import { type Draft, outlineOf } from "~/workspace/actions/outlines";
+import { apply, IDENTITY, invert, type Matrix, type Point, valueAt } from "~/workspace/geometry";
+import { freshId, freshName, round, setOnThing } from "~/workspace/patches";
+import { frameFromStill, riding, type Spaces, useSpaces } from "~/workspace/spaces";
+import { act, useWorkspace } from "~/workspace/store";
+
+export type MaskedThing = Layer | Mend | Clean;
+
+/** The chosen thing that has masks, and how they are changed. */
+export interface Masked {
+  thing: MaskedThing;
+  list: "stack" | "plate";
+  /** Whether masks may ride on its own picture. */
+  owned: boolean;
+  /** From a mask's own pixels to the clip's. */
+  space: (mask: Mask, frame: number) => Matrix;
+  /** Change its masks as they stand when the edit's turn comes. */
+  edit: (label: string, change: (masks: Mask[]) => Mask[]) => Promise<boolean>;
+}
+
+/** Colours given in turn, so that several masks can be told apart; the first is the colour of mattes. */
+export const MASK_COLOURS = ["#b48ad8", "#6fb3b8", "#e0a74e", "#d98880", "#8fb573", "#7f9fd4"];
+
+export function useMasked(): Masked | null {
+  const { edits } = useOpenShot();
+  const layer = useChosenLayer();
+  const treatment = useChosenTreatment();
+  const spaces = useSpaces();
+  return useMemo(() => {
+    const thing: MaskedThing | null =
+      layer ?? (treatment?.kind === "mend" || treatment?.kind === "clean" ? treatment : null);
+    if (!thing) return null;
+    const list = layer ? "stack" : "plate";
+    return {
+      thing,
+      list,
+      owned: thing.kind === "still",
+      space: (mask, frame) => spaceOf(mask, thing, spaces, frame),
+      edit: async (label, change) => {
+        const done = await edits.edit(label, (latest) => {
+          const now = [...latest.stack, ...latest.plate].find((t) => t.id === thing.id);
+          const masks = now && "masks" in now ? now.masks : thing.masks;
+          return setOnThing(list, latest, thing.id, { masks: change(masks) });
+        });
+        return done !== null;
+      },
+    };
+  }, [layer, treatment, spaces, edits]);
+}
+
+function spaceOf(mask: Mask, thing: MaskedThing, spaces: Spaces, frame: number): Matrix {
+  if (mask.rides === "footage") return IDENTITY;
+  if (mask.rides === "own") return thing.kind === "still" ? frameFromStill(thing, spaces, frame) : IDENTITY;
+  const target = mask.rides === "screen" ? null : mask.rides.slice(3);
+  return spaces.of(riding(target, mask.reference_frame), frame);
+}
+
+/** The parts of a mask's drawing that a matrix moves, moved by it: as they lie in one frame. */
+export function drawnThrough(mask: Mask, m: Matrix, frame: number): Partial<Mask> {
+  if (mask.kind === "graded") {
+    const at = (x: typeof mask.from_x, y: typeof mask.from_y) =>
+      apply(m, { x: valueAt(x, frame), y: valueAt(y, frame) });
+    const [a, b] = [at(mask.from_x, mask.from_y), at(mask.to_x, mask.to_y)];
+    return { from_x: round(a.x), from_y: round(a.y), to_x: round(b.x), to_y: round(b.y) };
+  }
+  const keys = mask.outline.keys.map((key) => ({
+    frame: key.frame,
+    points: key.points.map((p) => {
+      const at = apply(m, p);
+      const arm = (dx: number, dy: number) => {
+        const end = apply(m, { x: p.x + dx, y: p.y + dy });
+        return [round(end.x - at.x), round(end.y - at.y)] as const;
+      };
+      const [in_x, in_y] = arm(p.in_x, p.in_y);
+      const [out_x, out_y] = arm(p.out_x, p.out_y);
+      return { ...p, x: round(at.x), y: round(at.y), in_x, in_y, out_x, out_y };
+    }),
+  }));
+  return { outline: { keys } };
+}
+
+/** A new mask of the chosen thing, from what was drawn on the current frame (pixels of the clip). */
+export function useAddMask() {
+  const masked = useMasked();
+  return async (points: Draft[], shape: "outline" | "graded") => {
+    if (!masked) return;
+    const { frame, mask: chosen } = useWorkspace.getState();
+    const masks = masked.thing.masks;
+    const like = masks.find((m) => m.id === chosen) ?? masks[0];
+    const rides = like?.rides ?? "footage";
+    const base = {
+      id: freshId("mask", masks),
+      name: freshName(shape === "graded" ? "Graded" : "Mask", masks),
+      colour: MASK_COLOURS[masks.length % MASK_COLOURS.length]!,
+      rides,
+      reference_frame: frame,
+    };
+    const full =
+      shape === "graded"
+        ? {
+            ...base,
+            kind: "graded",
+            from_x: points[0]!.x,
+            from_y: points[0]!.y,
+            to_x: points[1]!.x,
+            to_y: points[1]!.y,
+          }
+        : { ...base, kind: "outline", outline: outlineOf(frame, points), soft: firstSoft(masks) };
+    // The server fills in what is not said here.
+    const draft = full as unknown as Mask;
+    const back = invert(masked.space(draft, frame));
+    const placed = { ...draft, ...drawnThrough(filled(draft), back, frame) } as Mask;
+    if (await masked.edit(`Add ${base.name}`, (now) => [...now, placed])) act({ do: "mask", id: base.id });
+  };
+}
+
+const firstSoft = (masks: Mask[]) => {
+  const first = masks.find((m) => m.kind === "outline");
+  return first?.kind === "outline" ? first.soft : 0;
+};
+
+/** With the handles that a drawn point may lack. */
+function filled(mask: Mask): Mask {
+  if (mask.kind !== "outline") return mask;
+  const none = { in_x: 0, in_y: 0, out_x: 0, out_y: 0, feather: 0 };
+  const keys = mask.outline.keys.map((k) => ({ ...k, points: k.points.map((p) => ({ ...none, ...p })) }));
+  return { ...mask, outline: { keys } };
+}
+
+/** The unit normal of an outline at each of its points, pointing out of it. */
+export function outwards(points: readonly Draft[]): Point[] {
+  const n = points.length;
+  let area = 0;
+  points.forEach((p, k) => {
+    const q = points[(k + 1) % n]!;
+    area += p.x * q.y - q.x * p.y;
+  });
+  const side = area > 0 ? 1 : -1;
+  return points.map((p, k) => {
+    const before = points[(k + n - 1) % n]!;
+    const after = points[(k + 1) % n]!;
+    const curved = p.in_x || p.in_y || p.out_x || p.out_y;
+    const t = curved
+      ? { x: (p.out_x ?? 0) - (p.in_x ?? 0), y: (p.out_y ?? 0) - (p.in_y ?? 0) }
+      : { x: after.x - before.x, y: after.y - before.y };
+    const length = Math.hypot(t.x, t.y) || 1;
+    return { x: (side * t.y) / length, y: (-side * t.x) / length };
+  });
+}

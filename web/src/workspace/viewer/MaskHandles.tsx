@@ -1,0 +1,141 @@
+import { useState } from "react";
+import type { GradedMask, Mask, OutlinePoint } from "~/api/client";
+import { apply, invert, type Matrix, type Point, valueAt, withValue } from "~/workspace/geometry";
+import { type Masked, useMasked } from "~/workspace/masks";
+import { outlineAt, withOutline } from "~/workspace/outline";
+import { round } from "~/workspace/patches";
+import { act, useWorkspace } from "~/workspace/store";
+import { RegionShape } from "~/workspace/viewer/RegionShape";
+import { type Grab, useGrab } from "~/workspace/viewer/useGrab";
+import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
+
+/** The masks of the chosen thing over the picture; the chosen one with its points. */
+export function MaskHandles({ mapping, still }: { mapping: Mapping; still: boolean }) {
+  const masked = useMasked();
+  const { mask: chosen, frame } = useWorkspace();
+  const hand = useGrab(mapping);
+  const [shape, setShape] = useState<{ id: string; points: OutlinePoint[] } | null>(null);
+  if (!masked?.thing.masks.length) return null;
+  const masks = masked.thing.masks;
+  const selected = masks.find((m) => m.id === chosen) ?? (masks.length === 1 ? masks[0] : undefined);
+  // The chosen one last, so that its points lie on top.
+  const ordered = [...masks].sort((a, b) => Number(a === selected) - Number(b === selected));
+  return (
+    <svg ref={hand.svg} className="pointer-events-none absolute inset-0 size-full" data-testid="masks">
+      {ordered.map((m) => {
+        const common = {
+          ride: masked.space(m, frame),
+          mapping,
+          hand,
+          on: m === selected,
+          still,
+          onChoose: () => act({ do: "mask", id: m.id }),
+        };
+        if (m.kind === "graded") return <GradedShape key={m.id} masked={masked} mask={m} {...common} />;
+        return (
+          <RegionShape
+            key={m.id}
+            region={{ id: m.id, name: m.name, use: false }}
+            look={{
+              colour: m.colour,
+              faded: !m.shown || (m.mode === "subtract") !== m.inverted,
+              feather: true,
+            }}
+            {...common}
+            frame={frame}
+            points={shape?.id === m.id ? shape.points : outlineAt(m.outline, frame)}
+            onShape={(points, done) => {
+              setShape({ id: m.id, points });
+              if (done)
+                void change(masked, `Shape ${m.name}`, m.id, (now) =>
+                  now.kind === "outline" ? { outline: withOutline(now.outline, frame, points) } : {},
+                ).finally(() => setShape(null));
+            }}
+            onBroken={() => setShape(null)}
+          />
+        );
+      })}
+    </svg>
+  );
+}
+
+const change = (masked: Masked, label: string, id: string, values: (now: Mask) => object) =>
+  masked.edit(label, (masks) => masks.map((m) => (m.id === id ? ({ ...m, ...values(m) } as Mask) : m)));
+
+interface GradedProps {
+  masked: Masked;
+  mask: GradedMask;
+  ride: Matrix;
+  mapping: Mapping;
+  hand: Grab;
+  on: boolean;
+  still: boolean;
+  onChoose: () => void;
+}
+
+/** A graded mask: full at the disc, gone at the ring. */
+function GradedShape({ masked, mask, ride, mapping, hand, on, still, onChoose }: GradedProps) {
+  const frame = useWorkspace((s) => s.frame);
+  const [moved, setMoved] = useState<{ end: "from" | "to"; at: Point } | null>(null);
+  const spot = (end: "from" | "to"): Point =>
+    moved?.end === end
+      ? moved.at
+      : { x: valueAt(mask[`${end}_x`], frame), y: valueAt(mask[`${end}_y`], frame) };
+  const [a, b] = [spot("from"), spot("to")];
+  const [from, to] = [a, b].map((p) => toScreen(mapping, apply(ride, p))) as [Point, Point];
+  const along = { x: to.x - from.x, y: to.y - from.y };
+  const length = Math.hypot(along.x, along.y) || 1;
+  const side = { x: (-along.y / length) * 2000, y: (along.x / length) * 2000 };
+  const line = (p: Point) => ({ x1: p.x - side.x, y1: p.y - side.y, x2: p.x + side.x, y2: p.y + side.y });
+  const grab = (e: React.PointerEvent<SVGElement>, end: "from" | "to") => {
+    onChoose();
+    const back = invert(ride);
+    hand.grab(
+      e,
+      apply(ride, spot(end)),
+      (at) => setMoved({ end, at: apply(back, at) }),
+      (at) => {
+        if (!at) {
+          setMoved(null);
+          return;
+        }
+        const p = apply(back, at);
+        void change(masked, `Move ${mask.name}`, mask.id, (now) =>
+          now.kind === "graded"
+            ? {
+                [`${end}_x`]: withValue(now[`${end}_x`], frame, round(p.x)),
+                [`${end}_y`]: withValue(now[`${end}_y`], frame, round(p.y)),
+              }
+            : {},
+        ).finally(() => setMoved(null));
+      },
+    );
+  };
+  return (
+    <g data-mask={mask.id} opacity={mask.shown ? 1 : 0.45}>
+      <line {...line(from)} stroke={mask.colour} strokeWidth={on ? 1.6 : 1} />
+      <line {...line(to)} stroke={mask.colour} strokeWidth={on ? 1.6 : 1} strokeDasharray="2 5" />
+      <line x1={from.x} y1={from.y} x2={to.x} y2={to.y} stroke={mask.colour} strokeOpacity="0.6" />
+      {still &&
+        (["from", "to"] as const).map((end) => {
+          const at = end === "from" ? from : to;
+          return (
+            <circle
+              key={end}
+              cx={at.x}
+              cy={at.y}
+              r="7"
+              fill={end === "from" ? mask.colour : "#0b0d0e"}
+              fillOpacity={end === "from" ? 1 : 0.5}
+              stroke={mask.colour}
+              strokeWidth="2"
+              className="pointer-events-auto cursor-move"
+              role="button"
+              aria-label={`${mask.name}: where it is ${end === "from" ? "full" : "gone"}`}
+              onPointerDown={(e) => grab(e, end)}
+            />
+          );
+        })}
+    </g>
+  );
+}
