@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import bisect
+import math
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
@@ -13,21 +15,29 @@ class Model(BaseModel):
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False, json_schema_serialization_defaults_required=True)
 
 
-Ease = Literal["hold", "linear", "smooth"]
+Ease = Literal["hold", "linear", "smooth", "curve"]
 
 
 class Key(Model):
-    """A value set at a frame, and how it goes on from there."""
+    """A value set at a frame, and how it goes on from there.
+
+    With `curve` the way to the next key is a cubic whose handles are `out_time`, `out_value` of this key and `in_time`,
+    `in_value` of the next: times are parts of the way between the two keys, values are offsets from the keys' own.
+    """
 
     frame: int = Field(ge=0)
     value: float
     ease: Ease = "smooth"
+    out_time: float = Field(default=0.35, ge=0, le=1)
+    out_value: float = 0.0
+    in_time: float = Field(default=0.35, ge=0, le=1)
+    in_value: float = 0.0
 
 
 class Keyed(Model):
     """A number that moves from key to key."""
 
-    keys: list[Key] = Field(min_length=1)
+    keys: list[Key] = Field(min_length=1, max_length=5000)
 
     @model_validator(mode="after")
     def _ordered(self) -> Keyed:
@@ -37,26 +47,93 @@ class Keyed(Model):
         return self
 
 
-Number = float | Keyed
-"""Any number can move: a constant or keys. `value_at` is the one evaluator."""
+class Wobble(Model):
+    """How a number varies by itself: always the same way for the same seed.
+
+    `amount` is how far it goes to either side, in the number's own unit; `every` how many frames pass from one value to
+    the next.
+    """
+
+    kind: Literal["smooth", "flicker", "steps"] = "smooth"
+    amount: float = Field(default=10.0, ge=0)
+    every: float = Field(default=12.0, ge=0.25, le=10000)
+    seed: int = Field(default=1, ge=0, le=9999)
+
+
+class Wobbling(Model):
+    """A number with a wobble about its value or keys."""
+
+    base: float | Keyed
+    wobble: Wobble
+
+
+Number = float | Keyed | Wobbling
+"""Any number can move: a constant, keys, or a wobble about either. `value_at` is the one evaluator."""
 
 
 def value_at(number: Number, frame: float) -> float:
     """The value of a number at a frame; before the first key and after the last it holds."""
+    if isinstance(number, Wobbling):
+        return value_at(number.base, frame) + wobble_at(number.wobble, frame)
     if not isinstance(number, Keyed):
         return float(number)
     keys = number.keys
     if frame <= keys[0].frame:
         return keys[0].value
-    for a, b in zip(keys[:-1], keys[1:], strict=True):
-        if frame < b.frame:
-            if a.ease == "hold":
-                return a.value
-            u = (frame - a.frame) / (b.frame - a.frame)
-            if a.ease == "smooth":
-                u = u * u * (3 - 2 * u)
-            return a.value + (b.value - a.value) * u
-    return keys[-1].value
+    at = bisect.bisect_right(keys, frame, key=lambda k: k.frame) - 1
+    if at == len(keys) - 1:
+        return keys[-1].value
+    a, b = keys[at], keys[at + 1]
+    if a.ease == "hold":
+        return a.value
+    u = (frame - a.frame) / (b.frame - a.frame)
+    if a.ease == "curve":
+        return _curved(a, b, u)
+    if a.ease == "smooth":
+        u = u * u * (3 - 2 * u)
+    return a.value + (b.value - a.value) * u
+
+
+def _curved(a: Key, b: Key, u: float) -> float:
+    """The value where the cubic between two keys is at a part `u` of the time: its time never runs backwards."""
+    p, q = a.out_time, 1 - b.in_time
+    low, high = 0.0, 1.0
+    for _ in range(40):
+        t = (low + high) / 2
+        time = 3 * (1 - t) ** 2 * t * p + 3 * (1 - t) * t * t * q + t**3
+        low, high = (t, high) if time < u else (low, t)
+    t = (low + high) / 2
+    first, second = a.value + a.out_value, b.value + b.in_value
+    return (1 - t) ** 3 * a.value + 3 * (1 - t) ** 2 * t * first + 3 * (1 - t) * t * t * second + t**3 * b.value
+
+
+def wobble_at(wobble: Wobble, frame: float) -> float:
+    """How far a wobble is from nought at a frame, in the number's unit; `web/src/workspace/geometry.ts` has the same."""
+    t = frame / wobble.every
+    if wobble.kind == "steps":
+        part = _random(wobble.seed, math.floor(t))
+    elif wobble.kind == "flicker":
+        part = 0.55 * _random(wobble.seed, math.floor(t)) + 0.45 * _drift(wobble.seed + 5003, t / 5)
+    else:
+        part = (_drift(wobble.seed, t) + 0.4 * _drift(wobble.seed + 7919, t * 2.37)) / 1.4
+    return wobble.amount * part
+
+
+def _drift(seed: int, t: float) -> float:
+    """Smooth noise between -1 and 1: random values at whole numbers, eased into each other."""
+    k = math.floor(t)
+    u = t - k
+    u = u * u * u * (u * (6 * u - 15) + 10)
+    return _random(seed, k) * (1 - u) + _random(seed, k + 1) * u
+
+
+def _random(seed: int, k: int) -> float:
+    """A number between -1 and 1 for every whole number: an avalanche of 32 bits, which a browser can do alike."""
+    mask = 0xFFFFFFFF
+    h = ((k & mask) * 0x9E3779B1 & mask) ^ (seed * 0x85EBCA6B & mask)
+    h = ((h ^ (h >> 16)) * 0x7FEB352D) & mask
+    h = ((h ^ (h >> 15)) * 0x846CA68B) & mask
+    return (h ^ (h >> 16)) / 2**31 - 1
 
 
 def number(
@@ -104,6 +181,26 @@ def colour(default: str, *, label: str, help: str = "", group: str = "") -> Any:
     """A field for a colour, sRGB as ``#rrggbb``."""
     extra: dict[str, Any] = {"control": "colour", "label": label, "help": help, "group": group, "default": default}
     return Field(default=default, pattern=r"^#[0-9a-fA-F]{6}$", json_schema_extra={"x-plonket": extra})
+
+
+class CurvePoint(Model):
+    """A point of a curve from 0 to 1."""
+
+    x: float = Field(ge=0, le=1)
+    y: float = Field(ge=0, le=1)
+
+
+def curve(*, label: str, help: str = "", group: str = "") -> Any:
+    """A field for a curve through points, drawn by hand; at first it leaves everything as it is."""
+    extra: dict[str, Any] = {"control": "curve", "label": label, "help": help, "group": group, "default": None}
+    return Field(default_factory=lambda: [CurvePoint(x=0, y=0), CurvePoint(x=1, y=1)], min_length=2, max_length=24,
+                 json_schema_extra={"x-plonket": extra})  # fmt: skip
+
+
+def asset(kind: str, *, label: str, help: str = "", group: str = "") -> Any:
+    """A field for something of a kind from the shelf, by its content hash."""
+    extra: dict[str, Any] = {"control": "asset", "label": label, "help": help, "group": group, "default": None, "kind": kind}
+    return Field(default=None, json_schema_extra={"x-plonket": extra})
 
 
 Identifier = Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9_-]{0,63}$")]

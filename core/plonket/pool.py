@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Sequence
 from functools import cached_property
 from pathlib import Path
 from typing import Any, Generic, TypeVar
@@ -15,10 +15,12 @@ from plonket.colour import linear_from_8bit
 from plonket.comp.picture import StillSource
 from plonket.conventions import F32, F64, U8
 from plonket.errors import BadInput
+from plonket.formats.cube import read_cube
 from plonket.key.common import KeyContext
 from plonket.key.difference import DifferenceKey
 from plonket.key.kinds import KEYS, Key
 from plonket.key.screen import ScreenKey, samples_of
+from plonket.layers.common import LayerModel
 from plonket.media.clip import Clip, open_clip
 from plonket.mend.clean import Hero
 from plonket.mend.plate import Filled, Patch, mended
@@ -63,6 +65,7 @@ class MediaPool:
         self._stills: _Kept[str, StillSource] = _Kept(lambda key: StillSource(open_clip(media_path(key)).rgba(0)), most_stills)
         self._clip_stills: _Kept[tuple[str, int], StillSource] = _Kept(self._clip_still, most_stills)
         self._measured = _Kept(measurement, 32)
+        self._tables: _Kept[str, F32] = _Kept(lambda key: read_cube(media_path(key).read_text(errors="replace")), 8)
         self._stored = stored or (lambda _key, _frame: None)
         self._movements: _Kept[tuple[str, int], F64] = _Kept(self._no_maker, 64)
         self._mended: _Kept[tuple[str, int], U8] = _Kept(self._no_maker, 32)
@@ -87,6 +90,10 @@ class MediaPool:
     def _key(self, asset: str, frame: int, key: Key) -> StillSource:
         light = linear_from_8bit(np.ascontiguousarray(self.clip(asset).rgba(frame)[..., :3]))
         return StillSource.of_light(KEYS.get(key.kind).run(light, key, self.key_context(asset, key)))
+
+    def table(self, asset: str) -> F32:
+        """A colour table of the shelf."""
+        return self._tables.get(asset)
 
     def key_context(self, asset: str, key: Key) -> KeyContext:
         """What a key knows of a whole clip: found once, so that it does not change from frame to frame."""
@@ -205,10 +212,12 @@ class ShotSources:
 
     def __init__(self, shot: Shot, pool: MediaPool) -> None:
         self.shot, self.pool = shot, pool
-        size = (shot.footage.width, shot.footage.height) if shot.footage else (16, 9)
+        self.size = size = (shot.footage.width, shot.footage.height) if shot.footage else (16, 9)
         self._moves = any(one.shown and not isinstance(one, MaskedTreatment) for one in shot.plate)
         self.spaces = Spaces(shot.perches, self.movement, size, self._screen if self._moves else None)
         self._perches = {p.id: p for p in shot.perches}
+        self._layers = {layer.id: layer for layer in shot.layers}
+        self._parcels = {p.id: p.stack for p in shot.parcels}
         self._paths: dict[str, dict[str, F64]] = {}
 
     @cached_property
@@ -285,6 +294,15 @@ class ShotSources:
     def element(self, asset: str, frame: int, key: Key | None = None) -> StillSource:
         return self.pool.element(asset, frame, key)
 
+    def layer(self, layer_id: str) -> LayerModel | None:
+        return self._layers.get(layer_id)
+
+    def parcel(self, parcel_id: str) -> Sequence[LayerModel]:
+        return self._parcels.get(parcel_id, ())
+
+    def table(self, asset: str) -> F32:
+        return self.pool.table(asset)
+
     def matte(self, asset: str) -> Clip:
         return self.pool.clip(asset)
 
@@ -316,6 +334,46 @@ class ShotSources:
             measured = self.pool.measured(motion.measurement) if motion.measurement else None
             self._paths[motion.id] = settled_points(motion, measured) if isinstance(measured, PointTracks) else {}
         return self._paths[motion.id]
+
+
+class NoMedia:
+    """`Sources` of a document that refers to nothing: for elements that are generated."""
+
+    view: ViewPath | None = None
+
+    def __init__(self, size: tuple[int, int]) -> None:
+        self.size = size
+        self.spaces = Spaces([], lambda motion, reference: None, size)
+
+    def plate(self, asset: str, frame: int) -> U8:
+        return np.zeros((self.size[1], self.size[0], 3), np.uint8)
+
+    def donor(self, asset: str, frame: int) -> StillSource:
+        return StillSource(self.plate(asset, frame))
+
+    def length(self, asset: str) -> int:
+        return 1
+
+    def element(self, asset: str, frame: int, key: Key | None = None) -> StillSource:
+        return StillSource(np.zeros((2, 2, 4), np.uint8))
+
+    def quad(self, plane: str) -> F64 | None:
+        return None
+
+    def on_plane(self, plane: str, frame: float) -> F64:
+        return np.eye(3)
+
+    def anchor(self, target: str, point: str | None, at: F64, frame: float) -> F64 | None:
+        return None
+
+    def layer(self, layer_id: str) -> LayerModel | None:
+        return None
+
+    def parcel(self, parcel_id: str) -> Sequence[LayerModel]:
+        return ()
+
+    def table(self, asset: str) -> F32:
+        return np.stack([np.linspace(0, 1, 2, dtype=np.float32)] * 3, axis=1)
 
 
 def _at(path: F64, frame: float) -> F64:

@@ -16,11 +16,18 @@ from pydantic import Field, TypeAdapter, ValidationError, model_validator
 
 from plonket.comp.kinds import LAYERS
 from plonket.errors import BadInput
-from plonket.fields import Digest, Model, Name, choice
+from plonket.fields import Digest, Identifier, Model, Name, choice
+from plonket.generated.kinds import GENERATORS
 from plonket.key.kinds import KEYS
 from plonket.layers.beam import BeamLayer
+from plonket.layers.fill import FillLayer
+from plonket.layers.generated import GeneratedLayer
+from plonket.layers.parcel import ParcelLayer
 from plonket.layers.pin import PinLayer
+from plonket.layers.placed import PlacedModel
 from plonket.layers.still import StillLayer
+from plonket.layers.wash import WashLayer
+from plonket.looks.common import PlacedLook
 from plonket.looks.kinds import LOOKS, Look
 from plonket.masks.kinds import MASKS
 from plonket.motion.kinds import MOTIONS
@@ -36,7 +43,9 @@ from plonket.registry import Registry
 
 Motion = Annotated[PointMotion | PlaneMotion, Field(discriminator="kind")]
 Treatment = Annotated[Steady | Handheld | Mend | Clean, Field(discriminator="kind")]
-Layer = Annotated[StillLayer | PinLayer | BeamLayer, Field(discriminator="kind")]
+Layer = Annotated[
+    StillLayer | PinLayer | BeamLayer | GeneratedLayer | FillLayer | WashLayer | ParcelLayer, Field(discriminator="kind")
+]
 
 
 class Footage(Model):
@@ -74,6 +83,14 @@ class Delivery(Model):
     sound: bool = True
 
 
+class Parcel(Model):
+    """Several layers kept as one; `ParcelLayer` shows them, as often as it is wanted."""
+
+    id: Identifier
+    name: Name
+    stack: list[Layer] = Field(default_factory=list, max_length=100)
+
+
 class Shot(Model):
     """One shot, whole."""
 
@@ -84,15 +101,17 @@ class Shot(Model):
     perches: list[Perch] = Field(default_factory=list, max_length=200)
     plate: list[Treatment] = Field(default_factory=list, max_length=50)
     stack: list[Layer] = Field(default_factory=list, max_length=200)
+    parcels: list[Parcel] = Field(default_factory=list, max_length=50)
     finish: list[Look] = Field(default_factory=list, max_length=50)
     delivery: Delivery = Field(default_factory=Delivery)
 
     @model_validator(mode="after")
     def _consistent(self) -> Shot:
-        ids = [thing.id for thing in (*self.motions, *self.perches, *self.plate, *self.stack, *self.finish)]
+        ids = [thing.id for thing in (*self.motions, *self.perches, *self.plate, *self.layers, *self.parcels, *self.finish)]
         if len(set(ids)) != len(ids):
             raise ValueError("two things in the shot have the same id")
         self._check_targets()
+        self._check_layers()
         if self.footage is not None:
             for motion in self.motions:
                 self._check_frames(motion, self.footage.frames)
@@ -105,7 +124,7 @@ class Shot(Model):
         for name, target in self._targets():
             if target not in known:
                 raise ValueError(f"{name} follows something that is not in the shot")
-        for layer in self.stack:
+        for layer in self.layers:
             if isinstance(layer, PinLayer) and layer.plane not in planes:
                 raise ValueError(f"{layer.name} is pinned to a plane that is not in the shot")
         motions = {m.id for m in self.motions}
@@ -129,18 +148,23 @@ class Shot(Model):
         for perch in self.perches:
             if perch.follow.target is not None:
                 yield perch.name, perch.follow.target
-        for layer in self.stack:
-            if isinstance(layer, StillLayer) and layer.follow.target is not None:
+        for layer in self.layers:
+            if isinstance(layer, PlacedModel | FillLayer) and layer.follow.target is not None:
                 yield layer.name, layer.follow.target
+            if isinstance(layer, GeneratedLayer) and layer.stays_target is not None:
+                yield layer.name, layer.stays_target
             if isinstance(layer, BeamLayer):
                 for anchor in layer.anchors:
                     yield layer.name, anchor.target
         masked = [one for one in self.plate if isinstance(one, MaskedTreatment)]
-        looks = [*self.finish, *(look for layer in self.stack for look in layer.looks)]
-        for thing in (*self.stack, *masked, *looks):
+        looks = [*self.finish, *(look for layer in self.layers for look in layer.looks)]
+        for thing in (*self.layers, *masked, *looks):
             for mask in thing.masks:
                 if mask.target is not None:
                     yield f"{mask.name} of {thing.name}", mask.target
+        for look in looks:
+            if isinstance(look, PlacedLook) and look.target is not None:
+                yield look.name, look.target
         motions = {m.id for m in self.motions}
         for motion in self.motions:
             if isinstance(motion, PlaneMotion):
@@ -148,6 +172,40 @@ class Shot(Model):
                     rides = region.follow.removeprefix("motion:")
                     if region.follow.startswith("motion:") and (rides not in motions or rides == motion.id):
                         raise ValueError(f"{region.name} of {motion.name} follows a motion that is not in the shot")
+
+    @property
+    def layers(self) -> list[Layer]:
+        """All layers, those in parcels too."""
+        return [*self.stack, *(layer for parcel in self.parcels for layer in parcel.stack)]
+
+    def _check_layers(self) -> None:
+        """Mattes and parcels refer to what is there, and never to themselves by way of others."""
+        layers = {layer.id: layer for layer in self.layers}
+        parcels = {parcel.id: parcel for parcel in self.parcels}
+        needs: dict[str, list[str]] = {p.id: [layer.id for layer in p.stack] for p in self.parcels}
+        for layer in layers.values():
+            needs[layer.id] = []
+            if layer.matte is not None:
+                if layer.matte not in layers:
+                    raise ValueError(f"{layer.name} has a layer as matte that is not in the shot")
+                needs[layer.id].append(layer.matte)
+            if isinstance(layer, ParcelLayer):
+                if layer.parcel not in parcels:
+                    raise ValueError(f"{layer.name} shows a parcel that is not in the shot")
+                needs[layer.id].append(layer.parcel)
+        done: set[str] = set()
+
+        def visit(name: str, above: frozenset[str]) -> None:
+            if name in above:
+                thing = layers[name].name if name in layers else parcels[name].name
+                raise ValueError(f"{thing} would need itself, as a matte or inside a parcel")
+            if name not in done:
+                for other in needs.get(name, ()):
+                    visit(other, above | {name})
+                done.add(name)
+
+        for name in needs:
+            visit(name, frozenset())
 
     def _check_clean(self, frames: int) -> None:
         for one in self.plate:
@@ -199,7 +257,7 @@ def picture_hash(shot: Shot) -> str:
 def mends_hash(shot: Shot) -> str:
     """Hash of what the mended footage depends on: not how it is steadied, nor the range."""
     mends = [one for one in shot.plate if isinstance(one, MaskedTreatment) and one.shown]
-    return _hashed(shot.model_copy(update={"stack": [], "plate": mends, "finish": []}), ranged=False)
+    return _hashed(shot.model_copy(update={"stack": [], "parcels": [], "plate": mends, "finish": []}), ranged=False)
 
 
 def _hashed(shot: Shot, *, ranged: bool) -> str:
@@ -211,7 +269,8 @@ def _hashed(shot: Shot, *, ranged: bool) -> str:
         for key in {"in_frame", "out_frame", "name"}.difference(kept):
             record["footage"].pop(key)
     record["motions"] = [_moves(m) for m in record["motions"]]
-    for thing in (*record["stack"], *record["perches"], *record["plate"]):
+    inside = [layer for parcel in record["parcels"] for layer in parcel["stack"]]
+    for thing in (*record["stack"], *inside, *record["parcels"], *record["perches"], *record["plate"]):
         thing.pop("name")
         for mask in thing.get("masks", ()):
             mask.pop("name")
@@ -225,7 +284,7 @@ def plate_hash(shot: Shot) -> str:
     assert shot.footage is not None
     if not any(one.shown for one in shot.plate):
         return shot.footage.asset
-    return picture_hash(shot.model_copy(update={"stack": [], "perches": [], "finish": []}))
+    return picture_hash(shot.model_copy(update={"stack": [], "parcels": [], "perches": [], "finish": []}))
 
 
 def _moves(motion: dict[str, Any]) -> dict[str, Any]:
@@ -238,5 +297,6 @@ def _moves(motion: dict[str, Any]) -> dict[str, Any]:
 
 
 REGISTRIES: dict[str, Registry[Any]] = {
-    "motion": MOTIONS, "treatment": TREATMENTS, "layer": LAYERS, "mask": MASKS, "key": KEYS, "look": LOOKS,
+    "motion": MOTIONS, "treatment": TREATMENTS, "layer": LAYERS, "generator": GENERATORS, "mask": MASKS, "key": KEYS,
+    "look": LOOKS,
 }  # fmt: skip

@@ -16,12 +16,15 @@ from django.http import HttpRequest, HttpResponse, HttpResponseBase, JsonRespons
 from django.views.decorators.http import require_safe
 
 from library.assets import find_asset
-from plonket.comp.render import View, render_frame, scaled_size
+from plonket.comp.render import View, render_alone, render_frame, scaled_size
 from plonket.conventions import U8
 from plonket.errors import BadInput, PlonketError
+from plonket.generated.kinds import GENERATORS
+from plonket.layers.generated import GeneratedLayer
 from plonket.plate.clean import Clean
 from plonket.plate.steady import Steady
-from plonket.pool import ShotSources
+from plonket.pool import NoMedia, ShotSources
+from plonket.shot import Footage
 from plonket.shot import Shot as Document
 from plonket.shot import plate_hash, read_shot
 from plonket_server import store
@@ -39,6 +42,8 @@ WORKED = "worked"
 """The held picture that is worked on while the finished one gets its movement back."""
 HALF = "half-"
 """Before a clean frame's id: the final picture with it half opaque."""
+CHECKER, ON_GREY = "checker-", "grey-"
+"""Before a layer's id: that layer alone over a checker, or over even grey."""
 DESK = "desk-"
 """Before a clean frame's id: the frame asked for as the paint desk shows it."""
 CACHE_BYTES = 384 * 1024**2
@@ -90,7 +95,7 @@ def _jpeg(rgb: U8) -> bytes:
 
 def _shot_jpeg(shot_id: uuid.UUID, digest: str, view: str, percent: int, number: int) -> bytes:
     held = view.removeprefix(HELD) if view.startswith(HELD) else None
-    special = held is not None or view == WORKED or view.startswith((HALF, DESK))
+    special = held is not None or view == WORKED or view.startswith((HALF, DESK, CHECKER, ON_GREY))
     if percent not in PERCENTS or not (special or view in VIEWS):
         raise NotHere("frame")
     document = _document(shot_id, digest)
@@ -109,6 +114,10 @@ def _shot_jpeg(shot_id: uuid.UUID, digest: str, view: str, percent: int, number:
         sources = ShotSources(document, pool())
         if view.startswith(DESK):
             return _jpeg(_at_desk(document, sources, view.removeprefix(DESK), number))
+        if view.startswith((CHECKER, ON_GREY)):
+            layer = view.partition("-")[2]
+            alone = render_alone(document, sources, number, layer, scale=percent / 100, checker=view.startswith(CHECKER))
+            return _jpeg(alone)
         shown = VIEWS.get(view, "final")
         return _jpeg(render_frame(document, sources, number, view=shown, scale=percent / 100, held=held))
 
@@ -232,3 +241,29 @@ def media_file(request: HttpRequest, digest: str, what: str) -> HttpResponseBase
     if content_type is None:
         return _problem(NotHere("file"))
     return ranged_file(request, store.derived_folder(digest) / what, content_type, immutable=True)
+
+
+@functools.lru_cache(maxsize=64)
+def _generated(kind: str) -> bytes:
+    """What a generated element looks like: its defaults over a dusk."""
+    footage = Footage(asset="0" * 64, name="preview", width=640, height=360, rate="30/1", frames=120, in_frame=0, out_frame=119)
+    x, y = PLACES.get(kind, (320.0, 180.0))
+    layer = GeneratedLayer.model_validate(
+        {"id": "g", "name": "g", "x": x, "y": y, "size": 62.0, "generator": {"kind": kind}}
+    )
+    return _jpeg(render_alone(Document(name="p", footage=footage, stack=[layer]), NoMedia((640, 360)), 70, "g", scale=0.5))
+
+
+PLACES = {"smoke": (320.0, 320.0), "sparks": (320.0, 300.0), "flare": (230.0, 130.0), "cone": (70.0, 200.0)}
+"""Where an element shows best in its preview, of 640 x 360."""
+
+
+@require_safe
+def generated_preview(request: HttpRequest, kind: str) -> HttpResponseBase:
+    """A small picture of a generated element as JPEG."""
+    try:
+        GENERATORS.get(kind)
+        data = _generated(kind)
+    except PlonketError as error:
+        return _problem(error)
+    return HttpResponse(data, content_type="image/jpeg", headers={"Cache-Control": "private, max-age=3600"})

@@ -34,7 +34,7 @@ class NameIn(Schema):
 
 class AssetOut(Schema):
     digest: str
-    kind: Literal["clip", "still"]
+    kind: Literal["clip", "still", "table"]
     name: str
     state: Literal["conforming", "ready", "failed"]
     problem: str
@@ -94,7 +94,7 @@ def remove_project(request: HttpRequest, project_id: uuid.UUID) -> Any:
 
 
 @router.get("/assets", response=list[AssetOut])
-def assets(request: HttpRequest, kind: Literal["clip", "still"] | None = None) -> Any:
+def assets(request: HttpRequest, kind: Literal["clip", "still", "table"] | None = None) -> Any:
     """Everything in the library."""
     found = Asset.objects.all()
     if kind is not None:

@@ -14,9 +14,14 @@ from jobs.queue import enqueue
 from library.models import Asset
 from library.unpack import readable
 from plonket.errors import PlonketError
+from plonket.formats.cube import read_cube
 from plonket.media import ClipInfo, probe
 from plonket_server import store
 from plonket_server.problems import NotHere
+
+
+NO_PICTURE = {"width": 0, "height": 0, "fps": "1/1", "frames": 0, "has_audio": False}
+"""What a colour table says of pictures."""
 
 
 def find_asset(digest: str) -> Asset:
@@ -39,8 +44,12 @@ def bring_in(part: Path, name: str, *, shot_id: Any = None, on_shelf: bool = Fal
     if checked != part:
         os.replace(part, checked)
     try:
-        with readable(checked) as media:
-            info = probe(media)
+        if ending == ".cube":
+            read_cube(checked.read_text(errors="replace"))
+            info = None
+        else:
+            with readable(checked) as media:
+                info = probe(media)
         digest = store.digest_of(checked)
         target = store.original_path(digest, ending)
         target.parent.mkdir(parents=True, exist_ok=True)
@@ -63,17 +72,18 @@ def title_of(name: str) -> str:
 
 
 def _record(
-    digest: str, ending: str, target: Path, info: ClipInfo, name: str, shot_id: Any, on_shelf: bool, words: str,
+    digest: str, ending: str, target: Path, info: ClipInfo | None, name: str, shot_id: Any, on_shelf: bool, words: str,
     settings: dict[str, Any], conform_now: bool,
 ) -> Asset:  # fmt: skip
-    still = info.kind == "still"
+    still = info is None or info.kind == "still"
+    kind = Asset.Kind.TABLE if info is None else Asset.Kind.STILL if still else Asset.Kind.CLIP
     title = title_of(name)
     with transaction.atomic():
         asset, fresh = Asset.objects.get_or_create(
             digest=digest,
             defaults={
-                "kind": Asset.Kind.STILL if still else Asset.Kind.CLIP, "name": title, "ending": ending,
-                "bytes": target.stat().st_size, "info": info.to_json(), "on_shelf": on_shelf or still,
+                "kind": kind, "name": title, "ending": ending,
+                "bytes": target.stat().st_size, "info": NO_PICTURE if info is None else info.to_json(), "on_shelf": on_shelf or still,
                 "state": Asset.State.READY if still else Asset.State.CONFORMING, "words": words,
                 "settings": settings,
             },

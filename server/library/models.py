@@ -19,11 +19,12 @@ class Project(models.Model):
 
 
 class Asset(models.Model):
-    """A clip or still in the store, by the hash of its original bytes."""
+    """A clip, still or colour table in the store, by the hash of its original bytes."""
 
     class Kind(models.TextChoices):
         CLIP = "clip"
         STILL = "still"
+        TABLE = "table"
 
     class State(models.TextChoices):
         CONFORMING = "conforming"

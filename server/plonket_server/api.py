@@ -15,6 +15,7 @@ from shots.api import router as shots
 from shots.checks import router as checks
 from shots.exchange import router as exchange
 from shots.keys import router as keys
+from shots.likeness import router as likeness
 from shots.masks import router as masks
 from shots.motions import router as motions
 from shots.plate import router as plate
@@ -36,6 +37,7 @@ api.add_router("", motions)
 api.add_router("", plate)
 api.add_router("", masks)
 api.add_router("", keys)
+api.add_router("", likeness)
 api.add_router("", exchange)
 api.add_router("", checks)
 api.add_router("", jobs)

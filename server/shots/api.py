@@ -68,7 +68,7 @@ def shot_out(shot: Shot) -> ShotOut:
 
 
 @router.get("/kinds/{registry}", response=list[KindOut], by_alias=True)
-def kinds(request: HttpRequest, registry: Literal["motion", "treatment", "layer", "mask", "key", "look"]) -> Any:
+def kinds(request: HttpRequest, registry: Literal["motion", "treatment", "layer", "generator", "mask", "key", "look"]) -> Any:
     """The registered kinds with the schemas from which forms are made."""
     return [
         {"kind": e.kind, "label": e.label, "help": e.help, "schema": e.settings.model_json_schema()}

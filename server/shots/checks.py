@@ -73,7 +73,7 @@ def followers(document: Document) -> list[StillLayer | PinLayer]:
     measured = {m.id for m in document.motions if m.measurement is not None}
     perches = {p.id: p.follow.target for p in document.perches}
     out: list[StillLayer | PinLayer] = []
-    for layer in document.stack:
+    for layer in document.layers:
         target = layer.plane if isinstance(layer, PinLayer) else None
         if isinstance(layer, StillLayer):
             target = layer.follow.target
@@ -86,8 +86,11 @@ def followers(document: Document) -> list[StillLayer | PinLayer]:
 
 def slip_key(document: Document, layer: StillLayer | PinLayer) -> str:
     """What a layer's slip depends on: where it is, and all that moves it; not how it looks."""
-    kept = layer.model_dump(mode="json", exclude={"name", "shown", "opacity", "blend", "shutter", "soft", "after", "starts"})
-    moves = picture_hash(document.model_copy(update={"stack": []}))
+    kept = layer.model_dump(mode="json", include={
+        "kind", "id", "width", "height", "mirror", "follow", "x", "y", "turn", "size", "anchor_x", "anchor_y", "plane", "fit",
+        "shape",
+    })  # fmt: skip
+    moves = picture_hash(document.model_copy(update={"stack": [], "parcels": [], "finish": []}))
     footage = document.footage
     ends = [footage.in_frame, footage.out_frame] if footage else []
     return hashlib.sha256(json.dumps([kept, moves, ends], sort_keys=True).encode()).hexdigest()

@@ -13,7 +13,7 @@ from jobs.tell import tell
 from library.models import Asset, Project
 from plonket.errors import BadInput
 from plonket.motion.points.settings import PointMotion
-from plonket.shot import Footage, Motion, picture_hash, read_shot
+from plonket.shot import Footage, Layer, Motion, picture_hash, read_shot
 from plonket.shot import Shot as Document
 from plonket_server.problems import Conflict, NotHere
 from shots.models import Revision, Shot
@@ -81,6 +81,18 @@ def change_shot(shot_id: uuid.UUID, label: str, change: Any) -> Shot:
         _store(shot, read_shot(document.model_dump(mode="json")), shot.current, label)
     tell("shot", {"shot": str(shot.id)})
     return shot
+
+
+def with_layer(document: Document, layer_id: str, values: dict[str, Any]) -> Document | None:
+    """The document with other values on a layer, wherever it lies; None when it is not there any more."""
+    if all(layer.id != layer_id for layer in document.layers):
+        return None
+
+    def changed(stack: list[Layer]) -> list[Layer]:
+        return [one.model_copy(update=values) if one.id == layer_id else one for one in stack]
+
+    parcels = [p.model_copy(update={"stack": changed(p.stack)}) for p in document.parcels]
+    return document.model_copy(update={"stack": changed(document.stack), "parcels": parcels})
 
 
 def step(shot_id: uuid.UUID, back: bool) -> Shot:

@@ -24,7 +24,7 @@ def motion_from_file(document: Document, name: str, text: str) -> PointMotion | 
     """A measured motion from the text of a points, plane or corners file. Raises `FormatError`."""
     assert document.footage is not None
     frames = document.footage.frames
-    taken = {thing.id for thing in (*document.motions, *document.perches, *document.stack)}
+    taken = {thing.id for thing in (*document.motions, *document.perches, *document.layers)}
     motion_id = next(f"motion-{k}" for k in range(1, 10_000) if f"motion-{k}" not in taken)
     title = name.rsplit("/", 1)[-1].rsplit(".", 1)[0].strip() or "Motion"
     start = text.lstrip("\ufeff \n\r\t")

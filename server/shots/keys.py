@@ -5,16 +5,17 @@ from __future__ import annotations
 import uuid
 from typing import Any
 
+import cv2
 import numpy as np
 from django.http import HttpRequest
 from ninja import Router, Schema
 from pydantic import Field
 
 from plonket.colour import encode_8bit, linear_from_8bit
-from plonket.comp.kinds import OWN_SPACE
+from plonket.comp.kinds import OWN_SPACE, drawn
 from plonket.errors import BadInput
 from plonket.key.screen import ScreenKey, key_screen
-from plonket.layers.common import PictureLayer, clip_frame
+from plonket.layers.common import PictureLayer, clip_frames
 from plonket.outline import carry
 from plonket.pool import ShotSources
 from plonket.shot import Shot as Document
@@ -37,8 +38,8 @@ class MatteOut(Schema):
     covered: float = Field(description="Share of the picture that is kept")
 
 
-def _layer(document: Document, layer_id: str) -> PictureLayer:
-    for layer in document.stack:
+def picture_layer(document: Document, layer_id: str) -> PictureLayer:
+    for layer in document.layers:
         if layer.id == layer_id and isinstance(layer, PictureLayer):
             return layer
     raise NotHere("layer")
@@ -46,10 +47,15 @@ def _layer(document: Document, layer_id: str) -> PictureLayer:
 
 def _seen(layer: PictureLayer, frame: int) -> np.ndarray:
     """The layer's own picture in a frame of the shot, 8-bit (h, w, 3)."""
-    k = clip_frame(layer, frame, pool().length(layer.asset))
-    if k is None:
+    seen = clip_frames(layer, frame, pool().length(layer.asset))
+    if not seen:
         raise BadInput("layer.gone", f"{layer.name} shows nothing in this frame.")
-    return np.asarray(pool().clip(layer.asset).rgba(k)[..., :3])
+    return np.asarray(pool().clip(layer.asset).rgba(max(seen, key=lambda one: one[1])[0])[..., :3])
+
+
+class SpotOut(Schema):
+    x: float
+    y: float
 
 
 @router.get("/shots/{shot_id}/layers/{layer_id}/colour", response=PickOut)
@@ -58,7 +64,7 @@ def pick(
 ) -> Any:
     """The mean colour of a layer's own picture under a spot or box of the clip's pixels."""
     document = document_of(find_shot(shot_id))
-    layer = _layer(document, layer_id)
+    layer = picture_layer(document, layer_id)
     lies = OWN_SPACE[layer.kind](layer, ShotSources(document, pool()), frame)  # type: ignore[attr-defined]
     if lies is None:
         raise BadInput("layer.nowhere", f"{layer.name} does not lie anywhere in this frame.")
@@ -79,10 +85,29 @@ def pick(
 @router.get("/shots/{shot_id}/layers/{layer_id}/matte", response=MatteOut | None)
 def matte(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, frame: int) -> Any:
     """How good a layer's matte is in a frame; nothing without a screen key."""
-    layer = _layer(document_of(find_shot(shot_id)), layer_id)
+    layer = picture_layer(document_of(find_shot(shot_id)), layer_id)
     if not isinstance(layer.key, ScreenKey):
         return None
     light = linear_from_8bit(np.ascontiguousarray(_seen(layer, frame)))
     found = key_screen(light, layer.key, colours=pool().key_context(layer.asset, layer.key).colours)
     covered = round(float(found.rgba[..., 3].mean()), 4)
     return MatteOut(noise=round(found.noise, 4), holes=round(found.holes, 4), covered=covered)
+
+
+@router.get("/shots/{shot_id}/layers/{layer_id}/edge", response=SpotOut | None)
+def edge(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, frame: int) -> Any:
+    """Where a layer's edge is softest in a frame, in the finished picture's pixels; nothing without an edge."""
+    document = document_of(find_shot(shot_id))
+    layer = next((one for one in document.layers if one.id == layer_id), None)
+    if layer is None or document.footage is None:
+        raise NotHere("layer")
+    size = (document.footage.width, document.footage.height)
+    sources = ShotSources(document, pool())
+    view = np.eye(3) if sources.view is None else sources.view.matrix(frame)
+    picture = drawn(layer, sources, frame, size, view)
+    if not picture.rgba.size:
+        return None
+    alpha = picture.rgba[..., 3]
+    soft = cv2.boxFilter(((alpha > 0.08) & (alpha < 0.92)).astype(np.float32), -1, (61, 61))
+    y, x = np.unravel_index(int(np.argmax(soft)), soft.shape)
+    return SpotOut(x=float(x + picture.x), y=float(y + picture.y)) if soft[y, x] > 0 else None

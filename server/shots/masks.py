@@ -33,7 +33,7 @@ class SvgIn(Schema):
 
 def thing_with_masks(document: Document, thing_id: str) -> LayerModel | MaskedTreatment:
     """The layer or treatment of that id; `NotHere` without one."""
-    for thing in (*document.stack, *document.plate):
+    for thing in (*document.layers, *document.plate):
         if thing.id == thing_id and isinstance(thing, LayerModel | MaskedTreatment):
             return thing
     raise NotHere("thing with masks")

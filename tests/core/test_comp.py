@@ -11,8 +11,9 @@ from plonket.comp.blend import lay_over
 from plonket.comp.picture import Picture, StillSource
 from plonket.comp.place import place_still
 from plonket.comp.render import render_frame
-from plonket.conventions import F64, U8, matrix_to_quaternion, quaternion_to_matrix
+from plonket.conventions import F32, F64, U8, matrix_to_quaternion, quaternion_to_matrix
 from plonket.fields import Key, Keyed, value_at
+from plonket.layers.common import LayerModel
 from plonket.layers.still import StillLayer, frame_from_still
 from plonket.motion.following import Follow, spot_through
 from plonket.motion.movement import between, point_movement
@@ -199,6 +200,16 @@ class FakeSources:
         return np.eye(3) if self.moves is None else between(self.moves, frame)
 
     view = None
+    size = (200, 120)
+
+    def layer(self, layer_id: str) -> None:
+        return None
+
+    def parcel(self, parcel_id: str) -> list[LayerModel]:
+        return []
+
+    def table(self, asset: str) -> F32:
+        raise NotImplementedError
 
     def donor(self, asset: str, frame: int) -> StillSource:
         raise NotImplementedError

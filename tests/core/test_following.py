@@ -11,7 +11,7 @@ from plonket.conventions import F64
 from plonket.errors import BadInput
 from plonket.fields import Key, Keyed
 from plonket.layers.beam import Anchor, BeamLayer, course, spots_along, swings
-from plonket.layers.common import clip_frame, instants
+from plonket.layers.common import instants
 from plonket.layers.pin import PinLayer, fitted, quad_shape
 from plonket.layers.still import StillLayer, frame_from_still
 from plonket.motion.following import Follow, Parts, carried, jacobian, spot_through
@@ -183,14 +183,6 @@ class Pins(unittest.TestCase):
         still, blurred = (self.cover(self.PIN.model_copy(update={"shutter": s}), swift, 6) for s in (0.0, 180.0))
         self.assertGreater(np.abs(still - blurred).max(), 0.1)
         self.assertAlmostEqual(still.sum(), blurred.sum(), delta=0.02 * still.sum())
-
-    def test_clips_hold_loop_or_go(self) -> None:
-        clip = self.PIN.model_copy(update={"starts": 5})
-        self.assertEqual([clip_frame(clip, f, 3) for f in (0, 5, 7, 9)], [0, 0, 2, 2])
-        loop = clip.model_copy(update={"after": "loop"})
-        self.assertEqual([clip_frame(loop, f, 3) for f in (4, 5, 8)], [2, 0, 0])
-        gone = clip.model_copy(update={"after": "gone"})
-        self.assertEqual([clip_frame(gone, f, 3) for f in (4, 6, 8)], [None, 1, None])
 
     def test_sub_frames_are_as_many_as_the_movement_needs(self) -> None:
         self.assertEqual(instants(0, 50), [0.0])

@@ -100,7 +100,7 @@ def measure_slip(
         When the plate round it has nothing to register.
     """
     work = work or Work()
-    layer = next((one for one in shot.stack if one.id == layer_id), None)
+    layer = next((one for one in shot.layers if one.id == layer_id), None)
     if not isinstance(layer, StillLayer | PinLayer):
         raise BadInput("slip.layer", "Slip can be measured for pictures that are placed or pinned.")
     seat = _seat(shot, sources, layer)

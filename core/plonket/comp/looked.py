@@ -4,29 +4,31 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
-from plonket.comp.picture import Picture
+from plonket.comp.picture import Picture, windowed
 from plonket.conventions import F32, F64
 from plonket.fields import value_at
 from plonket.looks.common import LookContext
 from plonket.looks.kinds import LOOKS, REACH, Look
 from plonket.masks.combine import combined
-from plonket.masks.common import MaskModel
 from plonket.motion.following import shifted
 
 
 def looked(
     looks: Sequence[Look], picture: Picture, frame: int, size: tuple[int, int], scale: float,
-    into: Callable[[MaskModel], F64 | None], behind: F32 | None = None,
+    into: Callable[[Any], F64 | None], behind: F32 | None = None, neighbour: Callable[[int], Picture] | None = None,
+    table: Callable[[str], F32] | None = None,
 ) -> Picture:  # fmt: skip
     """A picture with its looks.
 
     Parameters
     ----------
     size : of the whole picture (width, height). scale : of full resolution. into : from a mask's pixels to the whole
-        picture's. behind : (h, w, 4) the whole picture that this one is laid over.
+        picture's (or a look's, for those that have a place). behind : (h, w, 4) the whole picture that this one is laid over.
+    neighbour : the same picture without its looks in another frame. table : a colour table by its asset.
     """
     for look in looks:
         mix = float(np.clip(value_at(look.mix, frame) / 100, 0, 1)) if look.shown else 0.0
@@ -37,11 +39,20 @@ def looked(
             picture = _grown(picture, int(np.ceil(spread(look, frame) * scale)), size)
         h, w = picture.rgba.shape[:2]
         window = np.s_[picture.y : picture.y + h, picture.x : picture.x + w]
-        context = LookContext(frame=frame, scale=scale, x=picture.x, y=picture.y,
-                              behind=None if behind is None else behind[window])  # fmt: skip
-        new = LOOKS.get(look.kind).run(picture.rgba, look, context)
         at = shifted(-picture.x, -picture.y)
-        cover = combined(look.masks, frame, (w, h), lambda mask, at=at: _moved(into(mask), at))  # type: ignore[misc]
+
+        def inside(thing: Any, at: F64 = at) -> F64 | None:
+            return _moved(into(thing), at)
+
+        def other(when: int, of: Picture = picture) -> F32:
+            assert neighbour is not None
+            return windowed(neighbour(when), of.x, of.y, (of.rgba.shape[1], of.rgba.shape[0]))
+
+        context = LookContext(frame=frame, scale=scale, x=picture.x, y=picture.y, size=size,
+                              behind=None if behind is None else behind[window], into=inside,
+                              neighbour=other if neighbour else None, table=table)  # fmt: skip
+        new = LOOKS.get(look.kind).run(picture.rgba, look, context)
+        cover = combined(look.masks, frame, (w, h), inside)
         if cover is not None or mix < 1:
             share = np.float32(mix) if cover is None else (cover * np.float32(mix))[..., None]
             new = picture.rgba + share * (new - picture.rgba)
@@ -60,6 +71,4 @@ def _grown(picture: Picture, by: int, size: tuple[int, int]) -> Picture:
     x1, y1 = min(size[0], picture.x + w + by), min(size[1], picture.y + h + by)
     if (x0, y0, x1, y1) == (picture.x, picture.y, picture.x + w, picture.y + h):
         return picture
-    out = np.zeros((y1 - y0, x1 - x0, 4), np.float32)
-    out[picture.y - y0 : picture.y - y0 + h, picture.x - x0 : picture.x - x0 + w] = picture.rgba
-    return Picture(rgba=out, x=x0, y=y0)
+    return Picture(rgba=windowed(picture, x0, y0, (x1 - x0, y1 - y0)), x=x0, y=y0)

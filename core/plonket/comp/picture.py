@@ -26,6 +26,17 @@ class Picture:
     y: int = 0
 
 
+def windowed(picture: Picture, x: int, y: int, size: tuple[int, int]) -> F32:
+    """A picture's pixels on another window: (h, w, 4), clear where it has none."""
+    w, h = size
+    out = np.zeros((h, w, 4), np.float32)
+    ph, pw = picture.rgba.shape[:2]
+    x0, y0, x1, y1 = max(picture.x, x), max(picture.y, y), min(picture.x + pw, x + w), min(picture.y + ph, y + h)
+    if x1 > x0 and y1 > y0:
+        out[y0 - y : y1 - y, x0 - x : x1 - x] = picture.rgba[y0 - picture.y : y1 - picture.y, x0 - picture.x : x1 - picture.x]
+    return out
+
+
 CLEAR = Picture(rgba=np.zeros((0, 0, 4), np.float32))
 
 

@@ -9,8 +9,7 @@ import cv2
 import numpy as np
 
 from plonket.colour import encode_8bit, linear_from_8bit
-from plonket.comp.blend import lay_over
-from plonket.comp.kinds import drawn
+from plonket.comp.kinds import lay_stack
 from plonket.comp.looked import looked
 from plonket.comp.picture import Picture
 from plonket.comp.seen import seen_plate
@@ -18,6 +17,7 @@ from plonket.comp.sources import Sources
 from plonket.context import Work
 from plonket.conventions import F32, F64, U8
 from plonket.errors import BadInput
+from plonket.looks.common import LookModel
 from plonket.masks.combine import space_of
 from plonket.masks.common import MaskModel
 from plonket.shot import Shot
@@ -76,9 +76,7 @@ def render_frame(
             # Grey beyond its edge, so that the edge itself is seen; a finished picture is black there.
             canvas[..., :3] += np.float32(0.03) * (1 - canvas[..., 3:])
         canvas[..., 3] = 1
-    for layer in reversed(shown):
-        picture = drawn(layer, sources, frame, size, matrix, float(zoom[0, 0]), canvas if view == "final" else None)
-        lay_over(canvas, picture, layer.blend if view == "final" else "normal")
+    canvas = lay_stack(canvas, shown, sources, frame, matrix, float(zoom[0, 0]), finished=view == "final")
     if view == "final" and shot.finish:
         canvas = _finished(shot, sources, frame, canvas, size, matrix, float(zoom[0, 0]))
     if view == "matte":
@@ -87,16 +85,41 @@ def render_frame(
     return encode_8bit(np.ascontiguousarray(canvas[..., :3]))
 
 
+def render_alone(
+    shot: Shot, sources: Sources, frame: int, layer_id: str, *, scale: float = 1.0, checker: bool = False
+) -> U8:
+    """One layer by itself, 8-bit (h, w, 3): over even grey, or over a checker that shows what one sees through."""
+    footage, layer = shot.footage, next((one for one in shot.layers if one.id == layer_id), None)
+    if footage is None or layer is None:
+        raise BadInput("shot.no_layer", "This layer is not in the shot any more.")
+    size = scaled_size((footage.width, footage.height), scale)
+    zoom = size[0] / footage.width
+    canvas = np.full((size[1], size[0], 4), 0.05, np.float32)
+    if checker:
+        y, x = np.mgrid[0 : size[1], 0 : size[0]] // max(2, round(24 * zoom))
+        canvas[..., :3] = np.where((x + y) % 2 == 0, 0.42, 0.16)[..., None]
+    canvas[..., 3] = 1
+    matrix = np.diag([zoom, zoom, 1.0]) @ (np.eye(3) if sources.view is None else sources.view.matrix(frame))
+    alone = layer.model_copy(update={"shown": True, "blend": "normal"})
+    return encode_8bit(np.ascontiguousarray(lay_stack(canvas, [alone], sources, frame, matrix, zoom)[..., :3]))
+
+
 def _finished(
     shot: Shot, sources: Sources, frame: int, canvas: F32, size: tuple[int, int], matrix: F64, scale: float
 ) -> F32:
     """The whole picture with the looks of the finish."""
 
-    def into(mask: MaskModel) -> F64 | None:
+    def into(mask: MaskModel | LookModel) -> F64 | None:
         space = space_of(mask, sources.spaces, frame)
         return None if space is None else np.asarray(matrix @ space)
 
-    return looked(shot.finish, Picture(rgba=canvas), frame, size, scale, into).rgba
+    def neighbour(at: int) -> Picture:
+        # Only the looks that work out movement ask for it.
+        bare = shot.model_copy(update={"finish": []})
+        rgb = render_frame(bare, sources, int(np.clip(at, 0, (shot.footage.frames if shot.footage else 1) - 1)), scale=scale)
+        return Picture(rgba=_plate(rgb, size))
+
+    return looked(shot.finish, Picture(rgba=canvas), frame, size, scale, into, None, neighbour, sources.table).rgba
 
 
 def render_range(

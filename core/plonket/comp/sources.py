@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Protocol
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Protocol
 
 from plonket.comp.picture import StillSource
-from plonket.conventions import F64, U8
+from plonket.conventions import F32, F64, U8
 from plonket.key.kinds import Key
 from plonket.motion.spaces import Spaces
 from plonket.plate.view import ViewPath
+
+if TYPE_CHECKING:
+    from plonket.layers.common import LayerModel
 
 
 class Sources(Protocol):
@@ -22,6 +26,11 @@ class Sources(Protocol):
     @property
     def view(self) -> ViewPath | None:
         """How the clip's frames lie in the picture; None: as they are."""
+        ...
+
+    @property
+    def size(self) -> tuple[int, int]:
+        """The clip's (width, height)."""
         ...
 
     def plate(self, asset: str, frame: int) -> U8:
@@ -50,4 +59,16 @@ class Sources(Protocol):
 
     def anchor(self, target: str, point: str | None, at: F64, frame: float) -> F64 | None:
         """(2,) where a point of a motion, a spot on a plane or one from a perch is in a frame; None: not known."""
+        ...
+
+    def layer(self, layer_id: str) -> LayerModel | None:
+        """A layer of the shot, wherever it lies; None: it is not there any more."""
+        ...
+
+    def parcel(self, parcel_id: str) -> Sequence[LayerModel]:
+        """The layers of a parcel, nearest first."""
+        ...
+
+    def table(self, asset: str) -> F32:
+        """A colour table's lattice (n, n, n, 3), its first axis red; or (n, 3) for one table for each channel."""
         ...

@@ -7,12 +7,10 @@ from typing import Literal
 import numpy as np
 
 from plonket.comp.picture import CLEAR, Picture
-from plonket.comp.place import place_still
 from plonket.comp.sources import Sources
-from plonket.conventions import F32, F64
+from plonket.conventions import F64
 from plonket.fields import Identifier, choice, plain
-from plonket.layers.common import PictureLayer, averaged, clip_frame, faded, instants
-from plonket.layers.still import box_of, moved_px
+from plonket.layers.common import PictureLayer, box_of, cut_to, exposed, mirrored
 from plonket.motion.plane.correct import quad_homography
 from plonket.outline import carry
 
@@ -66,7 +64,8 @@ def reference_from_picture(layer: PinLayer, quad: F64) -> F64 | None:
     used, target = fitted(layer, quad)
     unit = np.array([[0, 0], [1, 0], [1, 1], [0, 1]], np.float64)
     onto = quad_homography(unit, quad)
-    return None if onto is None else quad_homography(used, carry(target, onto))
+    placed = None if onto is None else quad_homography(used, carry(target, onto))
+    return None if placed is None else np.asarray(placed @ mirrored(layer))
 
 
 def lies(layer: PinLayer, sources: Sources, frame: float) -> F64 | None:
@@ -78,43 +77,18 @@ def lies(layer: PinLayer, sources: Sources, frame: float) -> F64 | None:
 
 def draw(layer: PinLayer, sources: Sources, frame: int, size: tuple[int, int], view: F64) -> Picture:
     """The layer's picture at a frame; `view` leads from the clip's pixels to the picture's."""
-    k = clip_frame(layer, frame, sources.length(layer.asset))
     quad = sources.quad(layer.plane)
     placed = None if quad is None else reference_from_picture(layer, quad)
-    if k is None or quad is None or placed is None:
+    if quad is None or placed is None:
         return CLEAR
-    source = sources.element(layer.asset, k, layer.key)
     used, _ = fitted(layer, quad)
 
     def at(when: float) -> F64:
         return np.asarray(view @ sources.on_plane(layer.plane, when) @ placed)
 
-    speed = 0.0
-    if layer.shutter > 0:
-        speed = moved_px(used, at(max(frame - 0.5, 0.0)), at(frame + 0.5))
-    pictures = []
-    for u in instants(layer.shutter, speed):
-        matrix = at(frame + u)
-        picture = place_still(source, matrix, size)
-        pictures.append(_cropped(picture, matrix, used, layer.soft, layer.fit == "fill"))
-    return faded(averaged(pictures), layer, frame)
+    def trimmed(picture: Picture, matrix: F64) -> Picture:
+        if not picture.rgba.size or not (layer.fit == "fill" or layer.soft > 0):
+            return picture
+        return cut_to(picture, matrix, np.concatenate([used.min(axis=0), used.max(axis=0)]), layer.soft)
 
-
-def _cropped(picture: Picture, matrix: F64, used: F64, soft: float, crop: bool) -> Picture:
-    """Cut what lies beyond the part used, with an anti-aliased or soft edge."""
-    if not picture.rgba.size or not (crop or soft > 0):
-        return picture
-    h, w = picture.rgba.shape[:2]
-    back = np.linalg.inv(matrix)
-    y, x = np.mgrid[0:h, 0:w].astype(np.float64)
-    x, y = x + picture.x + 0.5, y + picture.y + 0.5
-    d = back[2, 0] * x + back[2, 1] * y + back[2, 2]
-    u = (back[0, 0] * x + back[0, 1] * y + back[0, 2]) / d
-    v = (back[1, 0] * x + back[1, 1] * y + back[1, 2]) / d
-    # A pixel's own size on the picture makes the edge one pixel soft at least.
-    step = np.sqrt(np.abs(np.linalg.det(back)) / np.maximum(np.abs(d) ** 3, 1e-12))
-    inside = np.minimum(np.minimum(u - used[0, 0], used[2, 0] - u), np.minimum(v - used[0, 1], used[2, 1] - v))
-    cover: F32 = np.clip(inside / np.maximum(step, soft) + (0.5 if soft <= 0 else 0.0), 0, 1).astype(np.float32)
-    if soft > 0:
-        cover = cover * cover * (3 - 2 * cover)
-    return Picture(rgba=picture.rgba * cover[..., None], x=picture.x, y=picture.y)
+    return exposed(layer, sources, frame, size, at, used, trimmed)

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
+import cv2
+import numba
 import numpy as np
 from pydantic import Field
 
-from plonket.colour import decode, encode
 from plonket.conventions import F32, F64
 from plonket.fields import Identifier, Model, Name, Number, number, switch
 from plonket.masks.kinds import Mask
@@ -28,6 +31,18 @@ class LookModel(Model):
     masks: list[Mask] = Field(default_factory=list, max_length=100)
 
 
+class PlacedLook(LookModel):
+    """A look that has a place: in pixels of what it rides on, as a mask's outline."""
+
+    rides: str = Field(default="footage", pattern=r"^(footage|screen|own|to:[a-z0-9][a-z0-9_-]{0,63})$")
+    reference_frame: int = Field(default=0, ge=0)
+
+    @property
+    def target(self) -> str | None:
+        """The motion or perch that it rides on."""
+        return self.rides.removeprefix("to:") if self.rides.startswith("to:") else None
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LookContext:
     """What a look knows besides the picture.
@@ -35,14 +50,28 @@ class LookContext:
     Attributes
     ----------
     frame : of the clip. scale : pixels of the picture for one of the clip, so that a blur looks alike at any size.
-    x, y : where the picture's top-left pixel lies in the frame. behind : linear (h, w, 4), what it is laid over.
+    x, y : where the picture's top-left pixel lies in the frame. size : of the whole picture (width, height). behind : linear
+        (h, w, 4), what it is laid over. into : (3, 3) from the pixels of a look that has a place to this picture's; None: it
+        is not there. neighbour : the same picture in another frame (h, w, 4). table : a colour table by its asset.
     """
 
     frame: int
     scale: float = 1.0
     x: int = 0
     y: int = 0
+    size: tuple[int, int] | None = None
     behind: F32 | None = None
+    into: Callable[[Any], F64 | None] | None = None
+    neighbour: Callable[[int], F32] | None = None
+    table: Callable[[str], F32] | None = None
+
+    def spot(self, look: PlacedLook, x: float, y: float) -> F64 | None:
+        """A spot of a look's own pixels in this picture's; None where what it rides on is not known."""
+        matrix = np.diag([self.scale, self.scale, 1.0]) if self.into is None else self.into(look)
+        if matrix is None:
+            return None
+        at = matrix @ np.array([x, y, 1.0])
+        return np.asarray(at[:2] / at[2])
 
 
 def straight(rgba: F32) -> F32:
@@ -67,11 +96,69 @@ def coloured(rgba: F32, colours: F32 | F64) -> F32:
 
 def coded(light: F32) -> F32:
     """Display code 0 to 1; what is brighter than white goes on in a straight line."""
-    over = np.maximum(light - 1, 0)
-    return np.asarray(encode(np.clip(light, 0, 1)) + over, np.float32)
+    out = np.empty(light.shape, np.float32)
+    _coded(np.ascontiguousarray(light, np.float32).reshape(-1), out.reshape(-1))
+    return out
 
 
 def lit(code: F32 | F64) -> F32:
     """The inverse of `coded`."""
-    over = np.maximum(code - 1, 0)
-    return np.asarray(decode(np.clip(code, 0, 1)) + over, np.float32)
+    out = np.empty(code.shape, np.float32)
+    _lit(np.ascontiguousarray(code, np.float32).reshape(-1), out.reshape(-1))
+    return out
+
+
+@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+def _coded(light: F32, out: F32) -> None:
+    for k in numba.prange(light.shape[0]):
+        v = light[k]
+        if v <= 0.0031308:
+            out[k] = max(v, 0.0) * 12.92
+        elif v < 1:
+            out[k] = 1.055 * v ** np.float32(1 / 2.4) - 0.055
+        else:
+            out[k] = v
+
+
+@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+def _lit(code: F32, out: F32) -> None:
+    for k in numba.prange(code.shape[0]):
+        v = code[k]
+        if v <= 0.04045:
+            out[k] = max(v, 0.0) / 12.92
+        elif v < 1:
+            out[k] = ((v + 0.055) / 1.055) ** np.float32(2.4)
+        else:
+            out[k] = v
+
+
+def through_table(code: F32, table: F32) -> F32:
+    """Values 0 to 1 through an evenly spaced table, straight between its entries; beyond 1 it goes on evenly."""
+    out = np.empty(code.shape, np.float32)
+    _through_table(np.ascontiguousarray(code, np.float32).reshape(-1), table.astype(np.float32), out.reshape(-1))
+    return out
+
+
+@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+def _through_table(values: F32, table: F32, out: F32) -> None:
+    last = table.shape[0] - 1
+    for k in numba.prange(values.shape[0]):
+        v = values[k]
+        at = min(max(v, 0.0), 1.0) * last
+        low = min(int(at), last - 1)
+        u = at - low
+        out[k] = table[low] * (1 - u) + table[low + 1] * u + max(v - 1, 0.0)
+
+
+def blurred(rgba: F32, sigma: float) -> F32:
+    """Gaussian blur with an SD in pixels of the picture; wide ones are worked out reduced, which nothing shows."""
+    k = 1
+    while sigma / k > 6 and min(rgba.shape[:2]) > 16 * k:
+        k *= 2
+    if k == 1:
+        soft = cv2.GaussianBlur(rgba, (0, 0), max(sigma, 0.05), borderType=cv2.BORDER_REPLICATE)
+        return np.asarray(soft, np.float32).reshape(rgba.shape)
+    h, w = rgba.shape[:2]
+    small = cv2.resize(rgba, (-(-w // k), -(-h // k)), interpolation=cv2.INTER_AREA)
+    soft = cv2.GaussianBlur(small, (0, 0), sigma / k, borderType=cv2.BORDER_REPLICATE)
+    return np.asarray(cv2.resize(soft, (w, h), interpolation=cv2.INTER_LINEAR), np.float32).reshape(rgba.shape)

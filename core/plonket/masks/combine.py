@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from typing import Protocol
 
 import numpy as np
 
@@ -24,7 +25,8 @@ def combined(masks: Sequence[Mask], frame: float, size: tuple[int, int], into: I
     """
     total: F32 | None = None
     for mask in masks:
-        matrix = into(mask) if mask.shown else None
+        # What is kept from a key cuts nothing.
+        matrix = into(mask) if mask.shown and mask.mode != "keep" else None
         if matrix is None:
             continue
         part = MASKS.get(mask.kind).run(mask, frame, size, matrix)
@@ -40,7 +42,17 @@ def combined(masks: Sequence[Mask], frame: float, size: tuple[int, int], into: I
     return None if total is None else np.asarray(total, np.float32)
 
 
-def space_of(mask: MaskModel, spaces: Spaces, frame: float, own: F64 | None = None) -> F64 | None:
+class Rider(Protocol):
+    """Whatever says in whose pixels it is drawn."""
+
+    rides: str
+    reference_frame: int
+
+    @property
+    def target(self) -> str | None: ...
+
+
+def space_of(mask: Rider, spaces: Spaces, frame: float, own: F64 | None = None) -> F64 | None:
     """(3, 3) from a mask's pixels to the clip's. `own` is the same for the masked thing's own pixels."""
     if mask.rides == "footage":
         return np.eye(3)

@@ -8,7 +8,7 @@ from pydantic import Field
 
 from plonket.fields import Identifier, Model, Name, Number, choice, colour, number, switch
 
-Mode = Literal["add", "subtract", "intersect"]
+Mode = Literal["add", "subtract", "intersect", "keep"]
 PURPLES = ("#b48ad8", "#6fb3b8", "#e0a74e", "#d98880", "#8fb573", "#7f9fd4")
 """Colours that masks are given in turn, so that several can be told apart."""
 
@@ -25,7 +25,8 @@ class MaskModel(Model):
     shown: bool = switch(True, label="On")
     colour: str = colour(PURPLES[0], label="Colour", group="Mask", help="How it is drawn over the picture.")
     mode: Mode = choice("add", label="Goes", group="Mask",
-                        names={"add": "With those above", "subtract": "Off those above", "intersect": "Only where both are"},
+                        names={"add": "With those above", "subtract": "Off those above", "intersect": "Only where both are",
+                               "keep": "Kept from the key"},
                         help="How it goes with the masks above it in the list.")  # fmt: skip
     inverted: bool = switch(False, label="Inverted", group="Mask", help="Everything but what it shows.")
     strength: Number = number(100.0, label="Strength", low=0, high=100, step=1, unit="%", group="Mask")

@@ -17,6 +17,17 @@ export type Perch = Schemas["Perch"];
 export type StillLayer = Schemas["StillLayer"];
 export type PinLayer = Schemas["PinLayer"];
 export type BeamLayer = Schemas["BeamLayer"];
+export type GeneratedLayer = Schemas["GeneratedLayer"];
+export type FillLayer = Schemas["FillLayer"];
+export type WashLayer = Schemas["WashLayer"];
+export type ParcelLayer = Schemas["ParcelLayer"];
+export type Parcel = Schemas["Parcel"];
+/** Layers with a place of their own that may follow something. */
+export type PlacedLayer = StillLayer | GeneratedLayer | ParcelLayer;
+export type Key = Schemas["Key"];
+export type Keyed = Schemas["Keyed"];
+export type Wobble = Schemas["Wobble"];
+export type CurvePoint = Schemas["CurvePoint"];
 export type Steady = Schemas["Steady"];
 export type Handheld = Schemas["Handheld"];
 export type Mend = Schemas["Mend"];
@@ -31,7 +42,7 @@ export type Mask = OutlineMask | GradedMask;
 export type ViewPath = Schemas["ViewOut"];
 export type Alike = Schemas["AlikeOut"];
 export type Anchor = Schemas["Anchor"];
-export type Layer = StillLayer | PinLayer | BeamLayer;
+export type Layer = StillLayer | PinLayer | BeamLayer | GeneratedLayer | FillLayer | WashLayer | ParcelLayer;
 export type Follow = Schemas["Follow"];
 export type Num = StillLayer["x"];
 export type Slip = Schemas["SlipOut"];
@@ -44,7 +55,7 @@ export type Detail = Schemas["DetailOut"];
 export type Kind = Omit<Schemas["KindOut"], "schema"> & { schema: JsonSchema };
 
 export interface FieldHints {
-  control: "number" | "plain" | "choice" | "switch" | "colour";
+  control: "number" | "plain" | "choice" | "switch" | "colour" | "curve" | "asset";
   label: string;
   help: string;
   group: string;

@@ -37,7 +37,9 @@ export const useShot = (id: string) =>
 export const useAssets = () =>
   useQuery({ queryKey: ["assets"], queryFn: () => get<Asset[]>("/assets"), staleTime: 0 });
 
-export const useKinds = (registry: "motion" | "treatment" | "layer" | "mask" | "key" | "look") =>
+export const useKinds = (
+  registry: "motion" | "treatment" | "layer" | "generator" | "mask" | "key" | "look",
+) =>
   useQuery({
     queryKey: ["kinds", registry],
     queryFn: () => get<Kind[]>(`/kinds/${registry}`),

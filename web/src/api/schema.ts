@@ -512,6 +512,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/layers/{layer_id}/edge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Edge
+         * @description Where a layer's edge is softest in a frame, in the finished picture's pixels; nothing without an edge.
+         */
+        get: operations["shots_keys_edge"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/layers/{layer_id}/lineup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Line Up
+         * @description Start a layer's clip where it shows the same moment as the footage.
+         */
+        post: operations["shots_likeness_line_up"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/layers/{layer_id}/match": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Match
+         * @description Match a layer to the plate where it sits in a frame: one undoable change.
+         */
+        post: operations["shots_likeness_match"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/layers/{layer_id}/matte": {
         parameters: {
             query?: never;
@@ -859,7 +919,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "clip" | "still";
+            kind: "clip" | "still" | "table";
             /** Name */
             name: string;
             /** On Shelf */
@@ -903,7 +963,7 @@ export interface components {
              * Bead Size
              * @default 20
              */
-            bead_size: number | components["schemas"]["Keyed"];
+            bead_size: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Bead Width
              * @default 0
@@ -935,17 +995,17 @@ export interface components {
              * From Part
              * @default 0
              */
-            from_part: number | components["schemas"]["Keyed"];
+            from_part: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Glow
              * @default 14
              */
-            glow: number | components["schemas"]["Keyed"];
+            glow: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Glow Strength
              * @default 60
              */
-            glow_strength: number | components["schemas"]["Keyed"];
+            glow_strength: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Held At
              * @default 0
@@ -959,16 +1019,32 @@ export interface components {
              */
             kind: "beam";
             /** Looks */
-            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Blur"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Grain"] | components["schemas"]["Wrap"])[];
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
             /** Masks */
             masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Matte
+             * @description A layer that cuts this one by its own picture
+             */
+            matte: string | null;
+            /**
+             * Matte By
+             * @default alpha
+             * @enum {string}
+             */
+            matte_by: "alpha" | "luma";
+            /**
+             * Matte Inverted
+             * @default false
+             */
+            matte_inverted: boolean;
             /** Name */
             name: string;
             /**
              * Opacity
              * @default 100
              */
-            opacity: number | components["schemas"]["Keyed"];
+            opacity: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Period
              * @default 22
@@ -978,7 +1054,7 @@ export interface components {
              * Sag
              * @default 20
              */
-            sag: number | components["schemas"]["Keyed"];
+            sag: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Shown
              * @default true
@@ -993,17 +1069,17 @@ export interface components {
              * Taper
              * @default 0
              */
-            taper: number | components["schemas"]["Keyed"];
+            taper: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * To Part
              * @default 100
              */
-            to_part: number | components["schemas"]["Keyed"];
+            to_part: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Width
              * @default 5
              */
-            width: number | components["schemas"]["Keyed"];
+            width: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
         /**
          * Blur
@@ -1014,7 +1090,7 @@ export interface components {
              * Angle
              * @default 0
              */
-            angle: number | components["schemas"]["Keyed"];
+            angle: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Id */
             id: string;
             /**
@@ -1028,14 +1104,14 @@ export interface components {
              * Mix
              * @default 100
              */
-            mix: number | components["schemas"]["Keyed"];
+            mix: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Name */
             name: string;
             /**
              * Radius
              * @default 6
              */
-            radius: number | components["schemas"]["Keyed"];
+            radius: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Shape
              * @default soft
@@ -1091,12 +1167,12 @@ export interface components {
              * Gain
              * @default 100
              */
-            gain: number | components["schemas"]["Keyed"];
+            gain: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Gamma
              * @default 1
              */
-            gamma: number | components["schemas"]["Keyed"];
+            gamma: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Grain
              * @default true
@@ -1113,7 +1189,7 @@ export interface components {
              * Lift
              * @default 0
              */
-            lift: number | components["schemas"]["Keyed"];
+            lift: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Light
              * @default rim
@@ -1128,17 +1204,17 @@ export interface components {
              * Opacity
              * @default 100
              */
-            opacity: number | components["schemas"]["Keyed"];
+            opacity: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Shift X
              * @default 0
              */
-            shift_x: number | components["schemas"]["Keyed"];
+            shift_x: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Shift Y
              * @default 0
              */
-            shift_y: number | components["schemas"]["Keyed"];
+            shift_y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Shown
              * @default true
@@ -1148,19 +1224,19 @@ export interface components {
              * Size
              * @default 100
              */
-            size: number | components["schemas"]["Keyed"];
+            size: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Target */
             target: string | null;
             /**
              * Turn
              * @default 0
              */
-            turn: number | components["schemas"]["Keyed"];
+            turn: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Warm
              * @default 0
              */
-            warm: number | components["schemas"]["Keyed"];
+            warm: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
         /**
          * CleanFrame
@@ -1198,12 +1274,12 @@ export interface components {
              * Contrast
              * @default 0
              */
-            contrast: number | components["schemas"]["Keyed"];
+            contrast: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Exposure
              * @default 0
              */
-            exposure: number | components["schemas"]["Keyed"];
+            exposure: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Id */
             id: string;
             /**
@@ -1217,14 +1293,14 @@ export interface components {
              * Mix
              * @default 100
              */
-            mix: number | components["schemas"]["Keyed"];
+            mix: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Name */
             name: string;
             /**
              * Saturation
              * @default 100
              */
-            saturation: number | components["schemas"]["Keyed"];
+            saturation: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Shown
              * @default true
@@ -1234,12 +1310,12 @@ export interface components {
              * Tint
              * @default 0
              */
-            tint: number | components["schemas"]["Keyed"];
+            tint: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Warm
              * @default 0
              */
-            warm: number | components["schemas"]["Keyed"];
+            warm: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
         /**
          * ColourKey
@@ -1273,6 +1349,153 @@ export interface components {
              * @default 10
              */
             soft: number;
+        };
+        /**
+         * ColourRange
+         * @description Hue, strength and brightness of what is like a colour.
+         */
+        ColourRange: {
+            /**
+             * Colour
+             * @default #c0392b
+             */
+            colour: string;
+            /**
+             * Exposure
+             * @default 0
+             */
+            exposure: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Hue
+             * @default 0
+             */
+            hue: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "range";
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Mix
+             * @default 100
+             */
+            mix: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Name */
+            name: string;
+            /**
+             * Others
+             * @default false
+             */
+            others: boolean;
+            /**
+             * Pale
+             * @default 12
+             */
+            pale: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Saturation
+             * @default 100
+             */
+            saturation: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Softness
+             * @default 18
+             */
+            softness: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Width
+             * @default 26
+             */
+            width: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /**
+         * ColourTable
+         * @description Colours through a table from the shelf.
+         */
+        ColourTable: {
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "cube";
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Mix
+             * @default 100
+             */
+            mix: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Name */
+            name: string;
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /** Table */
+            table: string | null;
+            /**
+             * Works On
+             * @default code
+             * @enum {string}
+             */
+            works_on: "code" | "light";
+        };
+        /**
+         * CurvePoint
+         * @description A point of a curve from 0 to 1.
+         */
+        CurvePoint: {
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
+        };
+        /**
+         * Curves
+         * @description A curve for all channels, and one for each, in display code.
+         */
+        Curves: {
+            /** Blue */
+            blue: components["schemas"]["CurvePoint"][];
+            /** Green */
+            green: components["schemas"]["CurvePoint"][];
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "curves";
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /** Master */
+            master: components["schemas"]["CurvePoint"][];
+            /**
+             * Mix
+             * @default 100
+             */
+            mix: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Name */
+            name: string;
+            /** Red */
+            red: components["schemas"]["CurvePoint"][];
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
         };
         /**
          * Delivery
@@ -1370,6 +1593,77 @@ export interface components {
              */
             threshold: number;
         };
+        /**
+         * Dust
+         * @description Motes in an area; those that are near or far are soft.
+         */
+        Dust: {
+            /**
+             * Bright
+             * @default 220
+             */
+            bright: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Colour
+             * @default #ffe9c4
+             */
+            colour: string;
+            /**
+             * Direction
+             * @default 70
+             */
+            direction: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Drift
+             * @default 0.5
+             */
+            drift: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Height
+             * @default 600
+             */
+            height: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "dust";
+            /**
+             * Motes
+             * @default 240
+             */
+            motes: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Radius
+             * @default 1.5
+             */
+            radius: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Seed
+             * @default 1
+             */
+            seed: number;
+            /**
+             * Soft
+             * @default 60
+             */
+            soft: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Sway
+             * @default 24
+             */
+            sway: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Twinkle
+             * @default 70
+             */
+            twinkle: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Width
+             * @default 900
+             */
+            width: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
         /** EditIn */
         EditIn: {
             /** Label */
@@ -1403,6 +1697,192 @@ export interface components {
             name: string;
             /** Text */
             text: string;
+        };
+        /**
+         * FillLayer
+         * @description A colour, or one that changes into another from spot to spot. Masks limit it.
+         */
+        FillLayer: {
+            /**
+             * Blend
+             * @default normal
+             * @enum {string}
+             */
+            blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
+            /**
+             * Course
+             * @default even
+             * @enum {string}
+             */
+            course: "even" | "straight" | "round";
+            /**
+             * Cover
+             * @default 100
+             */
+            cover: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * First
+             * @default #20242c
+             */
+            first: string;
+            /**
+             * @default {
+             *       "inverted": false,
+             *       "perspective": false,
+             *       "reference_frame": 0,
+             *       "shift": true,
+             *       "size": true,
+             *       "smooth": 0,
+             *       "target": null,
+             *       "turn": true
+             *     }
+             */
+            follow: components["schemas"]["Follow"];
+            /**
+             * From X
+             * @default 0
+             */
+            from_x: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * From Y
+             * @default 0
+             */
+            from_y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "fill";
+            /** Looks */
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Matte
+             * @description A layer that cuts this one by its own picture
+             */
+            matte: string | null;
+            /**
+             * Matte By
+             * @default alpha
+             * @enum {string}
+             */
+            matte_by: "alpha" | "luma";
+            /**
+             * Matte Inverted
+             * @default false
+             */
+            matte_inverted: boolean;
+            /** Name */
+            name: string;
+            /**
+             * Opacity
+             * @default 100
+             */
+            opacity: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Other
+             * @default #c9d6e2
+             */
+            other: string;
+            /**
+             * Other Cover
+             * @default 100
+             */
+            other_cover: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * To X
+             * @default 0
+             */
+            to_x: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * To Y
+             * @default 400
+             */
+            to_y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /**
+         * Flare
+         * @description Its light stands where it is placed; ghosts lie on the line through the picture's middle.
+         */
+        Flare: {
+            /**
+             * Bright
+             * @default 100
+             */
+            bright: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Colour
+             * @default #ffe2b0
+             */
+            colour: string;
+            /**
+             * Count
+             * @default 7
+             */
+            count: number;
+            /**
+             * Ghosts
+             * @default 40
+             */
+            ghosts: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Glow
+             * @default 46
+             */
+            glow: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Halo
+             * @default 30
+             */
+            halo: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Halo Radius
+             * @default 150
+             */
+            halo_radius: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "flare";
+            /**
+             * Points
+             * @default 6
+             */
+            points: number;
+            /**
+             * Seed
+             * @default 1
+             */
+            seed: number;
+            /**
+             * Star
+             * @default 50
+             */
+            star: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Star Length
+             * @default 130
+             */
+            star_length: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Streak
+             * @default 45
+             */
+            streak: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Streak Length
+             * @default 420
+             */
+            streak_length: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
         /**
          * Follow
@@ -1473,6 +1953,110 @@ export interface components {
             width: number;
         };
         /**
+         * GeneratedLayer
+         * @description Sparks, smoke, rain, light: what it is says its generator, where it is says the layer.
+         *
+         *     `stays` says where particles are that are left behind: on the *footage*, on the *screen*, or ``to:ID``, on what a motion
+         *     or perch follows.
+         */
+        GeneratedLayer: {
+            /**
+             * Anchor X
+             * @default 50
+             */
+            anchor_x: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Anchor Y
+             * @default 50
+             */
+            anchor_y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Blend
+             * @default normal
+             * @enum {string}
+             */
+            blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
+            /**
+             * @default {
+             *       "inverted": false,
+             *       "perspective": false,
+             *       "reference_frame": 0,
+             *       "shift": true,
+             *       "size": true,
+             *       "smooth": 0,
+             *       "target": null,
+             *       "turn": true
+             *     }
+             */
+            follow: components["schemas"]["Follow"];
+            /** Generator */
+            generator: components["schemas"]["RingOfSparks"] | components["schemas"]["RisingSparks"] | components["schemas"]["Smoke"] | components["schemas"]["Rain"] | components["schemas"]["Dust"] | components["schemas"]["Flare"] | components["schemas"]["LightCone"] | components["schemas"]["NoiseTexture"];
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "generated";
+            /** Looks */
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Matte
+             * @description A layer that cuts this one by its own picture
+             */
+            matte: string | null;
+            /**
+             * Matte By
+             * @default alpha
+             * @enum {string}
+             */
+            matte_by: "alpha" | "luma";
+            /**
+             * Matte Inverted
+             * @default false
+             */
+            matte_inverted: boolean;
+            /** Name */
+            name: string;
+            /**
+             * Opacity
+             * @default 100
+             */
+            opacity: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Size
+             * @default 100
+             */
+            size: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Stays
+             * @default footage
+             */
+            stays: string;
+            /**
+             * Turn
+             * @default 0
+             */
+            turn: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * X
+             * @default 0
+             */
+            x: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Y
+             * @default 0
+             */
+            y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /**
          * Given
          * @description A point put right by hand: frame and pixel.
          */
@@ -1502,14 +2086,14 @@ export interface components {
              * Mix
              * @default 100
              */
-            mix: number | components["schemas"]["Keyed"];
+            mix: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Name */
             name: string;
             /**
              * Radius
              * @default 14
              */
-            radius: number | components["schemas"]["Keyed"];
+            radius: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Shown
              * @default true
@@ -1519,12 +2103,12 @@ export interface components {
              * Strength
              * @default 50
              */
-            strength: number | components["schemas"]["Keyed"];
+            strength: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Threshold
              * @default 70
              */
-            threshold: number | components["schemas"]["Keyed"];
+            threshold: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Tint
              * @default #ffffff
@@ -1551,12 +2135,12 @@ export interface components {
              * From X
              * @default 0
              */
-            from_x: number | components["schemas"]["Keyed"];
+            from_x: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * From Y
              * @default 0
              */
-            from_y: number | components["schemas"]["Keyed"];
+            from_y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Id */
             id: string;
             /**
@@ -1574,7 +2158,7 @@ export interface components {
              * @default add
              * @enum {string}
              */
-            mode: "add" | "subtract" | "intersect";
+            mode: "add" | "subtract" | "intersect" | "keep";
             /** Name */
             name: string;
             /**
@@ -1596,33 +2180,33 @@ export interface components {
              * Strength
              * @default 100
              */
-            strength: number | components["schemas"]["Keyed"];
+            strength: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * To X
              * @default 0
              */
-            to_x: number | components["schemas"]["Keyed"];
+            to_x: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * To Y
              * @default 100
              */
-            to_y: number | components["schemas"]["Keyed"];
+            to_y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
         /**
          * Grain
-         * @description Noise of a strength, softness and share of colour.
+         * @description Noise of a strength, softness and share of colour; or as it was measured on the plate.
          */
         Grain: {
             /**
              * Coloured
              * @default 35
              */
-            coloured: number | components["schemas"]["Keyed"];
+            coloured: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Highlights
              * @default 60
              */
-            highlights: number | components["schemas"]["Keyed"];
+            highlights: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Id */
             id: string;
             /**
@@ -1636,14 +2220,21 @@ export interface components {
              * Mix
              * @default 100
              */
-            mix: number | components["schemas"]["Keyed"];
+            mix: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Name */
             name: string;
+            /** @description As measured; takes the place of strength and softness */
+            profile: components["schemas"]["GrainProfile"] | null;
             /**
              * Seed
              * @default 1
              */
             seed: number;
+            /**
+             * Share
+             * @default 100
+             */
+            share: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Shown
              * @default true
@@ -1653,12 +2244,35 @@ export interface components {
              * Softness
              * @default 0.6
              */
-            softness: number | components["schemas"]["Keyed"];
+            softness: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Strength
              * @default 2
              */
-            strength: number | components["schemas"]["Keyed"];
+            strength: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /**
+         * GrainProfile
+         * @description Grain as it was measured on footage.
+         *
+         *     `strength` holds the SD in 8-bit display codes for each of `BANDS` and channel; `spectrum` the power in each of `RINGS`
+         *     bands of spatial frequency, evenly spaced from 0 to half a cycle a pixel, in any unit; `alike` the share of the variance
+         *     that all channels have in common.
+         */
+        GrainProfile: {
+            /**
+             * Alike
+             * @default 0.5
+             */
+            alike: number;
+            /** Spectrum */
+            spectrum: number[];
+            /** Strength */
+            strength: [
+                number,
+                number,
+                number
+            ][];
         };
         /**
          * Handheld
@@ -1669,7 +2283,7 @@ export interface components {
              * Amount
              * @default 100
              */
-            amount: number | components["schemas"]["Keyed"];
+            amount: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Id */
             id: string;
             /**
@@ -1683,7 +2297,7 @@ export interface components {
              * Roll
              * @default 100
              */
-            roll: number | components["schemas"]["Keyed"];
+            roll: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Seed
              * @default 1
@@ -1704,6 +2318,90 @@ export interface components {
              * @default true
              */
             zoom: boolean;
+        };
+        /**
+         * Haze
+         * @description Nothing at the near spot, all of it at the far one; or as much on both sides of a line that stays sharp.
+         */
+        Haze: {
+            /**
+             * Colour
+             * @default #b8c4d0
+             */
+            colour: string;
+            /**
+             * Density
+             * @default 60
+             */
+            density: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Does
+             * @default haze
+             * @enum {string}
+             */
+            does: "haze" | "blur" | "both";
+            /**
+             * Far X
+             * @default 640
+             */
+            far_x: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Far Y
+             * @default 180
+             */
+            far_y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "haze";
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Mix
+             * @default 100
+             */
+            mix: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Name */
+            name: string;
+            /**
+             * Near X
+             * @default 640
+             */
+            near_x: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Near Y
+             * @default 620
+             */
+            near_y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Radius
+             * @default 8
+             */
+            radius: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Reference Frame
+             * @default 0
+             */
+            reference_frame: number;
+            /**
+             * Rides
+             * @default footage
+             */
+            rides: string;
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Sides
+             * @default one
+             * @enum {string}
+             */
+            sides: "one" | "both";
         };
         /** JobOut */
         JobOut: {
@@ -1749,6 +2447,9 @@ export interface components {
         /**
          * Key
          * @description A value set at a frame, and how it goes on from there.
+         *
+         *     With `curve` the way to the next key is a cubic whose handles are `out_time`, `out_value` of this key and `in_time`,
+         *     `in_value` of the next: times are parts of the way between the two keys, values are offsets from the keys' own.
          */
         Key: {
             /**
@@ -1756,9 +2457,29 @@ export interface components {
              * @default smooth
              * @enum {string}
              */
-            ease: "hold" | "linear" | "smooth";
+            ease: "hold" | "linear" | "smooth" | "curve";
             /** Frame */
             frame: number;
+            /**
+             * In Time
+             * @default 0.35
+             */
+            in_time: number;
+            /**
+             * In Value
+             * @default 0
+             */
+            in_value: number;
+            /**
+             * Out Time
+             * @default 0.35
+             */
+            out_time: number;
+            /**
+             * Out Value
+             * @default 0
+             */
+            out_value: number;
             /** Value */
             value: number;
         };
@@ -1792,7 +2513,7 @@ export interface components {
              * Black
              * @default 0
              */
-            black: number | components["schemas"]["Keyed"];
+            black: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Channel
              * @default all
@@ -1812,24 +2533,24 @@ export interface components {
              * Middle
              * @default 1
              */
-            middle: number | components["schemas"]["Keyed"];
+            middle: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Mix
              * @default 100
              */
-            mix: number | components["schemas"]["Keyed"];
+            mix: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Name */
             name: string;
             /**
              * Out Black
              * @default 0
              */
-            out_black: number | components["schemas"]["Keyed"];
+            out_black: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Out White
              * @default 100
              */
-            out_white: number | components["schemas"]["Keyed"];
+            out_white: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Shown
              * @default true
@@ -1839,7 +2560,163 @@ export interface components {
              * White
              * @default 100
              */
-            white: number | components["schemas"]["Keyed"];
+            white: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /**
+         * LiftGammaGain
+         * @description Three tonal ranges; a tint's distance from grey is how much it colours.
+         */
+        LiftGammaGain: {
+            /**
+             * Gain
+             * @default 100
+             */
+            gain: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Gain Tint
+             * @default #808080
+             */
+            gain_tint: string;
+            /**
+             * Gamma
+             * @default 1
+             */
+            gamma: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Gamma Tint
+             * @default #808080
+             */
+            gamma_tint: string;
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "lift";
+            /**
+             * Lift
+             * @default 0
+             */
+            lift: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Lift Tint
+             * @default #808080
+             */
+            lift_tint: string;
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Mix
+             * @default 100
+             */
+            mix: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Name */
+            name: string;
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+        };
+        /**
+         * LightCone
+         * @description Shines from its place to the right, before it is turned.
+         */
+        LightCone: {
+            /**
+             * Bright
+             * @default 55
+             */
+            bright: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Colour
+             * @default #ffe6b8
+             */
+            colour: string;
+            /**
+             * Drift
+             * @default 1.2
+             */
+            drift: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Falls
+             * @default 1.3
+             */
+            falls: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Haze
+             * @default 45
+             */
+            haze: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "cone";
+            /**
+             * Length
+             * @default 700
+             */
+            length: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Lump
+             * @default 150
+             */
+            lump: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Seed
+             * @default 1
+             */
+            seed: number;
+            /**
+             * Soft
+             * @default 55
+             */
+            soft: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Spread
+             * @default 16
+             */
+            spread: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Width
+             * @default 18
+             */
+            width: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /** LineUpIn */
+        LineUpIn: {
+            /**
+             * By
+             * @enum {string}
+             */
+            by: "sound" | "picture";
+        };
+        /** LineUpOut */
+        LineUpOut: {
+            /**
+             * Off
+             * @description What is left in frames, because clips start on whole ones
+             */
+            off: number;
+            shot: components["schemas"]["ShotOut"];
+            /** Starts */
+            starts: number;
+        };
+        /** MatchIn */
+        MatchIn: {
+            /** Frame */
+            frame: number;
+        };
+        /** MatchOut */
+        MatchOut: {
+            /**
+             * Says
+             * @description What was measured, in plain words
+             */
+            says: string[];
+            shot: components["schemas"]["ShotOut"];
         };
         /** MatteOut */
         MatteOut: {
@@ -1943,10 +2820,124 @@ export interface components {
              */
             shown: boolean;
         };
+        /**
+         * Moved
+         * @description Draws what moves out along its movement, as an open shutter does.
+         */
+        Moved: {
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "moved";
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Mix
+             * @default 100
+             */
+            mix: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Most
+             * @default 60
+             */
+            most: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Name */
+            name: string;
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Shutter
+             * @default 180
+             */
+            shutter: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
         /** NameIn */
         NameIn: {
             /** Name */
             name: string;
+        };
+        /**
+         * NoiseTexture
+         * @description Noise between two colours, each with what it covers.
+         */
+        NoiseTexture: {
+            /**
+             * Changes
+             * @default 50
+             */
+            changes: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Contrast
+             * @default 120
+             */
+            contrast: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Dark
+             * @default #8fa0b4
+             */
+            dark: string;
+            /**
+             * Dark Cover
+             * @default 0
+             */
+            dark_cover: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Direction
+             * @default 0
+             */
+            direction: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Drift
+             * @default 0.6
+             */
+            drift: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Finer
+             * @default 4
+             */
+            finer: number;
+            /**
+             * Form
+             * @default cloud
+             * @enum {string}
+             */
+            form: "cloud" | "ridge" | "net";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "texture";
+            /**
+             * Light
+             * @default #dfe6ee
+             */
+            light: string;
+            /**
+             * Light Cover
+             * @default 55
+             */
+            light_cover: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Lump
+             * @default 180
+             */
+            lump: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Middle
+             * @default 0
+             */
+            middle: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Seed
+             * @default 1
+             */
+            seed: number;
         };
         /**
          * Outline
@@ -1980,7 +2971,7 @@ export interface components {
              * Grow
              * @default 0
              */
-            grow: number | components["schemas"]["Keyed"];
+            grow: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Id */
             id: string;
             /**
@@ -1998,7 +2989,7 @@ export interface components {
              * @default add
              * @enum {string}
              */
-            mode: "add" | "subtract" | "intersect";
+            mode: "add" | "subtract" | "intersect" | "keep";
             /** Name */
             name: string;
             outline: components["schemas"]["Outline"];
@@ -2021,12 +3012,12 @@ export interface components {
              * Soft
              * @default 0
              */
-            soft: number | components["schemas"]["Keyed"];
+            soft: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Strength
              * @default 100
              */
-            strength: number | components["schemas"]["Keyed"];
+            strength: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
         /**
          * OutlinePoint
@@ -2087,6 +3078,129 @@ export interface components {
             digest: string;
         };
         /**
+         * Parcel
+         * @description Several layers kept as one; `ParcelLayer` shows them, as often as it is wanted.
+         */
+        Parcel: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Stack */
+            stack: (components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
+        };
+        /**
+         * ParcelLayer
+         * @description Shows a parcel: a picture as large as the shot's, placed as one thing.
+         */
+        ParcelLayer: {
+            /**
+             * Anchor X
+             * @default 50
+             */
+            anchor_x: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Anchor Y
+             * @default 50
+             */
+            anchor_y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Blend
+             * @default normal
+             * @enum {string}
+             */
+            blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
+            /**
+             * @default {
+             *       "inverted": false,
+             *       "perspective": false,
+             *       "reference_frame": 0,
+             *       "shift": true,
+             *       "size": true,
+             *       "smooth": 0,
+             *       "target": null,
+             *       "turn": true
+             *     }
+             */
+            follow: components["schemas"]["Follow"];
+            /**
+             * Height
+             * @default 720
+             */
+            height: number;
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "parcel";
+            /** Looks */
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Matte
+             * @description A layer that cuts this one by its own picture
+             */
+            matte: string | null;
+            /**
+             * Matte By
+             * @default alpha
+             * @enum {string}
+             */
+            matte_by: "alpha" | "luma";
+            /**
+             * Matte Inverted
+             * @default false
+             */
+            matte_inverted: boolean;
+            /** Name */
+            name: string;
+            /**
+             * Opacity
+             * @default 100
+             */
+            opacity: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Parcel */
+            parcel: string;
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Size
+             * @default 100
+             */
+            size: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Starts
+             * @default 0
+             */
+            starts: number;
+            /**
+             * Turn
+             * @default 0
+             */
+            turn: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Width
+             * @default 1280
+             */
+            width: number;
+            /**
+             * X
+             * @default 0
+             */
+            x: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Y
+             * @default 0
+             */
+            y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /**
          * Perch
          * @description A place with a turn and a size of its own. Perches may sit on perches.
          */
@@ -2112,22 +3226,22 @@ export interface components {
              * Size
              * @default 100
              */
-            size: number | components["schemas"]["Keyed"];
+            size: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Turn
              * @default 0
              */
-            turn: number | components["schemas"]["Keyed"];
+            turn: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * X
              * @default 0
              */
-            x: number | components["schemas"]["Keyed"];
+            x: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Y
              * @default 0
              */
-            y: number | components["schemas"]["Keyed"];
+            y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
         /** PickOut */
         PickOut: {
@@ -2145,16 +3259,58 @@ export interface components {
             /**
              * After
              * @default hold
+             * @enum {string}
              */
-            after: string;
+            after: "hold" | "loop" | "turn" | "gone";
             /** Asset */
             asset: string;
+            /**
+             * Between
+             * @default nearest
+             * @enum {string}
+             */
+            between: "nearest" | "mixed";
             /**
              * Blend
              * @default normal
              * @enum {string}
              */
             blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
+            /**
+             * By Keys
+             * @default false
+             */
+            by_keys: boolean;
+            /**
+             * Crop Bottom
+             * @default 0
+             */
+            crop_bottom: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Crop Left
+             * @default 0
+             */
+            crop_left: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Crop Right
+             * @default 0
+             */
+            crop_right: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Crop Soft
+             * @default 0
+             */
+            crop_soft: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Crop Top
+             * @default 0
+             */
+            crop_top: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * First
+             * @default 0
+             */
+            first: number;
             /**
              * Fit
              * @default stretch
@@ -2172,17 +3328,44 @@ export interface components {
              * @enum {string}
              */
             kind: "pin";
+            /**
+             * Last
+             * @default 0
+             */
+            last: number;
             /** Looks */
-            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Blur"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Grain"] | components["schemas"]["Wrap"])[];
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
             /** Masks */
             masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Matte
+             * @description A layer that cuts this one by its own picture
+             */
+            matte: string | null;
+            /**
+             * Matte By
+             * @default alpha
+             * @enum {string}
+             */
+            matte_by: "alpha" | "luma";
+            /**
+             * Matte Inverted
+             * @default false
+             */
+            matte_inverted: boolean;
+            /**
+             * Mirror
+             * @default no
+             * @enum {string}
+             */
+            mirror: "no" | "across" | "down" | "both";
             /** Name */
             name: string;
             /**
              * Opacity
              * @default 100
              */
-            opacity: number | components["schemas"]["Keyed"];
+            opacity: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Plane */
             plane: string;
             /**
@@ -2196,6 +3379,11 @@ export interface components {
              */
             shown: boolean;
             /**
+             * Shows
+             * @default 0
+             */
+            shows: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
              * Shutter
              * @default 0
              */
@@ -2206,12 +3394,32 @@ export interface components {
              */
             soft: number;
             /**
+             * Speed
+             * @default 100
+             */
+            speed: number;
+            /**
              * Starts
              * @default 0
              */
             starts: number;
             /** Width */
             width: number;
+            /**
+             * Wipe Angle
+             * @default 0
+             */
+            wipe_angle: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Wipe Soft
+             * @default 20
+             */
+            wipe_soft: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Wiped
+             * @default 0
+             */
+            wiped: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
         /**
          * PlaneMotion
@@ -2448,6 +3656,207 @@ export interface components {
             /** Shots */
             shots: number;
         };
+        /**
+         * Projection
+         * @description Makes a picture look thrown into the air by light.
+         */
+        Projection: {
+            /**
+             * Bar
+             * @default 30
+             */
+            bar: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Bar Every
+             * @default 75
+             */
+            bar_every: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Bar Height
+             * @default 90
+             */
+            bar_height: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Depth
+             * @default 45
+             */
+            depth: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Drift
+             * @default 0.35
+             */
+            drift: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "projection";
+            /**
+             * Light
+             * @default true
+             */
+            light: boolean;
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Mix
+             * @default 100
+             */
+            mix: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Name */
+            name: string;
+            /**
+             * Pitch
+             * @default 5
+             */
+            pitch: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Tint
+             * @default #8fd7ff
+             */
+            tint: string;
+            /**
+             * Tinted
+             * @default 55
+             */
+            tinted: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /**
+         * Rain
+         * @description Falling drops over the whole picture, near ones large and soft, far ones small and many.
+         */
+        Rain: {
+            /**
+             * Bright
+             * @default 110
+             */
+            bright: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Colour
+             * @default #c9d4e0
+             */
+            colour: string;
+            /**
+             * Depth
+             * @default 60
+             */
+            depth: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Drops
+             * @default 1400
+             */
+            drops: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "rain";
+            /**
+             * Length
+             * @default 180
+             */
+            length: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Radius
+             * @default 1
+             */
+            radius: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Seed
+             * @default 1
+             */
+            seed: number;
+            /**
+             * Slant
+             * @default 6
+             */
+            slant: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Speed
+             * @default 38
+             */
+            speed: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /**
+         * Rays
+         * @description Blur away from a point or round it, or rays that shine out of it.
+         */
+        Rays: {
+            /**
+             * Does
+             * @default rays
+             * @enum {string}
+             */
+            does: "rays" | "zoom" | "spin";
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "rays";
+            /**
+             * Length
+             * @default 30
+             */
+            length: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Mix
+             * @default 100
+             */
+            mix: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Name */
+            name: string;
+            /**
+             * Reference Frame
+             * @default 0
+             */
+            reference_frame: number;
+            /**
+             * Rides
+             * @default footage
+             */
+            rides: string;
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Strength
+             * @default 100
+             */
+            strength: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Threshold
+             * @default 60
+             */
+            threshold: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Tint
+             * @default #ffffff
+             */
+            tint: string;
+            /**
+             * X
+             * @default 640
+             */
+            x: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Y
+             * @default 360
+             */
+            y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
         /** ReadoutOut */
         ReadoutOut: {
             /**
@@ -2493,6 +3902,373 @@ export interface components {
              * @description An SVG file
              */
             text: string;
+        };
+        /**
+         * RingOfSparks
+         * @description Sparks that leave a circle along its rim.
+         */
+        RingOfSparks: {
+            /**
+             * Begins
+             * @default -500
+             */
+            begins: number;
+            /**
+             * Behind
+             * @default true
+             */
+            behind: boolean;
+            /**
+             * Bright
+             * @default 300
+             */
+            bright: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Direction
+             * @default -90
+             */
+            direction: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Drag
+             * @default 7
+             */
+            drag: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Ends
+             * @default 100000
+             */
+            ends: number;
+            /**
+             * First
+             * @default #fff3c4
+             */
+            first: string;
+            /**
+             * Height
+             * @default 240
+             */
+            height: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "ring";
+            /**
+             * Last
+             * @default #8c1f0a
+             */
+            last: string;
+            /**
+             * Life
+             * @default 22
+             */
+            life: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Life Spread
+             * @default 40
+             */
+            life_spread: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Lump
+             * @default 120
+             */
+            lump: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Middle
+             * @default #ff9a3c
+             */
+            middle: string;
+            /**
+             * Pull
+             * @default 0.12
+             */
+            pull: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Radius
+             * @default 1.6
+             */
+            radius: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Radius End
+             * @default 40
+             */
+            radius_end: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Rate
+             * @default 60
+             */
+            rate: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Seed
+             * @default 1
+             */
+            seed: number;
+            /**
+             * Shape
+             * @default ring
+             * @enum {string}
+             */
+            shape: "ring" | "spot" | "line" | "area";
+            /**
+             * Speed
+             * @default 1.2
+             */
+            speed: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Speed Spread
+             * @default 50
+             */
+            speed_spread: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Spin
+             * @default 9
+             */
+            spin: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Spread
+             * @default 24
+             */
+            spread: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Streak
+             * @default 180
+             */
+            streak: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Turbulence
+             * @default 10
+             */
+            turbulence: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Twinkle
+             * @default 40
+             */
+            twinkle: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Width
+             * @default 240
+             */
+            width: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /**
+         * Ripple
+         * @description Displacement by animated noise; its masks say where.
+         */
+        Ripple: {
+            /**
+             * Amount
+             * @default 4
+             */
+            amount: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Changes
+             * @default 16
+             */
+            changes: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Direction
+             * @default -90
+             */
+            direction: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Form
+             * @default heat
+             * @enum {string}
+             */
+            form: "heat" | "water" | "glass";
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "ripple";
+            /**
+             * Lump
+             * @default 46
+             */
+            lump: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Mix
+             * @default 100
+             */
+            mix: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Name */
+            name: string;
+            /**
+             * Reference Frame
+             * @default 0
+             */
+            reference_frame: number;
+            /**
+             * Rides
+             * @default footage
+             */
+            rides: string;
+            /**
+             * Seed
+             * @default 1
+             */
+            seed: number;
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Speed
+             * @default 3
+             */
+            speed: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /**
+         * RisingSparks
+         * @description Glowing motes that warm air carries up.
+         */
+        RisingSparks: {
+            /**
+             * Begins
+             * @default -500
+             */
+            begins: number;
+            /**
+             * Behind
+             * @default true
+             */
+            behind: boolean;
+            /**
+             * Bright
+             * @default 300
+             */
+            bright: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Direction
+             * @default -90
+             */
+            direction: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Drag
+             * @default 3
+             */
+            drag: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Ends
+             * @default 100000
+             */
+            ends: number;
+            /**
+             * First
+             * @default #fff3c4
+             */
+            first: string;
+            /**
+             * Height
+             * @default 100
+             */
+            height: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "sparks";
+            /**
+             * Last
+             * @default #8c1f0a
+             */
+            last: string;
+            /**
+             * Life
+             * @default 60
+             */
+            life: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Life Spread
+             * @default 40
+             */
+            life_spread: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Lump
+             * @default 120
+             */
+            lump: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Middle
+             * @default #ff9a3c
+             */
+            middle: string;
+            /**
+             * Pull
+             * @default -0.1
+             */
+            pull: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Radius
+             * @default 2
+             */
+            radius: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Radius End
+             * @default 40
+             */
+            radius_end: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Rate
+             * @default 4
+             */
+            rate: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Seed
+             * @default 1
+             */
+            seed: number;
+            /**
+             * Shape
+             * @default line
+             * @enum {string}
+             */
+            shape: "ring" | "spot" | "line" | "area";
+            /**
+             * Speed
+             * @default 6
+             */
+            speed: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Speed Spread
+             * @default 50
+             */
+            speed_spread: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Spin
+             * @default 0
+             */
+            spin: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Spread
+             * @default 30
+             */
+            spread: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Streak
+             * @default 180
+             */
+            streak: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Turbulence
+             * @default 34
+             */
+            turbulence: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Twinkle
+             * @default 60
+             */
+            twinkle: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Width
+             * @default 100
+             */
+            width: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
         /** RunOut */
         RunOut: {
@@ -2591,6 +4367,89 @@ export interface components {
             tint: string;
         };
         /**
+         * Shadow
+         * @description What stands there keeps light off the ground, or off a wall behind it.
+         */
+        Shadow: {
+            /**
+             * Away X
+             * @default 24
+             */
+            away_x: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Away Y
+             * @default 16
+             */
+            away_y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Colour
+             * @default #05070a
+             */
+            colour: string;
+            /**
+             * Falls
+             * @default ground
+             * @enum {string}
+             */
+            falls: "ground" | "wall";
+            /**
+             * Far
+             * @default 14
+             */
+            far: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Foot
+             * @default 0
+             */
+            foot: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "shadow";
+            /**
+             * Lean
+             * @default 35
+             */
+            lean: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Length
+             * @default 60
+             */
+            length: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Mix
+             * @default 100
+             */
+            mix: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Name */
+            name: string;
+            /**
+             * Narrows
+             * @default 12
+             */
+            narrows: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Near
+             * @default 1.5
+             */
+            near: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Strength
+             * @default 55
+             */
+            strength: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /**
          * Sharpen
          * @description What is finer than a radius, made stronger.
          */
@@ -2599,7 +4458,7 @@ export interface components {
              * Amount
              * @default 60
              */
-            amount: number | components["schemas"]["Keyed"];
+            amount: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Id */
             id: string;
             /**
@@ -2613,14 +4472,14 @@ export interface components {
              * Mix
              * @default 100
              */
-            mix: number | components["schemas"]["Keyed"];
+            mix: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Name */
             name: string;
             /**
              * Radius
              * @default 1.2
              */
-            radius: number | components["schemas"]["Keyed"];
+            radius: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Shown
              * @default true
@@ -2634,7 +4493,7 @@ export interface components {
         Shot: {
             delivery: components["schemas"]["Delivery"];
             /** Finish */
-            finish: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Blur"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Grain"] | components["schemas"]["Wrap"])[];
+            finish: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
             footage: components["schemas"]["Footage"] | null;
             /**
              * Format
@@ -2646,12 +4505,14 @@ export interface components {
             motions: (components["schemas"]["PointMotion"] | components["schemas"]["PlaneMotion"])[];
             /** Name */
             name: string;
+            /** Parcels */
+            parcels: components["schemas"]["Parcel"][];
             /** Perches */
             perches: components["schemas"]["Perch"][];
             /** Plate */
             plate: (components["schemas"]["Steady"] | components["schemas"]["Handheld"] | components["schemas"]["Mend"] | components["schemas"]["Clean"])[];
             /** Stack */
-            stack: (components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"])[];
+            stack: (components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
         };
         /** ShotBrief */
         ShotBrief: {
@@ -2745,6 +4606,170 @@ export interface components {
             worst: components["schemas"]["RunOut"][];
         };
         /**
+         * Smoke
+         * @description Rising puffs, torn by noise that rises with them.
+         */
+        Smoke: {
+            /**
+             * Begins
+             * @default -500
+             */
+            begins: number;
+            /**
+             * Behind
+             * @default true
+             */
+            behind: boolean;
+            /**
+             * Bright
+             * @default 100
+             */
+            bright: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Density
+             * @default 16
+             */
+            density: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Direction
+             * @default -90
+             */
+            direction: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Drag
+             * @default 1.5
+             */
+            drag: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Ends
+             * @default 100000
+             */
+            ends: number;
+            /**
+             * First
+             * @default #d9d6d0
+             */
+            first: string;
+            /**
+             * Height
+             * @default 100
+             */
+            height: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "smoke";
+            /**
+             * Last
+             * @default #5d6069
+             */
+            last: string;
+            /**
+             * Life
+             * @default 110
+             */
+            life: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Life Spread
+             * @default 40
+             */
+            life_spread: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Lump
+             * @default 220
+             */
+            lump: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Middle
+             * @default #ff9a3c
+             */
+            middle: string;
+            /**
+             * Pull
+             * @default -0.01
+             */
+            pull: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Radius
+             * @default 22
+             */
+            radius: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Radius End
+             * @default 420
+             */
+            radius_end: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Rate
+             * @default 1.5
+             */
+            rate: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Seed
+             * @default 1
+             */
+            seed: number;
+            /**
+             * Shape
+             * @default spot
+             * @enum {string}
+             */
+            shape: "ring" | "spot" | "line" | "area";
+            /**
+             * Speed
+             * @default 2.6
+             */
+            speed: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Speed Spread
+             * @default 50
+             */
+            speed_spread: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Spin
+             * @default 0
+             */
+            spin: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Spread
+             * @default 30
+             */
+            spread: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Streak
+             * @default 180
+             */
+            streak: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Torn
+             * @default 70
+             */
+            torn: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Turbulence
+             * @default 40
+             */
+            turbulence: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Twinkle
+             * @default 40
+             */
+            twinkle: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Width
+             * @default 100
+             */
+            width: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /** SpotOut */
+        SpotOut: {
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
+        };
+        /**
          * Steady
          * @description Hold the clip on one motion, or on two at different depths.
          */
@@ -2758,7 +4783,7 @@ export interface components {
              * Closer
              * @default 100
              */
-            closer: number | components["schemas"]["Keyed"];
+            closer: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Fit
              * @default zoom
@@ -2804,7 +4829,7 @@ export interface components {
              * Roll
              * @default 0
              */
-            roll: number | components["schemas"]["Keyed"];
+            roll: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Seconds
              * @default 1.5
@@ -2836,34 +4861,83 @@ export interface components {
              * X
              * @default 0
              */
-            x: number | components["schemas"]["Keyed"];
+            x: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Y
              * @default 0
              */
-            y: number | components["schemas"]["Keyed"];
+            y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
         /**
          * StillLayer
          * @description A picture: where it sits, what it follows, how it mixes.
-         *
-         *     `x`, `y` are where its centre lies: in pixels of the reference frame of what it follows, or from
-         *     the perch it sits on.
          */
         StillLayer: {
             /**
              * After
              * @default hold
+             * @enum {string}
              */
-            after: string;
+            after: "hold" | "loop" | "turn" | "gone";
+            /**
+             * Anchor X
+             * @default 50
+             */
+            anchor_x: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Anchor Y
+             * @default 50
+             */
+            anchor_y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Asset */
             asset: string;
+            /**
+             * Between
+             * @default nearest
+             * @enum {string}
+             */
+            between: "nearest" | "mixed";
             /**
              * Blend
              * @default normal
              * @enum {string}
              */
             blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
+            /**
+             * By Keys
+             * @default false
+             */
+            by_keys: boolean;
+            /**
+             * Crop Bottom
+             * @default 0
+             */
+            crop_bottom: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Crop Left
+             * @default 0
+             */
+            crop_left: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Crop Right
+             * @default 0
+             */
+            crop_right: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Crop Soft
+             * @default 0
+             */
+            crop_soft: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Crop Top
+             * @default 0
+             */
+            crop_top: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * First
+             * @default 0
+             */
+            first: number;
             /**
              * @default {
              *       "inverted": false,
@@ -2888,22 +4962,54 @@ export interface components {
              * @enum {string}
              */
             kind: "still";
+            /**
+             * Last
+             * @default 0
+             */
+            last: number;
             /** Looks */
-            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Blur"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Grain"] | components["schemas"]["Wrap"])[];
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
             /** Masks */
             masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Matte
+             * @description A layer that cuts this one by its own picture
+             */
+            matte: string | null;
+            /**
+             * Matte By
+             * @default alpha
+             * @enum {string}
+             */
+            matte_by: "alpha" | "luma";
+            /**
+             * Matte Inverted
+             * @default false
+             */
+            matte_inverted: boolean;
+            /**
+             * Mirror
+             * @default no
+             * @enum {string}
+             */
+            mirror: "no" | "across" | "down" | "both";
             /** Name */
             name: string;
             /**
              * Opacity
              * @default 100
              */
-            opacity: number | components["schemas"]["Keyed"];
+            opacity: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Shown
              * @default true
              */
             shown: boolean;
+            /**
+             * Shows
+             * @default 0
+             */
+            shows: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Shutter
              * @default 0
@@ -2913,7 +5019,12 @@ export interface components {
              * Size
              * @default 100
              */
-            size: number | components["schemas"]["Keyed"];
+            size: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Speed
+             * @default 100
+             */
+            speed: number;
             /**
              * Starts
              * @default 0
@@ -2923,19 +5034,91 @@ export interface components {
              * Turn
              * @default 0
              */
-            turn: number | components["schemas"]["Keyed"];
+            turn: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Width */
             width: number;
+            /**
+             * Wipe Angle
+             * @default 0
+             */
+            wipe_angle: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Wipe Soft
+             * @default 20
+             */
+            wipe_soft: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Wiped
+             * @default 0
+             */
+            wiped: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * X
              * @default 0
              */
-            x: number | components["schemas"]["Keyed"];
+            x: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Y
              * @default 0
              */
-            y: number | components["schemas"]["Keyed"];
+            y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /**
+         * Streaks
+         * @description Light above a threshold, drawn out along a few directions and added.
+         */
+        Streaks: {
+            /**
+             * Angle
+             * @default 0
+             */
+            angle: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "streaks";
+            /**
+             * Length
+             * @default 120
+             */
+            length: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Mix
+             * @default 100
+             */
+            mix: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Name */
+            name: string;
+            /**
+             * Rays
+             * @default 2
+             */
+            rays: number;
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Strength
+             * @default 60
+             */
+            strength: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Threshold
+             * @default 85
+             */
+            threshold: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Tint
+             * @default #cfe0ff
+             */
+            tint: string;
         };
         /**
          * Stroke
@@ -3081,6 +5264,138 @@ export interface components {
             zoom: number[];
         };
         /**
+         * WashLayer
+         * @description No picture of its own: looks, as much as its opacity says and where its masks let them.
+         */
+        WashLayer: {
+            /**
+             * Blend
+             * @default normal
+             * @enum {string}
+             */
+            blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "wash";
+            /** Looks */
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Matte
+             * @description A layer that cuts this one by its own picture
+             */
+            matte: string | null;
+            /**
+             * Matte By
+             * @default alpha
+             * @enum {string}
+             */
+            matte_by: "alpha" | "luma";
+            /**
+             * Matte Inverted
+             * @default false
+             */
+            matte_inverted: boolean;
+            /** Name */
+            name: string;
+            /**
+             * Opacity
+             * @default 100
+             */
+            opacity: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+        };
+        /**
+         * WhiteBalance
+         * @description Takes a colour cast off, in linear light.
+         */
+        WhiteBalance: {
+            /**
+             * Green
+             * @default 0
+             */
+            green: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Id */
+            id: string;
+            /**
+             * Kelvin
+             * @default 6504
+             */
+            kelvin: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "white";
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Mix
+             * @default 100
+             */
+            mix: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Name */
+            name: string;
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * White
+             * @default #ffffff
+             */
+            white: string;
+        };
+        /**
+         * Wobble
+         * @description How a number varies by itself: always the same way for the same seed.
+         *
+         *     `amount` is how far it goes to either side, in the number's own unit; `every` how many frames pass from one value to
+         *     the next.
+         */
+        Wobble: {
+            /**
+             * Amount
+             * @default 10
+             */
+            amount: number;
+            /**
+             * Every
+             * @default 12
+             */
+            every: number;
+            /**
+             * Kind
+             * @default smooth
+             * @enum {string}
+             */
+            kind: "smooth" | "flicker" | "steps";
+            /**
+             * Seed
+             * @default 1
+             */
+            seed: number;
+        };
+        /**
+         * Wobbling
+         * @description A number with a wobble about its value or keys.
+         */
+        Wobbling: {
+            /** Base */
+            base: number | components["schemas"]["Keyed"];
+            wobble: components["schemas"]["Wobble"];
+        };
+        /**
          * Wrap
          * @description Light from behind, brightest at the edge.
          */
@@ -3098,7 +5413,7 @@ export interface components {
              * Mix
              * @default 100
              */
-            mix: number | components["schemas"]["Keyed"];
+            mix: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Name */
             name: string;
             /**
@@ -3110,12 +5425,12 @@ export interface components {
              * Strength
              * @default 50
              */
-            strength: number | components["schemas"]["Keyed"];
+            strength: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Width
              * @default 8
              */
-            width: number | components["schemas"]["Keyed"];
+            width: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
     };
     responses: never;
@@ -3129,7 +5444,7 @@ export interface operations {
     library_api_assets: {
         parameters: {
             query?: {
-                kind?: ("clip" | "still") | null;
+                kind?: ("clip" | "still" | "table") | null;
             };
             header?: never;
             path?: never;
@@ -3375,7 +5690,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                registry: "motion" | "treatment" | "layer" | "mask" | "key" | "look";
+                registry: "motion" | "treatment" | "layer" | "generator" | "mask" | "key" | "look";
             };
             cookie?: never;
         };
@@ -3831,6 +6146,85 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PickOut"];
+                };
+            };
+        };
+    };
+    shots_keys_edge: {
+        parameters: {
+            query: {
+                frame: number;
+            };
+            header?: never;
+            path: {
+                shot_id: string;
+                layer_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SpotOut"] | null;
+                };
+            };
+        };
+    };
+    shots_likeness_line_up: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                layer_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LineUpIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LineUpOut"];
+                };
+            };
+        };
+    };
+    shots_likeness_match: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                layer_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MatchIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MatchOut"];
                 };
             };
         };

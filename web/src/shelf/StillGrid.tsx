@@ -1,6 +1,10 @@
 import type { Asset } from "~/api/client";
 import { clipUrl } from "~/workspace/viewer/frames";
 
+/** What stands for a colour table. */
+const TABLE =
+  "linear-gradient(to top, rgb(12 14 18 / 0.85), transparent), linear-gradient(90deg, #b5483c, #d8a145, #6f9e58, #3f7fa3, #7d5aa6)";
+
 /** Assets as pictures to choose from. */
 export function StillGrid({
   assets,
@@ -20,7 +24,9 @@ export function StillGrid({
               className="relative grid aspect-[4/3] place-items-center overflow-hidden rounded-t-lg"
               style={{ background: "repeating-conic-gradient(#3a3d40 0 25%, #313436 0 50%) 0 0/18px 18px" }}
             >
-              {asset.state === "ready" ? (
+              {asset.kind === "table" ? (
+                <span className="absolute inset-0" style={{ background: TABLE }} />
+              ) : asset.state === "ready" ? (
                 <img
                   alt=""
                   loading="lazy"
@@ -40,7 +46,7 @@ export function StillGrid({
             <span className="block px-2.5 py-2 text-left">
               <b className="block truncate font-semibold">{asset.name}</b>
               <span className="num text-ink-2">
-                {asset.width} × {asset.height}
+                {asset.kind === "table" ? "Colour table" : `${asset.width} × ${asset.height}`}
                 {asset.kind === "clip" && ` · ${asset.frames} fr`}
               </span>
             </span>

@@ -6,7 +6,8 @@ import { useOpenShot } from "~/workspace/context";
 import { worstFrame } from "~/workspace/details/LayerDetails";
 import { apply, type Point } from "~/workspace/geometry";
 import { useShotSlips } from "~/workspace/slip";
-import { frameFromStill, type Spaces, useSpaces } from "~/workspace/spaces";
+import { findLayer } from "~/workspace/patches";
+import { frameFromOwn, type Spaces, useSpaces } from "~/workspace/spaces";
 import { act, type Chosen } from "~/workspace/store";
 import { LOST, REASONS } from "~/workspace/tracks";
 
@@ -62,7 +63,7 @@ const middleOf =
   (layer: Layer, shot: Shot, spaces: Spaces) =>
   (frame: number): Point => {
     if (layer.kind === "still")
-      return apply(frameFromStill(layer, spaces, frame), { x: layer.width / 2, y: layer.height / 2 });
+      return apply(frameFromOwn(layer, spaces, frame), { x: layer.width / 2, y: layer.height / 2 });
     const plane = layer.kind === "pin" ? shot.motions.find((m) => m.id === layer.plane) : undefined;
     if (plane?.kind !== "plane") return { x: 0, y: 0 };
     // A corner tells more than the middle: there is an edge to see swimming.
@@ -71,7 +72,7 @@ const middleOf =
   };
 
 function slipTroubles(slip: Slip, shot: Shot, spaces: Spaces): Trouble[] {
-  const layer = shot.stack.find((l) => l.id === slip.layer);
+  const layer = findLayer(shot, slip.layer);
   if (!layer) return [];
   return slip.worst.map((w) => ({
     key: `${slip.layer}-${w.first}`,

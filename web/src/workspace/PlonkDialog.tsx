@@ -1,11 +1,12 @@
 import { useState } from "react";
-import { useAssets } from "~/api/queries";
+import { useAssets, useKinds } from "~/api/queries";
 import { AddFiles } from "~/shelf/AddFiles";
 import { matches, StillGrid } from "~/shelf/StillGrid";
 import { Dialog } from "~/ui/Dialog";
 import { OnOff } from "~/ui/OnOff";
-import { usePlonkPinned } from "~/workspace/actions/plonk";
+import { EVERYWHERE, GENERATED, useAddLayer, usePlonkPinned } from "~/workspace/actions/plonk";
 import { useOpenShot } from "~/workspace/context";
+import { wholePicture } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 
 /** Choose an element from the shelf; the next click in the picture puts it there. */
@@ -19,8 +20,19 @@ export function PlonkDialog() {
   const footage = record.document.footage?.asset;
   const plane = record.document.motions.some((m) => m.kind === "plane");
   const asPin = pinned && plane;
+  const { data: kinds } = useKinds("generator");
+  const add = useAddLayer();
+  const said = words.toLowerCase();
+  const made = (kinds ?? []).filter((k) => `${k.label} ${k.help}`.toLowerCase().includes(said));
+  const everywhere = (kind: string, label: string) => {
+    const { x, y } = wholePicture(record.document);
+    return add(label, { kind: "generated", generator: { kind }, x, y });
+  };
   const stills = (data ?? []).filter(
-    (a) => (a.kind === "still" || (a.state === "ready" && a.digest !== footage)) && matches(a, words),
+    (a) =>
+      a.kind !== "table" &&
+      (a.kind === "still" || (a.state === "ready" && a.digest !== footage)) &&
+      matches(a, words),
   );
   return (
     <Dialog
@@ -43,8 +55,38 @@ export function PlonkDialog() {
             <OnOff label="Pin to the plane" checked={pinned} onChange={setPinned} /> Pin to the plane
           </label>
         )}
-        <AddFiles accept="image/*,video/*" label="Bring in an element" />
+        <AddFiles accept="image/*,video/*,.cube" label="Bring in an element" />
       </div>
+      {made.length > 0 && (
+        <>
+          <h3 className="mb-1.5 text-xs font-bold">Made as the shot runs</h3>
+          <ul className="mb-4 grid grid-cols-[repeat(auto-fill,minmax(112px,1fr))] gap-2">
+            {made.map((k) => (
+              <li key={k.kind}>
+                <button
+                  className="block w-full rounded-lg border border-line bg-raise text-left text-ink hover:border-tide"
+                  aria-label={`Plonk ${k.label}`}
+                  title={k.help}
+                  onClick={() => {
+                    act({ do: "open", what: "shelf", on: false });
+                    if (EVERYWHERE.includes(k.kind)) void everywhere(k.kind, k.label);
+                    else act({ do: "tool", tool: "plonk", asset: GENERATED + k.kind });
+                  }}
+                >
+                  <img
+                    alt=""
+                    loading="lazy"
+                    className="aspect-video w-full rounded-t-lg object-cover"
+                    src={`/api/generated/${k.kind}.jpg`}
+                  />
+                  <b className="block truncate px-2 py-1 text-xs font-semibold">{k.label}</b>
+                </button>
+              </li>
+            ))}
+          </ul>
+          <h3 className="mb-1.5 text-xs font-bold">Stills and clips</h3>
+        </>
+      )}
       {stills.length ? (
         <StillGrid
           assets={stills}

@@ -1,6 +1,7 @@
 import { createContext, useContext } from "react";
 import type { Layer, Motion, Perch, PlaneMotion, ShotRecord, Treatment } from "~/api/client";
 import type { Edits } from "~/api/queries";
+import { findLayer } from "~/workspace/patches";
 import { useWorkspace } from "~/workspace/store";
 
 export interface OpenShot {
@@ -33,7 +34,7 @@ export function useChosenTreatment(): Treatment | null {
 export function useChosenLayer(): Layer | null {
   const { record } = useOpenShot();
   const chosen = useWorkspace((s) => s.chosen);
-  return chosen.kind === "layer" ? (record.document.stack.find((l) => l.id === chosen.id) ?? null) : null;
+  return chosen.kind === "layer" ? (findLayer(record.document, chosen.id) ?? null) : null;
 }
 
 export function useChosenPerch(): Perch | null {
@@ -72,8 +73,8 @@ export function useHeldCandidate(): Motion | null {
     if (steady?.kind === "steady") wanted = steady.targets[0] ?? null;
   }
   if (chosen.kind === "layer") {
-    const layer = shot.stack.find((l) => l.id === chosen.id);
-    if (layer?.kind === "still") wanted = root(layer.follow.target);
+    const layer = findLayer(shot, chosen.id);
+    if (layer && "follow" in layer) wanted = root(layer.follow.target);
     if (layer?.kind === "pin") wanted = layer.plane;
     if (layer?.kind === "beam") wanted = root(layer.anchors[0]?.target ?? null);
   }

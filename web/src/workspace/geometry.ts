@@ -1,4 +1,4 @@
-import type { Follow, Num } from "~/api/client";
+import type { Follow, Key, Keyed, Num, Wobble } from "~/api/client";
 
 export interface Point {
   x: number;
@@ -109,10 +109,34 @@ export function quadMatrix(from: readonly Point[], to: readonly Point[]): Matrix
   return [...rows.map((r, k) => r[8]! / r[k]!), 1];
 }
 
+/** A number without its wobble. */
+export const baseOf = (number: Num): number | Keyed =>
+  typeof number === "number" || "keys" in number ? number : number.base;
+
+export const isKeyed = (number: Num): boolean => typeof baseOf(number) !== "number";
+
+/** The keys of a number, none for a constant. */
+export function keysOf(number: Num): Key[] {
+  const base = baseOf(number);
+  return typeof base === "number" ? [] : base.keys;
+}
+
+/** The number with other keys or another constant, its wobble kept. */
+export const withBase = (number: Num, base: number | Keyed): Num =>
+  typeof number === "object" && "wobble" in number ? { ...number, base } : base;
+
 /** The value of a number at a frame: the browser's copy of the core's one evaluator. */
 export function valueAt(number: Num, frame: number): number {
-  if (typeof number === "number") return number;
-  const keys = number.keys;
+  if (typeof number === "object" && "wobble" in number)
+    return valueAt(number.base, frame) + wobbleAt(number.wobble, frame);
+  return baseAt(number, frame);
+}
+
+/** The value of a number at a frame, without its wobble. */
+export function baseAt(number: Num, frame: number): number {
+  const base = baseOf(number);
+  if (typeof base === "number") return base;
+  const keys = base.keys;
   const first = keys[0]!;
   if (frame <= first.frame) return first.value;
   for (let k = 0; k + 1 < keys.length; k++) {
@@ -121,6 +145,7 @@ export function valueAt(number: Num, frame: number): number {
     if (frame < b.frame) {
       if (a.ease === "hold") return a.value;
       let u = (frame - a.frame) / (b.frame - a.frame);
+      if (a.ease === "curve") return curved(a, b, u);
       if (a.ease === "smooth") u = u * u * (3 - 2 * u);
       return a.value + (b.value - a.value) * u;
     }
@@ -128,13 +153,89 @@ export function valueAt(number: Num, frame: number): number {
   return keys.at(-1)!.value;
 }
 
-/** The number with a value set at a frame: a constant stays one, keys get a key there. */
-export function withValue(number: Num, frame: number, value: number): Num {
-  if (typeof number === "number") return value;
-  const others = number.keys.filter((k) => k.frame !== frame);
-  const here = number.keys.find((k) => k.frame === frame);
-  const ease = here?.ease ?? "smooth";
-  return { keys: [...others, { frame, value, ease }].sort((a, b) => a.frame - b.frame) };
+function curved(a: Key, b: Key, u: number): number {
+  const p = a.out_time;
+  const q = 1 - b.in_time;
+  let low = 0;
+  let high = 1;
+  for (let k = 0; k < 40; k++) {
+    const t = (low + high) / 2;
+    if (3 * (1 - t) ** 2 * t * p + 3 * (1 - t) * t * t * q + t ** 3 < u) low = t;
+    else high = t;
+  }
+  const t = (low + high) / 2;
+  return (
+    (1 - t) ** 3 * a.value +
+    3 * (1 - t) ** 2 * t * (a.value + a.out_value) +
+    3 * (1 - t) * t * t * (b.value + b.in_value) +
+    t ** 3 * b.value
+  );
 }
 
-export const isKeyed = (number: Num): number is Exclude<Num, number> => typeof number !== "number";
+/** How far a wobble is from nought at a frame: the browser's copy of the core's `wobble_at`. */
+export function wobbleAt(w: Wobble, frame: number): number {
+  const t = frame / w.every;
+  if (w.kind === "steps") return w.amount * random(w.seed, Math.floor(t));
+  if (w.kind === "flicker")
+    return w.amount * (0.55 * random(w.seed, Math.floor(t)) + 0.45 * drift(w.seed + 5003, t / 5));
+  return (w.amount * (drift(w.seed, t) + 0.4 * drift(w.seed + 7919, t * 2.37))) / 1.4;
+}
+
+function drift(seed: number, t: number): number {
+  const k = Math.floor(t);
+  let u = t - k;
+  u = u * u * u * (u * (6 * u - 15) + 10);
+  return random(seed, k) * (1 - u) + random(seed, k + 1) * u;
+}
+
+function random(seed: number, k: number): number {
+  let h = Math.imul(k, 0x9e3779b1) ^ Math.imul(seed, 0x85ebca6b);
+  h = Math.imul(h ^ (h >>> 16), 0x7feb352d);
+  h = Math.imul(h ^ (h >>> 15), 0x846ca68b);
+  return ((h ^ (h >>> 16)) >>> 0) / 2 ** 31 - 1;
+}
+
+/** A key as it is made new. */
+export const newKey = (frame: number, value: number, ease: Key["ease"] = "smooth"): Key => ({
+  frame,
+  value,
+  ease,
+  out_time: 0.35,
+  out_value: 0,
+  in_time: 0.35,
+  in_value: 0,
+});
+
+/**
+ * The number with a value set at a frame: a constant stays one, keys get a key there. Over all keys, the whole
+ * path is moved by the difference, or by the ratio for what is measured in ratios.
+ */
+export function withValue(
+  number: Num,
+  frame: number,
+  value: number,
+  over: "here" | "move" | "scale" = "here",
+): Num {
+  const wobbled = valueAt(number, frame) - baseAt(number, frame);
+  const wanted = value - wobbled;
+  const base = baseOf(number);
+  if (typeof base === "number") return withBase(number, wanted);
+  if (over !== "here") {
+    const now = baseAt(number, frame);
+    const by = over === "scale" && Math.abs(now) > 1e-9 ? wanted / now : null;
+    const moved = (v: number) => (by === null ? v + wanted - now : v * by);
+    return withBase(number, {
+      keys: base.keys.map((k) => ({
+        ...k,
+        value: moved(k.value),
+        out_value: by === null ? k.out_value : k.out_value * by,
+        in_value: by === null ? k.in_value : k.in_value * by,
+      })),
+    });
+  }
+  const others = base.keys.filter((k) => k.frame !== frame);
+  const here = base.keys.find((k) => k.frame === frame);
+  const before = base.keys.filter((k) => k.frame < frame).at(-1);
+  const key = here ? { ...here, value: wanted } : newKey(frame, wanted, before?.ease ?? base.keys[0]?.ease);
+  return withBase(number, { keys: [...others, key].sort((a, b) => a.frame - b.frame) });
+}

@@ -6,6 +6,7 @@ import { useGivePoint } from "~/workspace/actions/points";
 import { useHeldCandidate, useOpenShot } from "~/workspace/context";
 import { valueAt, withValue } from "~/workspace/geometry";
 import {
+  findLayer,
   removeLayer,
   removeMotion,
   removePerch,
@@ -134,11 +135,15 @@ export function useKeys(tracks: Tracks): void {
         return true;
       }
       if (chosen.kind === "layer") {
-        const layer = shot.stack.find((l) => l.id === chosen.id);
-        if (layer?.kind !== "still") return false;
+        const layer = findLayer(shot, chosen.id);
+        if (!layer || !("follow" in layer) || layer.kind === "fill") return false;
         void edits.edit(`Nudge ${layer.name}`, (now) => {
-          const latest = now.stack.find((l) => l.id === layer.id);
-          return setOnLayer(now, layer.id, moved(latest?.kind === "still" ? latest : layer));
+          const latest = findLayer(now, layer.id);
+          return setOnLayer(
+            now,
+            layer.id,
+            moved(latest && "follow" in latest && latest.kind !== "fill" ? latest : layer),
+          );
         });
         return true;
       }
@@ -230,7 +235,7 @@ export function useKeys(tracks: Tracks): void {
         },
         Delete: () => {
           if (chosen.kind === "layer") {
-            const layer = shot.stack.find((l) => l.id === chosen.id);
+            const layer = findLayer(shot, chosen.id);
             if (layer) void edits.edit(`Remove ${layer.name}`, removeLayer(shot, layer.id));
             act({ do: "choose", chosen: { kind: "none" } });
           } else if (chosen.kind === "plate") {

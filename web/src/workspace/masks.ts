@@ -3,8 +3,8 @@ import type { Clean, Layer, Mask, Mend } from "~/api/client";
 import { useChosenLayer, useChosenTreatment, useOpenShot } from "~/workspace/context";
 import { type Draft, outlineOf } from "~/workspace/actions/outlines";
 import { apply, IDENTITY, invert, type Matrix, type Point, valueAt } from "~/workspace/geometry";
-import { freshId, freshName, round, setOnThing } from "~/workspace/patches";
-import { frameFromStill, riding, type Spaces, useSpaces } from "~/workspace/spaces";
+import { allLayers, freshId, freshName, round, setOnThing } from "~/workspace/patches";
+import { frameFromPicture, riding, type Spaces, useSpaces } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 
 export type MaskedThing = Layer | Mend | Clean;
@@ -37,11 +37,11 @@ export function useMasked(): Masked | null {
     return {
       thing,
       list,
-      owned: thing.kind === "still",
+      owned: "follow" in thing && thing.kind !== "fill",
       space: (mask, frame) => spaceOf(mask, thing, spaces, frame),
       edit: async (label, change) => {
         const done = await edits.edit(label, (latest) => {
-          const now = [...latest.stack, ...latest.plate].find((t) => t.id === thing.id);
+          const now = [...allLayers(latest), ...latest.plate].find((t) => t.id === thing.id);
           const masks = now && "masks" in now ? now.masks : thing.masks;
           return setOnThing(list, latest, thing.id, { masks: change(masks) });
         });
@@ -53,7 +53,8 @@ export function useMasked(): Masked | null {
 
 function spaceOf(mask: Mask, thing: MaskedThing, spaces: Spaces, frame: number): Matrix {
   if (mask.rides === "footage") return IDENTITY;
-  if (mask.rides === "own") return thing.kind === "still" ? frameFromStill(thing, spaces, frame) : IDENTITY;
+  if (mask.rides === "own")
+    return "follow" in thing && thing.kind !== "fill" ? frameFromPicture(thing, spaces, frame) : IDENTITY;
   const target = mask.rides === "screen" ? null : mask.rides.slice(3);
   return spaces.of(riding(target, mask.reference_frame), frame);
 }

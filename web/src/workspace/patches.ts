@@ -1,4 +1,4 @@
-import type { Motion, PatchStep, Perch, Shot } from "~/api/client";
+import type { Layer, Look, Motion, PatchStep, Perch, Shot } from "~/api/client";
 
 const indexOf = (list: { id: string }[], id: string) => list.findIndex((x) => x.id === id);
 
@@ -18,8 +18,22 @@ function setOn(list: string, at: number, id: string, values: object): PatchStep[
 /** A layer's values; which of them fit its kind, the server checks. */
 export type LayerValues = Partial<Record<string, unknown>> & object;
 
-export const setOnLayer = (shot: Shot, id: string, values: LayerValues): PatchStep[] =>
-  setOn("stack", indexOf(shot.stack, id), id, values);
+/** All layers, those in parcels too. */
+export const allLayers = (shot: Shot): Layer[] => [...shot.stack, ...shot.parcels.flatMap((p) => p.stack)];
+export const findLayer = (shot: Shot, id: string): Layer | undefined =>
+  allLayers(shot).find((l) => l.id === id);
+
+/** The list that a layer lies in, and where in it. */
+export function placeOf(shot: Shot, id: string): { list: string; at: number; stack: Layer[] } {
+  const inside = shot.parcels.findIndex((p) => indexOf(p.stack, id) >= 0);
+  const stack = inside < 0 ? shot.stack : shot.parcels[inside]!.stack;
+  return { list: inside < 0 ? "stack" : `parcels/${inside}/stack`, at: indexOf(stack, id), stack };
+}
+
+export function setOnLayer(shot: Shot, id: string, values: LayerValues): PatchStep[] {
+  const { list, at } = placeOf(shot, id);
+  return setOn(list, at, id, values);
+}
 
 export const setOnMotion = (
   shot: Shot,
@@ -31,7 +45,7 @@ export const setOnPerch = (shot: Shot, id: string, values: Partial<Perch>): Patc
   setOn("perches", indexOf(shot.perches, id), id, values);
 
 export const setOnThing = (list: "stack" | "plate", shot: Shot, id: string, values: object): PatchStep[] =>
-  setOn(list, indexOf(shot[list], id), id, values);
+  list === "stack" ? setOnLayer(shot, id, values) : setOn(list, indexOf(shot[list], id), id, values);
 
 export const setOnPlate = (shot: Shot, id: string, values: object): PatchStep[] =>
   setOn("plate", indexOf(shot.plate, id), id, values);
@@ -41,9 +55,78 @@ export function removeTreatment(shot: Shot, id: string): PatchStep[] {
   return [guard(path, id), { op: "remove", path }];
 }
 
+/** Take a layer away; what it was the matte of goes without one, and a parcel that nothing shows any more goes with it. */
 export function removeLayer(shot: Shot, id: string): PatchStep[] {
-  const path = `/stack/${indexOf(shot.stack, id)}`;
-  return [guard(path, id), { op: "remove", path }];
+  const { list, at } = placeOf(shot, id);
+  const path = `/${list}/${at}`;
+  const freed = allLayers(shot)
+    .filter((l) => l.matte === id)
+    .flatMap((l) => setOnLayer(shot, l.id, { matte: null }));
+  const steps: PatchStep[] = [...freed, guard(path, id), { op: "remove", path }];
+  const layer = findLayer(shot, id);
+  if (layer?.kind === "parcel") {
+    const shows = allLayers(shot).filter((l) => l.kind === "parcel" && l.parcel === layer.parcel);
+    const k = indexOf(shot.parcels, layer.parcel);
+    const needed = shot.parcels[k]?.stack.some((l) => allLayers(shot).some((o) => o.matte === l.id));
+    if (shows.length === 1 && list === "stack" && !needed)
+      steps.push(guard(`/parcels/${k}`, layer.parcel), { op: "remove", path: `/parcels/${k}` });
+  }
+  return steps;
+}
+
+/** Put a layer into a parcel, in front of what is there. */
+export function intoParcel(shot: Shot, id: string, parcel: string): PatchStep[] {
+  const { list, at } = placeOf(shot, id);
+  const k = indexOf(shot.parcels, parcel);
+  return [
+    guard(`/${list}/${at}`, id),
+    guard(`/parcels/${k}`, parcel),
+    { op: "move", from: `/${list}/${at}`, path: `/parcels/${k}/stack/0` },
+  ];
+}
+
+/** Take a layer out of its parcel and put it in front of the first layer that shows it. */
+export function outOfParcel(shot: Shot, id: string): PatchStep[] {
+  const { list, at } = placeOf(shot, id);
+  const parcel = shot.parcels.find((p) => indexOf(p.stack, id) >= 0)?.id;
+  const before = Math.max(
+    0,
+    shot.stack.findIndex((l) => l.kind === "parcel" && l.parcel === parcel),
+  );
+  return [guard(`/${list}/${at}`, id), { op: "move", from: `/${list}/${at}`, path: `/stack/${before}` }];
+}
+
+/** A new parcel with one layer in it, shown where that layer was. */
+export function newParcel(shot: Shot, id: string, named: string): { patch: PatchStep[]; layer: string } {
+  const { list, at } = placeOf(shot, id);
+  const parcel = freshShotId("parcel", shot);
+  const layer = freshShotId("layer", shot);
+  const k = shot.parcels.length;
+  const shows = { kind: "parcel", id: layer, name: named, parcel, ...wholePicture(shot) };
+  return {
+    layer,
+    patch: [
+      guard(`/${list}/${at}`, id),
+      { op: "add", path: "/parcels/-", value: { id: parcel, name: named, stack: [] } },
+      { op: "move", from: `/${list}/${at}`, path: `/parcels/${k}/stack/0` },
+      { op: "add", path: `/${list}/${at}`, value: shows },
+    ],
+  };
+}
+
+/** Size and place of a layer that is as large as the shot. */
+export const wholePicture = (shot: Shot) => {
+  const [width, height] = [shot.footage?.width ?? 1280, shot.footage?.height ?? 720];
+  return { width, height, x: width / 2, y: height / 2 };
+};
+
+/** Put a layer elsewhere in its own list: before the one that is there now. */
+export function moveLayerTo(shot: Shot, id: string, before: string | null): PatchStep[] | null {
+  const { list, at, stack } = placeOf(shot, id);
+  const target = before === null ? stack.length : indexOf(stack, before);
+  if (target < 0 || target === at || target === at + 1) return null;
+  const to = target > at ? target - 1 : target;
+  return [guard(`/${list}/${at}`, id), { op: "move", from: `/${list}/${at}`, path: `/${list}/${to}` }];
 }
 
 /** Take a motion or a perch away, with what cannot be without it: pins and beams. Other followers stay put. */
@@ -70,20 +153,41 @@ function removeTarget(shot: Shot, list: "motions" | "perches", id: string): Patc
     steps.push(guard(`/plate/${k}`, one.id), { op: "replace", path: `/plate/${k}/targets`, value: targets });
   });
   // Masks that ride on it stay where they are drawn, on the footage.
-  for (const list of ["plate", "stack"] as const)
-    shot[list].forEach((thing, k) => {
-      if (!("masks" in thing) || !thing.masks.some((m) => m.rides === `to:${id}`)) return;
-      const masks = thing.masks.map((m) => (m.rides === `to:${id}` ? { ...m, rides: "footage" } : m));
-      steps.push(...setOn(list, k, thing.id, { masks }));
-    });
+  const loose = <T extends { rides: string }>(list: T[]) =>
+    list.map((m) => (m.rides === `to:${id}` ? { ...m, rides: "footage" } : m));
+  for (const thing of [...shot.plate, ...allLayers(shot)]) {
+    if (!("masks" in thing) || !thing.masks.some((m) => m.rides === `to:${id}`)) continue;
+    const list = shot.plate.some((t) => t.id === thing.id) ? "plate" : "stack";
+    steps.push(...setOnThing(list, shot, thing.id, { masks: loose(thing.masks) }));
+  }
+  const freed = (looks: Look[]): Look[] =>
+    looks.map((l) => ({
+      ...l,
+      ...("rides" in l && l.rides === `to:${id}` ? { rides: "footage" } : {}),
+      masks: loose(l.masks),
+    }));
+  if (JSON.stringify(freed(shot.finish)) !== JSON.stringify(shot.finish))
+    steps.push({ op: "replace", path: "/finish", value: freed(shot.finish) });
   const gone: PatchStep[] = [];
-  shot.stack.forEach((layer, k) => {
-    if (layer.kind === "still" && layer.follow.target === id) release(`/stack/${k}`, layer);
+  for (const layer of allLayers(shot)) {
+    const { list, at } = placeOf(shot, layer.id);
+    const where = `/${list}/${at}`;
+    if ("follow" in layer && layer.follow.target === id) release(where, layer);
+    if (layer.kind === "generated" && layer.stays === `to:${id}`)
+      steps.push(...setOnLayer(shot, layer.id, { stays: "footage" }));
+    if (JSON.stringify(freed(layer.looks)) !== JSON.stringify(layer.looks))
+      steps.push(...setOnLayer(shot, layer.id, { looks: freed(layer.looks) }));
     const held = layer.kind === "pin" ? layer.plane === id : false;
     const hung = layer.kind === "beam" && layer.anchors.some((a) => a.target === id);
-    // The far end of the list first, so that the places of the others stay right.
-    if (held || hung) gone.unshift(guard(`/stack/${k}`, layer.id), { op: "remove", path: `/stack/${k}` });
-  });
+    // The far end of each list first, so that the places of the others stay right.
+    if (held || hung) {
+      const freed = allLayers(shot)
+        .filter((l) => l.matte === layer.id)
+        .flatMap((l) => setOnLayer(shot, l.id, { matte: null }));
+      steps.push(...freed);
+      gone.unshift(guard(where, layer.id), { op: "remove", path: where });
+    }
+  }
   return [...steps, ...gone, guard(path, id), { op: "remove", path }];
 }
 
@@ -91,10 +195,10 @@ export const removeMotion = (shot: Shot, id: string) => removeTarget(shot, "moti
 export const removePerch = (shot: Shot, id: string) => removeTarget(shot, "perches", id);
 
 export function moveLayer(shot: Shot, id: string, by: -1 | 1): PatchStep[] | null {
-  const at = indexOf(shot.stack, id);
+  const { list, at, stack } = placeOf(shot, id);
   const to = at + by;
-  if (to < 0 || to >= shot.stack.length) return null;
-  return [guard(`/stack/${at}`, id), { op: "move", from: `/stack/${at}`, path: `/stack/${to}` }];
+  if (to < 0 || to >= stack.length) return null;
+  return [guard(`/${list}/${at}`, id), { op: "move", from: `/${list}/${at}`, path: `/${list}/${to}` }];
 }
 
 /** Set a point by hand at a frame. */
@@ -125,7 +229,14 @@ export const round = (v: number) => Math.round(v * 1000) / 1000;
 
 /** An id that nothing in the shot has yet. */
 export const freshShotId = (prefix: string, shot: Shot): string =>
-  freshId(prefix, [...shot.motions, ...shot.perches, ...shot.plate, ...shot.stack]);
+  freshId(prefix, [
+    ...shot.motions,
+    ...shot.perches,
+    ...shot.plate,
+    ...allLayers(shot),
+    ...shot.parcels,
+    ...shot.finish,
+  ]);
 
 export function freshId(prefix: string, taken: { id: string }[]): string {
   for (let k = 1; ; k++) {

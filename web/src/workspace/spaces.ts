@@ -1,8 +1,9 @@
 import { useQueries, useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
-import type { Follow, Motion, Num, Perch, PlaneMotion, Shot, StillLayer } from "~/api/client";
+import type { Follow, Motion, Num, Perch, PlacedLayer, PlaneMotion, Shot } from "~/api/client";
 import { movementQuery, viewQuery } from "~/api/queries";
 import { useOpenShot } from "~/workspace/context";
+import { allLayers } from "~/workspace/patches";
 import { useWorkspace } from "~/workspace/store";
 import {
   apply,
@@ -61,10 +62,13 @@ function wantedBy(shot: Shot): Map<string, Wanted> {
   };
   const follows = [
     ...shot.perches.map((p) => p.follow),
-    ...shot.stack.flatMap((l) => (l.kind === "still" ? [l.follow] : [])),
+    ...allLayers(shot).flatMap((l) => ("follow" in l ? [l.follow] : [])),
   ];
   for (const f of follows) if (f.target) want(f.target, f.reference_frame, f.smooth, f.inverted);
-  for (const thing of [...shot.plate, ...shot.stack])
+  for (const look of [...shot.finish, ...allLayers(shot).flatMap((l) => l.looks)])
+    if ("rides" in look && look.rides.startsWith("to:"))
+      want(look.rides.slice(3), look.reference_frame, 0, false);
+  for (const thing of [...shot.plate, ...allLayers(shot)])
     for (const mask of "masks" in thing ? thing.masks : [])
       if (mask.rides.startsWith("to:")) want(mask.rides.slice(3), mask.reference_frame, 0, false);
   for (const m of shot.motions) {
@@ -176,15 +180,55 @@ export const riding = (target: string | null, reference_frame: number): Follow =
   smooth: 0,
 });
 
-/** From a picture's pixels to the frame's pixels, as the core's `frame_from_still`. */
-export function frameFromStill(layer: StillLayer, spaces: Spaces, frame: number): Matrix {
+/** How large a generated element's handles are: it has no picture of its own. */
+const NOMINAL = 220;
+
+/** The size of a layer's own picture. */
+export const ownSize = (layer: PlacedLayer): { width: number; height: number } =>
+  layer.kind === "generated" ? { width: NOMINAL, height: NOMINAL } : layer;
+
+/** From a layer's own pixels to the frame's pixels, as the core's `frame_from_own`. */
+export function frameFromOwn(layer: PlacedLayer, spaces: Spaces, frame: number): Matrix {
   const at = { x: valueAt(layer.x, frame), y: valueAt(layer.y, frame) };
-  const seat = times(seated(layer, frame), shifted(-layer.width / 2, -layer.height / 2));
+  const { width, height } = ownSize(layer);
+  const generated = layer.kind === "generated";
+  const ax = generated ? 0.5 : valueAt(layer.anchor_x, frame) / 100;
+  const ay = generated ? 0.5 : valueAt(layer.anchor_y, frame) / 100;
+  const seat = times(seated(layer, frame), shifted(-width * ax, -height * ay));
   return times(spaces.placed(layer.follow, frame, at), seat);
+}
+
+/** The same for pixels that masks drawn on the layer's own picture have. */
+export function frameFromPicture(layer: PlacedLayer, spaces: Spaces, frame: number): Matrix {
+  const own = frameFromOwn(layer, spaces, frame);
+  if (layer.kind === "generated") return times(own, shifted(NOMINAL / 2, NOMINAL / 2));
+  if (layer.kind !== "still" || layer.mirror === "no") return own;
+  const [across, down] = [layer.mirror !== "down", layer.mirror !== "across"];
+  return times(own, [
+    across ? -1 : 1,
+    0,
+    across ? layer.width : 0,
+    0,
+    down ? -1 : 1,
+    down ? layer.height : 0,
+    0,
+    0,
+    1,
+  ]);
 }
 
 /** The pixel of a follower's space that lies at `p` in `frame`. */
 export function toSpace(follow: Follow, spaces: Spaces, frame: number, p: Point): Point {
   if (follow.shift || follow.perspective) return apply(invert(spaces.of(follow, frame)), p);
   return apply(invert(spaces.of(follow, follow.reference_frame)), p);
+}
+
+/** From the pixels of the parcel that a layer lies in to the frame's, where the parcel is first shown; null outside parcels. */
+export function useParcelMatrix(layer: string | null): Matrix | null {
+  const { record } = useOpenShot();
+  const frame = useWorkspace((s) => s.frame);
+  const spaces = useSpaces();
+  const parcel = record.document.parcels.find((p) => p.stack.some((l) => l.id === layer));
+  const shows = allLayers(record.document).find((l) => l.kind === "parcel" && l.parcel === parcel?.id);
+  return parcel && shows?.kind === "parcel" ? frameFromOwn(shows, spaces, frame) : null;
 }

@@ -37,6 +37,12 @@ interface WorkspaceState {
   outlineShape: OutlineShape;
   /** The chosen mask of the chosen thing. */
   mask: string | null;
+  /** The look that is open in the details: its spots are grips in the picture. */
+  look: string | null;
+  /** Whether a changed number moves the whole path of its keys. */
+  overAll: boolean;
+  /** The layer that is shown by itself, and over what. */
+  alone: { layer: string; over: "checker" | "grey" } | null;
   /** Whether a given-back shot is shown held, to work on it. */
   worked: boolean;
   /** The clean frame that is shown half opaque, to line it up. */
@@ -79,6 +85,9 @@ export type Action =
       shape?: OutlineShape;
     }
   | { do: "mask"; id: string | null }
+  | { do: "look"; id: string | null }
+  | { do: "overAll"; on: boolean }
+  | { do: "alone"; alone: WorkspaceState["alone"] }
   | { do: "worked"; on: boolean }
   | { do: "half"; id: string | null }
   | { do: "desk"; desk: WorkspaceState["desk"] }
@@ -106,6 +115,9 @@ const START = {
   outlineFor: "motion" as OutlineFor,
   outlineShape: "free" as OutlineShape,
   mask: null,
+  look: null,
+  overAll: false,
+  alone: null as WorkspaceState["alone"],
   worked: true,
   half: null,
   desk: null,
@@ -139,6 +151,8 @@ function reduce(action: Action): Partial<WorkspaceState> {
         offer: null,
         loupe: null,
         mask: null,
+        look: null,
+        alone: null,
         half: null,
       };
     case "tool":
@@ -154,6 +168,12 @@ function reduce(action: Action): Partial<WorkspaceState> {
       };
     case "mask":
       return { mask: action.id };
+    case "look":
+      return { look: action.id };
+    case "overAll":
+      return { overAll: action.on };
+    case "alone":
+      return { alone: action.alone, view: "final", held: null, wipe: null };
     case "worked":
       return { worked: action.on, view: "final", held: null, wipe: null };
     case "half":
@@ -161,11 +181,11 @@ function reduce(action: Action): Partial<WorkspaceState> {
     case "desk":
       return { desk: action.desk, playing: false };
     case "view":
-      return { view: action.view, wipe: null, held: null };
+      return { view: action.view, wipe: null, held: null, alone: null };
     case "wipe":
-      return { wipe: action.at, view: "final", held: null };
+      return { wipe: action.at, view: "final", held: null, alone: null };
     case "held":
-      return { held: action.motion, view: "final", wipe: null };
+      return { held: action.motion, view: "final", wipe: null, alone: null };
     case "onion":
       return { onion: action.frame };
     case "loupe":

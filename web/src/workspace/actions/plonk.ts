@@ -1,11 +1,11 @@
 import { useCallback } from "react";
 import type { Anchor, Asset, Shot } from "~/api/client";
-import { useAssets } from "~/api/queries";
+import { useAssets, useKinds } from "~/api/queries";
 import { useAddPoint } from "~/workspace/actions/points";
 import { usePutInMiddle } from "~/workspace/actions/plate";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
-import { freshName, freshShotId, round } from "~/workspace/patches";
+import { allLayers, freshName, freshShotId, round } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 
 /** The motion or perch that something new should follow: the chosen one, or the last measured. */
@@ -28,10 +28,34 @@ const followOf = (target: string | null, frame: number, perspective: boolean) =>
   smooth: 0,
 });
 
+/** Before the kind of what is generated, where a tool names what it plonks. */
+export const GENERATED = "generated:";
+/** Those that shine so that they get a glow. */
+const SHINES = ["ring", "sparks"];
+/** Those that fill the picture: they need no click. */
+export const EVERYWHERE = ["rain", "dust", "texture"];
+
+/** Put a new layer in front of all others and choose it. */
+export function useAddLayer() {
+  const { record, edits } = useOpenShot();
+  return useCallback(
+    async (called: string, values: Record<string, unknown>) => {
+      const shot = record.document;
+      const id = freshShotId("layer", shot);
+      const name = freshName(called, allLayers(shot));
+      const value = { ...values, id, name };
+      const done = await edits.edit(`Plonk ${name}`, [{ op: "add", path: "/stack/0", value }]);
+      if (done) act({ do: "choose", chosen: { kind: "layer", id } });
+    },
+    [record, edits],
+  );
+}
+
 /** What a click in the picture does with the tool in hand. */
 export function useClickTool() {
   const { record, edits } = useOpenShot();
   const { data: assets } = useAssets();
+  const { data: kinds } = useKinds("generator");
   const addPoint = useAddPoint();
   const addPerch = useAddPerch();
   const toMiddle = usePutInMiddle();
@@ -39,7 +63,7 @@ export function useClickTool() {
     async (place: Point, onScreen: Point, at: number, asset: Asset, as: "still" | "pin") => {
       const shot = record.document;
       const id = freshShotId("layer", shot);
-      const name = freshName(asset.name, shot.stack);
+      const name = freshName(asset.name, allLayers(shot));
       const { chosen } = useWorkspace.getState();
       const planes = shot.motions.filter((m) => m.kind === "plane");
       const shared = { id, name, asset: asset.digest, width: asset.width, height: asset.height };
@@ -71,16 +95,39 @@ export function useClickTool() {
     },
     [record, edits],
   );
+  const addLayer = useAddLayer();
+  const generate = useCallback(
+    (kind: string, place: Point, onScreen: Point, at: number) => {
+      const shot = record.document;
+      const target = targetFor(shot);
+      const perch = shot.perches.some((p) => p.id === target);
+      const onPlane = shot.motions.find((m) => m.id === target)?.kind === "plane";
+      const spot = target ? place : onScreen;
+      void addLayer(kinds?.find((k) => k.kind === kind)?.label ?? "Generated", {
+        kind: "generated",
+        generator: { kind },
+        x: perch ? 0 : round(spot.x),
+        y: perch ? 0 : round(spot.y),
+        follow: followOf(target, at, onPlane),
+        looks: SHINES.includes(kind)
+          ? [{ kind: "glow", id: "look-1", name: "Glow", radius: 9, strength: 40 }]
+          : [],
+      });
+    },
+    [record, kinds, addLayer],
+  );
   return useCallback(
     (at: Point, onScreen: Point = at) => {
       const { tool, plonking, plonkAs, frame } = useWorkspace.getState();
       if (tool === "middle") void toMiddle(onScreen);
       if (tool === "add-point") void addPoint(at, frame);
       if (tool === "perch") void addPerch(at, onScreen, frame);
+      if (tool === "plonk" && plonking?.startsWith(GENERATED))
+        generate(plonking.slice(GENERATED.length), at, onScreen, frame);
       const asset = tool === "plonk" ? assets?.find((a) => a.digest === plonking) : undefined;
       if (asset) void plonk(at, onScreen, frame, asset, plonkAs);
     },
-    [assets, addPoint, addPerch, plonk, toMiddle],
+    [assets, addPoint, addPerch, plonk, generate, toMiddle],
   );
 }
 
@@ -131,7 +178,7 @@ export function useAddBeam() {
     async (anchors: Anchor[]) => {
       const shot = record.document;
       const id = freshShotId("layer", shot);
-      const name = freshName("Beam", shot.stack);
+      const name = freshName("Beam", allLayers(shot));
       const value = { kind: "beam", id, name, anchors };
       const done = await edits.edit(`Draw ${name}`, [{ op: "add", path: "/stack/0", value }]);
       if (done) act({ do: "choose", chosen: { kind: "layer", id } });

@@ -7,7 +7,7 @@ import { Choice } from "~/ui/Choice";
 import { useOpenShot } from "~/workspace/context";
 import { Group, Row } from "~/workspace/details/Group";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
-import { setOnLayer } from "~/workspace/patches";
+import { findLayer, setOnLayer } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 
 type Keyable = StillLayer | PinLayer;
@@ -31,7 +31,7 @@ export function KeyGroup({ layer }: { layer: Keyable }) {
   for (const k of kinds ?? []) names[k.kind] = k.label;
   const set = (label: string, values: object) =>
     void edits.edit(label, (latest) => {
-      const now = latest.stack.find((l) => l.id === layer.id);
+      const now = findLayer(latest, layer.id);
       const old = now && "key" in now ? now.key : key;
       return setOnLayer(latest, layer.id, { key: { ...old, ...values } });
     });

@@ -1,53 +1,82 @@
-import { ArrowDown, ArrowUp, Trash2 } from "lucide-react";
-import type { BeamLayer, Layer, PinLayer, StillLayer } from "~/api/client";
+import type { BeamLayer, Layer, PinLayer, PlacedLayer, StillLayer } from "~/api/client";
 import { useAssets, useKinds } from "~/api/queries";
-import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
 import { useCheckSlip } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
 import { FollowRows } from "~/workspace/details/FollowRows";
 import { Group, Row, Title } from "~/workspace/details/Group";
+import { GeneratedGroup } from "~/workspace/details/GeneratedGroup";
 import { KeyGroup } from "~/workspace/details/KeyGroup";
 import { LookList } from "~/workspace/details/LookList";
+import { MatchGroup } from "~/workspace/details/MatchGroup";
+import { MatteGroup, StackButtons } from "~/workspace/details/StackParts";
 import { MaskGroup } from "~/workspace/details/MaskGroup";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
-import { apply, turnAndSize } from "~/workspace/geometry";
-import { type LayerValues, moveLayer, removeLayer, round, setOnLayer } from "~/workspace/patches";
-import { frameFromStill, toSpace, useSpaces } from "~/workspace/spaces";
+import { apply, turnAndSize, valueAt } from "~/workspace/geometry";
+import { findLayer, type LayerValues, round, setOnLayer } from "~/workspace/patches";
+import { frameFromOwn, ownSize, toSpace, useSpaces } from "~/workspace/spaces";
 import { useLayerSlip } from "~/workspace/slip";
 import { act, useWorkspace } from "~/workspace/store";
 
-const GROUPS = { still: ["Place", "Mix"], pin: ["Pin", "Mix"], beam: ["Beam", "Hung on it", "Mix"] };
+const GROUPS: Record<Layer["kind"], string[]> = {
+  still: ["Place", "Mix", "Cut"],
+  pin: ["Pin", "Mix", "Cut"],
+  beam: ["Beam", "Hung on it", "Mix"],
+  generated: ["Place", "Mix"],
+  fill: ["Colour", "Ends", "Mix"],
+  wash: ["Mix"],
+  parcel: ["Place", "Time", "Mix"],
+};
+
+const picture = (layer: Layer): layer is StillLayer | PinLayer =>
+  layer.kind === "still" || layer.kind === "pin";
 
 export function LayerDetails({ layer }: { layer: Layer }) {
-  const { record, edits } = useOpenShot();
+  const { edits } = useOpenShot();
   const { data: kinds } = useKinds("layer");
   const { data: assets } = useAssets();
-  const shot = record.document;
   const schema = kinds?.find((k) => k.kind === layer.kind)?.schema;
   const set = (label: string, values: LayerValues) =>
-    void edits.edit(label, setOnLayer(shot, layer.id, values));
-  const move = (by: -1 | 1) => {
-    const patch = moveLayer(shot, layer.id, by);
-    if (patch) void edits.edit(by < 0 ? `${layer.name} nearer` : `${layer.name} further`, patch);
-  };
-  const at = shot.stack.findIndex((l) => l.id === layer.id);
-  const isClip = layer.kind !== "beam" && assets?.find((a) => a.digest === layer.asset)?.kind === "clip";
-  const groups = isClip ? [...GROUPS[layer.kind], "Clip"] : GROUPS[layer.kind];
-  const sub =
-    layer.kind === "beam"
-      ? `Beam, tied in ${layer.anchors.length} places`
-      : `${layer.kind === "pin" ? "Pinned" : "Placed"} ${isClip ? "clip" : "still"}, ${layer.width} × ${layer.height}`;
-
+    void edits.edit(label, (latest) => setOnLayer(latest, layer.id, values));
+  const isClip = picture(layer) && assets?.find((a) => a.digest === layer.asset)?.kind === "clip";
+  const all = GROUPS[layer.kind].filter(
+    (g) => g !== "Ends" || (layer.kind === "fill" && layer.course !== "even"),
+  );
+  const groups = isClip ? [...all, "Clip"] : all;
   return (
     <>
-      <Title title={layer.name} sub={sub} onRename={(name) => set(`Rename to ${name}`, { name })} />
-      {layer.kind === "still" && <StillFollow layer={layer} set={set} />}
+      <Title
+        title={layer.name}
+        sub={<Sub layer={layer} isClip={Boolean(isClip)} />}
+        onRename={(name) => set(`Rename to ${name}`, { name })}
+      />
+      {(layer.kind === "still" || layer.kind === "generated" || layer.kind === "parcel") && (
+        <PlacedFollow layer={layer} set={set} />
+      )}
+      {layer.kind === "fill" && layer.course !== "even" && (
+        <FollowRows
+          follow={layer.follow}
+          self={layer.id}
+          onTarget={(target) =>
+            set(`${layer.name} follows`, { follow: { ...layer.follow, target, perspective: true } })
+          }
+          onChange={(label, follow) => set(label, { follow })}
+        />
+      )}
       {layer.kind === "pin" && <PinnedTo layer={layer} set={set} />}
       {layer.kind === "beam" && <Hung layer={layer} set={set} />}
-      {layer.kind !== "beam" && <SlipRows layer={layer} />}
-      {layer.kind !== "beam" && <KeyGroup layer={layer} />}
-      <MaskGroup help="A mask cuts it: only what is inside is seen." />
+      {picture(layer) && <SlipRows layer={layer} />}
+      {layer.kind === "generated" && <GeneratedGroup layer={layer} set={set} />}
+      {picture(layer) && <KeyGroup layer={layer} />}
+      {layer.kind !== "wash" && layer.kind !== "fill" && (
+        <MatchGroup layer={layer} isClip={Boolean(isClip)} />
+      )}
+      <MaskGroup
+        help={
+          layer.kind === "wash" ? "A mask limits its looks." : "A mask cuts it: only what is inside is seen."
+        }
+      />
+      <MatteGroup layer={layer} set={set} />
       {schema && (
         <SchemaForm
           schema={schema}
@@ -58,40 +87,43 @@ export function LayerDetails({ layer }: { layer: Layer }) {
       )}
       <LookList
         title="Looks"
-        help="Colour, blur, glow, light wrap: on this layer alone."
+        help={
+          layer.kind === "wash"
+            ? "Add a look: it applies to everything below."
+            : "Colour, blur, glow, light wrap: on this layer alone."
+        }
         looks={layer.looks}
+        owned={"follow" in layer && layer.kind !== "fill"}
         edit={(label, change) =>
           void edits.edit(label, (latest) => {
-            const now = latest.stack.find((l) => l.id === layer.id) ?? layer;
+            const now = findLayer(latest, layer.id) ?? layer;
             return setOnLayer(latest, layer.id, { looks: change(now.looks) });
           })
         }
       />
-      <div className="flex gap-2 border-t border-line pt-3">
-        <Button aria-label="Nearer" disabled={at === 0} onClick={() => move(-1)}>
-          <ArrowUp className="size-3.5" /> Nearer
-        </Button>
-        <Button aria-label="Further" disabled={at === shot.stack.length - 1} onClick={() => move(1)}>
-          <ArrowDown className="size-3.5" /> Further
-        </Button>
-        <span className="flex-1" />
-        <Button
-          aria-label={`Remove ${layer.name}`}
-          onClick={() => {
-            void edits.edit(`Remove ${layer.name}`, removeLayer(shot, layer.id));
-            act({ do: "choose", chosen: { kind: "none" } });
-          }}
-        >
-          <Trash2 className="size-3.5" />
-        </Button>
-      </div>
+      <StackButtons layer={layer} />
     </>
   );
 }
 
+function Sub({ layer, isClip }: { layer: Layer; isClip: boolean }) {
+  const { record } = useOpenShot();
+  const { data: generators } = useKinds("generator");
+  if (layer.kind === "beam") return `Beam, tied in ${layer.anchors.length} places`;
+  if (layer.kind === "generated")
+    return generators?.find((g) => g.kind === layer.generator.kind)?.help ?? "Generated as the shot runs";
+  if (layer.kind === "fill") return layer.course === "even" ? "One colour over everything" : "A gradient";
+  if (layer.kind === "wash") return "Wash: its looks apply to everything below it";
+  if (layer.kind === "parcel") {
+    const inside = record.document.parcels.find((p) => p.id === layer.parcel)?.stack.length ?? 0;
+    return `Parcel of ${inside} ${inside === 1 ? "layer" : "layers"}`;
+  }
+  return `${layer.kind === "pin" ? "Pinned" : "Placed"} ${isClip ? "clip" : "still"}, ${layer.width} × ${layer.height}`;
+}
+
 type Set = (label: string, values: LayerValues) => void;
 
-function StillFollow({ layer, set }: { layer: StillLayer; set: Set }) {
+function PlacedFollow({ layer, set }: { layer: PlacedLayer; set: Set }) {
   const { record } = useOpenShot();
   const frame = useWorkspace((s) => s.frame);
   const spaces = useSpaces();
@@ -99,8 +131,15 @@ function StillFollow({ layer, set }: { layer: StillLayer; set: Set }) {
 
   const retarget = (target: string | null) => {
     // It stays where it is in this frame, and follows (or stays put) from here on.
-    const middle = { x: layer.width / 2, y: layer.height / 2 };
-    const now = frameFromStill(layer, spaces, frame);
+    const { width, height } = ownSize(layer);
+    const middle =
+      layer.kind === "generated"
+        ? { x: width / 2, y: height / 2 }
+        : {
+            x: (width * valueAt(layer.anchor_x, frame)) / 100,
+            y: (height * valueAt(layer.anchor_y, frame)) / 100,
+          };
+    const now = frameFromOwn(layer, spaces, frame);
     const { turn, size } = turnAndSize(now, middle);
     const place = apply(now, middle);
     const onPlane = shot.motions.find((m) => m.id === target)?.kind === "plane";

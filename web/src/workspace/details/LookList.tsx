@@ -1,24 +1,28 @@
 import { ChevronDown, ChevronUp, Eye, EyeOff, X } from "lucide-react";
 import { DropdownMenu } from "radix-ui";
-import { useState } from "react";
 import type { Look } from "~/api/client";
 import { useKinds } from "~/api/queries";
 import { Group } from "~/workspace/details/Group";
+import { RidesRow } from "~/workspace/details/RidesRow";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { freshId, freshName } from "~/workspace/patches";
+import { act, useWorkspace } from "~/workspace/store";
 
 interface Props {
   looks: Look[];
   title: string;
   help: string;
+  /** Whether there is a picture of its own that a look may ride on. */
+  owned?: boolean;
   /** Change the looks as they stand when the edit's turn comes. */
   edit: (label: string, change: (now: Look[]) => Look[]) => void;
 }
 
 /** Looks in their order: each can be turned off, moved, opened and removed. */
-export function LookList({ looks, title, help, edit }: Props) {
+export function LookList({ looks, title, help, owned = false, edit }: Props) {
   const { data: kinds } = useKinds("look");
-  const [open, setOpen] = useState<string | null>(null);
+  const open = useWorkspace((s) => s.look);
+  const setOpen = (id: string) => act({ do: "look", id });
   const selected = open ?? (looks.length === 1 ? looks[0]!.id : null);
   const one = (id: string, label: string, values: object) =>
     edit(label, (now) => now.map((l) => (l.id === id ? ({ ...l, ...values } as Look) : l)));
@@ -55,7 +59,7 @@ export function LookList({ looks, title, help, edit }: Props) {
             <DropdownMenu.Content
               align="end"
               sideOffset={4}
-              className="z-50 w-60 rounded-lg border border-line bg-raise p-1 shadow-xl"
+              className="z-50 max-h-[70vh] w-64 overflow-y-auto rounded-lg border border-line bg-raise p-1 shadow-xl"
             >
               {kinds?.map((k) => (
                 <DropdownMenu.Item
@@ -125,6 +129,33 @@ export function LookList({ looks, title, help, edit }: Props) {
                   <X className="size-3.5" />
                 </button>
               </div>
+              {on && l.kind === "grain" && l.profile && (
+                <p className="my-1 flex items-center gap-2 text-xs text-ink-2">
+                  <span className="flex-1">
+                    As measured on the plate:{" "}
+                    <span className="num">
+                      {(l.profile.strength.reduce((s, v) => s + v[1], 0) / 7).toFixed(1)}
+                    </span>{" "}
+                    codes
+                  </span>
+                  <button
+                    className="font-semibold text-tide"
+                    onClick={() => one(l.id, `${l.name} by hand`, { profile: null })}
+                  >
+                    By hand
+                  </button>
+                </p>
+              )}
+              {on && "rides" in l && (
+                <RidesRow
+                  label="Stays on"
+                  value={l.rides}
+                  own={owned}
+                  onChange={(rides, reference_frame) =>
+                    one(l.id, `${l.name} stays elsewhere`, { rides, reference_frame })
+                  }
+                />
+              )}
               {on && schema && (
                 <SchemaForm
                   schema={schema}

@@ -16,8 +16,8 @@ import { outlineAt } from "~/workspace/outline";
 import { freshId, freshName } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 
-const SIGNS = { add: "+", subtract: "−", intersect: "∩" };
-const SAID = { add: "with", subtract: "off", intersect: "both" };
+const SIGNS = { add: "+", subtract: "−", intersect: "∩", keep: "◆" };
+const SAID = { add: "with", subtract: "off", intersect: "both", keep: "kept" };
 
 /** The masks of the chosen layer or treatment: how many, how they go together, and the chosen one's settings. */
 export function MaskGroup({ help }: { help: string }) {

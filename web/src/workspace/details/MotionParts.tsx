@@ -5,7 +5,7 @@ import { Button } from "~/ui/Button";
 import { stopJob, useMeasure } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
 import { Group } from "~/workspace/details/Group";
-import { removeMotion } from "~/workspace/patches";
+import { allLayers, removeMotion } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 import { LOST, useHealth } from "~/workspace/tracks";
 
@@ -78,9 +78,9 @@ export function UsedBy({ motion }: { motion: Motion }) {
     ...shot.perches
       .filter((p) => p.follow.target === motion.id)
       .map((p) => ({ id: p.id, name: p.name, chosen: { kind: "perch", id: p.id } as const })),
-    ...shot.stack.flatMap((l) => {
+    ...allLayers(shot).flatMap((l) => {
       const on =
-        (l.kind === "still" && l.follow.target === motion.id) ||
+        ("follow" in l && l.follow.target === motion.id) ||
         (l.kind === "pin" && l.plane === motion.id) ||
         (l.kind === "beam" && l.anchors.some((a) => a.target === motion.id));
       return on ? [{ id: l.id, name: l.name, chosen: { kind: "layer", id: l.id } as const }] : [];

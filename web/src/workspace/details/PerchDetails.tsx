@@ -7,7 +7,7 @@ import { FollowRows } from "~/workspace/details/FollowRows";
 import { Group, Title } from "~/workspace/details/Group";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { apply, turnAndSize } from "~/workspace/geometry";
-import { removePerch, round, setOnPerch } from "~/workspace/patches";
+import { allLayers, removePerch, round, setOnPerch } from "~/workspace/patches";
 import { toSpace, useSpaces } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 
@@ -41,9 +41,9 @@ export function PerchDetails({ perch }: { perch: Perch }) {
     ...shot.perches
       .filter((p) => p.follow.target === perch.id)
       .map((p) => ({ id: p.id, name: p.name, chosen: { kind: "perch", id: p.id } as const })),
-    ...shot.stack.flatMap((l) => {
+    ...allLayers(shot).flatMap((l) => {
       const on =
-        l.kind === "still"
+        "follow" in l
           ? l.follow.target === perch.id
           : l.kind === "beam" && l.anchors.some((a) => a.target === perch.id);
       return on ? [{ id: l.id, name: l.name, chosen: { kind: "layer", id: l.id } as const }] : [];

@@ -1,15 +1,18 @@
 import { Diamond, RotateCcw } from "lucide-react";
 import { Slider } from "radix-ui";
 import { Fragment, useState } from "react";
-import type { FieldHints, JsonSchema, Num } from "~/api/client";
+import type { CurvePoint, FieldHints, JsonSchema, Keyed, Num } from "~/api/client";
+import { useAssets } from "~/api/queries";
 import { Choice } from "~/ui/Choice";
 import { NumberBox } from "~/ui/NumberBox";
 import { OnOff } from "~/ui/OnOff";
+import { CurveBox } from "~/workspace/details/CurveBox";
 import { Group, Row } from "~/workspace/details/Group";
-import { isKeyed, valueAt, withValue } from "~/workspace/geometry";
+import { NumberMenu } from "~/workspace/details/NumberMenu";
+import { baseAt, baseOf, isKeyed, keysOf, newKey, valueAt, withBase, withValue } from "~/workspace/geometry";
 import { useWorkspace } from "~/workspace/store";
 
-export type FieldValue = Num | string | boolean;
+export type FieldValue = Num | string | boolean | null | CurvePoint[];
 
 interface Props {
   schema: JsonSchema;
@@ -83,7 +86,48 @@ function Field({
         />
       </Row>
     );
+  if (hints.control === "curve")
+    return (
+      <details className="my-1 text-xs text-ink-2" open={hints.label === "All"}>
+        <summary className="cursor-pointer">{hints.label}</summary>
+        <CurveBox
+          label={hints.label}
+          points={value as CurvePoint[]}
+          colour={CHANNELS[hints.label] ?? "var(--ink)"}
+          onChange={onChange}
+        />
+      </details>
+    );
+  if (hints.control === "asset")
+    return <AssetRow hints={hints} value={value as string | null} onChange={onChange} />;
   return <NumberRow hints={hints} value={value as Num} onChange={onChange} />;
+}
+
+const CHANNELS: Record<string, string> = { Red: "#c9473d", Green: "#3f9a55", Blue: "#3f6fc9" };
+
+/** Something of a kind from the shelf. */
+function AssetRow({
+  hints,
+  value,
+  onChange,
+}: {
+  hints: FieldHints;
+  value: string | null;
+  onChange: (v: string | null) => void;
+}) {
+  const { data: assets } = useAssets();
+  const names: Record<string, string> = { none: "Choose one …" };
+  for (const a of assets ?? []) if (a.kind === "table") names[a.digest] = a.name;
+  return (
+    <Row label={hints.label} help={hints.help} wide>
+      <Choice
+        label={hints.label}
+        value={value ?? "none"}
+        names={names}
+        onChange={(v) => onChange(v === "none" ? null : v)}
+      />
+    </Row>
+  );
 }
 
 /** A number: slider, box, and a key button when it can move; reset when it is not at its default. */
@@ -98,26 +142,31 @@ function NumberRow({
 }) {
   const frame = useWorkspace((s) => s.frame);
   const [live, setLive] = useState<number | null>(null);
+  const overAll = useWorkspace((s) => s.overAll);
   const { low = 0, high = 100, step = 1, unit = "", soft = [low, high] } = hints;
   const now = live ?? valueAt(value, frame);
   const movable = hints.control === "number";
   const keyed = isKeyed(value);
-  const keyHere = isKeyed(value) && value.keys.some((k) => k.frame === frame);
+  const keyHere = keysOf(value).some((k) => k.frame === frame);
   const commit = (v: number) => {
     setLive(null);
-    onChange(withValue(value, frame, v));
+    onChange(withValue(value, frame, v, overAll ? (low > 0 ? "scale" : "move") : "here"));
   };
   const toggleKey = () => {
-    if (!isKeyed(value)) onChange({ keys: [{ frame, value: now, ease: "smooth" }] });
-    else if (!keyHere) onChange(withValue(value, frame, now));
+    const still = baseAt(value, frame);
+    if (!isKeyed(value)) onChange(withBase(value, { keys: [newKey(frame, still)] }));
+    else if (!keyHere) onChange(withBase(value, withValue(baseOf(value), frame, still) as Keyed));
     else {
-      const keys = value.keys.filter((k) => k.frame !== frame);
-      onChange(keys.length ? { keys } : now);
+      const keys = keysOf(value).filter((k) => k.frame !== frame);
+      onChange(withBase(value, keys.length ? { keys } : still));
     }
   };
   const wide = soft[1] - soft[0] > 10000;
   return (
-    <Row label={hints.label} help={hints.help}>
+    <Row
+      label={movable ? <NumberMenu hints={hints} value={value} onChange={onChange} /> : hints.label}
+      help={hints.help}
+    >
       {wide ? (
         <span />
       ) : (

@@ -12,43 +12,46 @@ import { clipUrl } from "~/workspace/viewer/frames";
 function useTargetName(layer: Layer): string | null {
   const { record } = useOpenShot();
   const shot = record.document;
-  const id = layer.kind === "still" ? layer.follow.target : layer.kind === "pin" ? layer.plane : null;
+  const id = "follow" in layer ? layer.follow.target : layer.kind === "pin" ? layer.plane : null;
   return shot.motions.find((m) => m.id === id)?.name ?? shot.perches.find((p) => p.id === id)?.name ?? null;
 }
 
-const KIND_NAMES = { still: "Still", pin: "Pinned", beam: "Beam" };
+const KIND_NAMES: Record<Layer["kind"], string> = {
+  still: "Still",
+  pin: "Pinned",
+  beam: "Beam",
+  generated: "Generated",
+  fill: "Colour",
+  wash: "Wash",
+  parcel: "Parcel",
+};
+
+/** What kind of thing it is, in a word: a clip is no still. */
+function useKindName(layer: Layer): string {
+  const { data: assets } = useAssets();
+  if (layer.kind !== "still")
+    return layer.kind === "fill" && layer.course !== "even" ? "Gradient" : KIND_NAMES[layer.kind];
+  const clip = assets?.find((a) => a.digest === layer.asset)?.kind === "clip";
+  return layer.key ? "Keyed" : clip ? "Clip" : "Still";
+}
 
 export function LayerCard({ layer, on }: { layer: Layer; on: boolean }) {
   const { record, edits } = useOpenShot();
   const target = useTargetName(layer);
   const slip = useLayerSlip(layer.id);
   const Icon = layer.shown ? Eye : EyeOff;
-  const picture = layer.kind === "beam" ? layer.bead : layer.asset;
+  const kind = useKindName(layer);
   const loose = slip !== undefined && slip.worst.length > 0;
   return (
     <Card
       on={on}
       faded={!layer.shown}
       onChoose={() => act({ do: "choose", chosen: { kind: "layer", id: layer.id } })}
-      picture={
-        layer.kind === "beam" && !picture ? (
-          <svg viewBox="0 0 42 28" className="size-full" aria-hidden>
-            <path
-              d="M6 9q15 18 30 1"
-              fill="none"
-              stroke={layer.colour}
-              strokeWidth="2.4"
-              strokeLinecap="round"
-            />
-          </svg>
-        ) : (
-          <AssetPicture digest={picture ?? ""} />
-        )
-      }
+      picture={<LayerPicture layer={layer} />}
       name={layer.name}
       line={
         <>
-          {KIND_NAMES[layer.kind]} {target && <Chip>{target}</Chip>}
+          {kind} {target && <Chip>{target}</Chip>}
           {slip?.rms_px != null && (
             <span
               className={`num ${loose ? "font-semibold text-brick" : "text-ink-3"}`}
@@ -75,6 +78,60 @@ export function LayerCard({ layer, on }: { layer: Layer; on: boolean }) {
       }
     />
   );
+}
+
+function LayerPicture({ layer }: { layer: Layer }) {
+  switch (layer.kind) {
+    case "still":
+    case "pin":
+      return <AssetPicture digest={layer.asset} />;
+    case "generated":
+      return (
+        <img alt="" className="size-full object-cover" src={`/api/generated/${layer.generator.kind}.jpg`} />
+      );
+    case "beam":
+      if (layer.bead) return <AssetPicture digest={layer.bead} />;
+      return (
+        <svg viewBox="0 0 42 28" className="size-full" aria-hidden>
+          <path
+            d="M6 9q15 18 30 1"
+            fill="none"
+            stroke={layer.colour}
+            strokeWidth="2.4"
+            strokeLinecap="round"
+          />
+        </svg>
+      );
+    case "fill":
+      return (
+        <span
+          className="size-full"
+          style={{
+            background:
+              layer.course === "even"
+                ? layer.first
+                : layer.course === "round"
+                  ? `radial-gradient(${layer.first}, ${layer.other})`
+                  : `linear-gradient(to top, ${layer.first}, ${layer.other})`,
+          }}
+        />
+      );
+    case "wash":
+      return (
+        <svg viewBox="0 0 42 28" className="size-full" aria-hidden>
+          <path d="M0 0H42V28H0z" fill="#2c3138" />
+          <path d="M0 17q10-7 21 0t21 0v11H0z" fill="#6fb3b8" opacity="0.85" />
+          <path d="M0 21q10-6 21 0t21 0v7H0z" fill="#0c6670" />
+        </svg>
+      );
+    case "parcel":
+      return (
+        <svg viewBox="0 0 42 28" className="size-full" aria-hidden>
+          <path d="M0 0H42V28H0z" fill="#2c3138" />
+          <path d="M12 9h18v12H12zM12 13h18M20 9v12" fill="none" stroke="#e0c89a" strokeWidth="1.6" />
+        </svg>
+      );
+  }
 }
 
 function AssetPicture({ digest }: { digest: string }) {

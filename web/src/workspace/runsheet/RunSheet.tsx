@@ -2,9 +2,9 @@ import { Fragment } from "react";
 import { useOpenShot } from "~/workspace/context";
 import { Card, Hint, Section } from "~/workspace/runsheet/Card";
 import { FollowMenu } from "~/workspace/runsheet/FollowMenu";
-import { LayerCard } from "~/workspace/runsheet/LayerCard";
 import { MotionCard, Perches } from "~/workspace/runsheet/MotionCards";
 import { PlateCard, TreatMenu } from "~/workspace/runsheet/PlateCards";
+import { AddMenu, StackList } from "~/workspace/runsheet/StackList";
 import { act, useWorkspace } from "~/workspace/store";
 import { clipUrl } from "~/workspace/viewer/frames";
 
@@ -62,17 +62,10 @@ export function RunSheet() {
         <PlateCard key={one.id} treatment={one} on={chosen.kind === "plate" && chosen.id === one.id} />
       ))}
       {footage && !shot.plate.length && <Hint>Steady the footage where its movement is in the way.</Hint>}
-      <Section
-        number={4}
-        title="Stack"
-        note="nearest first"
-        verb="Plonk"
-        disabled={!footage}
-        onVerb={() => act({ do: "open", what: "shelf", on: true })}
-      />
-      {shot.stack.map((layer) => (
-        <LayerCard key={layer.id} layer={layer} on={chosen.kind === "layer" && chosen.id === layer.id} />
-      ))}
+      <Section number={4} title="Stack" note="nearest first">
+        <AddMenu disabled={!footage} />
+      </Section>
+      <StackList layers={shot.stack} />
       {footage && !shot.stack.length && <Hint>Plonk an element from the shelf into the picture.</Hint>}
       <Section number={5} title="Finish" />
       {footage && (

@@ -1,10 +1,11 @@
 import { useState } from "react";
-import type { Layer, StillLayer } from "~/api/client";
+import type { Layer, PlacedLayer } from "~/api/client";
 import { useOpenShot, useShownPlane } from "~/workspace/context";
 import { apply, type Matrix, type Point, times, valueAt, withValue } from "~/workspace/geometry";
 import { type LayerValues, round, setOnLayer } from "~/workspace/patches";
-import { frameFromStill, toSpace, useSpaces } from "~/workspace/spaces";
+import { frameFromOwn, frameFromPicture, ownSize, toSpace, useSpaces } from "~/workspace/spaces";
 import { useWorkspace } from "~/workspace/store";
+import { FillEnds } from "~/workspace/viewer/SpotGrips";
 import { BeamHandles } from "~/workspace/viewer/BeamHandles";
 import { PlaneHandles } from "~/workspace/viewer/PlaneHandles";
 import { useGrab } from "~/workspace/viewer/useGrab";
@@ -13,41 +14,61 @@ import { type Mapping, toPicture, toScreen } from "~/workspace/viewer/viewport";
 /** The handles of a layer, by its kind. */
 export function LayerHandles({ layer, mapping }: { layer: Layer; mapping: Mapping }) {
   const plane = useShownPlane();
-  if (layer.kind === "still") return <StillHandles layer={layer} mapping={mapping} />;
+  if (layer.kind === "still" || layer.kind === "generated" || layer.kind === "parcel")
+    return <PlacedHandles layer={layer} mapping={mapping} />;
   if (layer.kind === "beam") return <BeamHandles layer={layer} mapping={mapping} />;
+  if (layer.kind === "fill")
+    return layer.course === "even" ? null : <FillEnds layer={layer} mapping={mapping} />;
+  if (layer.kind === "wash") return null;
   return plane && <PlaneHandles motion={plane} mapping={mapping} regions={false} />;
 }
 
+type Place = Pick<PlacedLayer, "x" | "y" | "turn" | "size">;
 type Grip = "move" | "turn" | number;
 
 /** Direct handles of a placed picture: drag to move, corners to size, the stalk to turn. */
-function StillHandles({ layer, mapping }: { layer: StillLayer; mapping: Mapping }) {
+function PlacedHandles({ layer, mapping }: { layer: PlacedLayer; mapping: Mapping }) {
   const { record, edits } = useOpenShot();
   const frame = useWorkspace((s) => s.frame);
   const spaces = useSpaces();
   const hand = useGrab(mapping);
-  const [preview, setPreview] = useState<Partial<StillLayer> | null>(null);
+  const [preview, setPreview] = useState<Partial<Place> | null>(null);
+  const overAll = useWorkspace((s) => s.overAll);
   const shown = preview ? { ...layer, ...preview } : layer;
-  const m = frameFromStill(shown, spaces, frame);
+  const m = frameFromOwn(shown, spaces, frame);
+  const { width, height } = ownSize(layer);
   const corners = [
     { x: 0, y: 0 },
-    { x: layer.width, y: 0 },
-    { x: layer.width, y: layer.height },
-    { x: 0, y: layer.height },
+    { x: width, y: 0 },
+    { x: width, y: height },
+    { x: 0, y: height },
   ].map((c) => toScreen(mapping, apply(m, c)));
-  const centre = toScreen(mapping, apply(m, { x: layer.width / 2, y: layer.height / 2 }));
+  // What it turns and grows about: its middle, unless its anchor lies elsewhere.
+  const anchor =
+    layer.kind === "generated"
+      ? { x: width / 2, y: height / 2 }
+      : {
+          x: (width * valueAt(layer.anchor_x, frame)) / 100,
+          y: (height * valueAt(layer.anchor_y, frame)) / 100,
+        };
+  const centre = toScreen(mapping, apply(m, anchor));
+  const middle = toScreen(mapping, apply(m, { x: width / 2, y: height / 2 }));
   const topMiddle = mid(corners[0]!, corners[1]!);
-  const up = unit({ x: topMiddle.x - centre.x, y: topMiddle.y - centre.y });
+  const up = unit({ x: topMiddle.x - middle.x, y: topMiddle.y - middle.y });
   const knob = { x: topMiddle.x + up.x * 26, y: topMiddle.y + up.y * 26 };
 
   const start = (e: React.PointerEvent<SVGElement>, grip: Grip) => {
     const centrePicture = toPicture(mapping, centre);
     const from = hand.local(e);
-    let next: Partial<StillLayer> | null = null;
-    const changed = (now: Point, straight: boolean): Partial<StillLayer> => {
+    let next: Partial<Place> | null = null;
+    const over = overAll ? "move" : "here";
+    const changed = (now: Point, straight: boolean): Partial<Place> => {
       if (grip === "move") {
         const place = toSpace(layer.follow, spaces, frame, now);
-        return { x: withValue(layer.x, frame, round(place.x)), y: withValue(layer.y, frame, round(place.y)) };
+        return {
+          x: withValue(layer.x, frame, round(place.x), over),
+          y: withValue(layer.y, frame, round(place.y), over),
+        };
       }
       if (grip === "turn") {
         const before = Math.atan2(from.y - centrePicture.y, from.x - centrePicture.x);
@@ -55,7 +76,7 @@ function StillHandles({ layer, mapping }: { layer: StillLayer; mapping: Mapping 
         let turn = valueAt(layer.turn, frame) + ((after - before) * 180) / Math.PI;
         if (straight) turn = Math.round(turn / 15) * 15;
         turn = ((((turn + 180) % 360) + 360) % 360) - 180;
-        return { turn: withValue(layer.turn, frame, round(turn)) };
+        return { turn: withValue(layer.turn, frame, round(turn), over) };
       }
       const before = Math.hypot(from.x - centrePicture.x, from.y - centrePicture.y);
       const after = Math.hypot(now.x - centrePicture.x, now.y - centrePicture.y);
@@ -63,7 +84,7 @@ function StillHandles({ layer, mapping }: { layer: StillLayer; mapping: Mapping 
         5000,
         Math.max(0.1, (valueAt(layer.size, frame) * after) / Math.max(before, 0.5)),
       );
-      return { size: withValue(layer.size, frame, round(size)) };
+      return { size: withValue(layer.size, frame, round(size), overAll ? "scale" : "here") };
     };
     hand.grab(
       e,
@@ -85,13 +106,13 @@ function StillHandles({ layer, mapping }: { layer: StillLayer; mapping: Mapping 
   const outline = corners.map((c) => `${c.x.toFixed(1)},${c.y.toFixed(1)}`).join(" ");
   return (
     <svg ref={hand.svg} className="pointer-events-none absolute inset-0 size-full">
-      {preview && !layer.follow.perspective && (
+      {preview && layer.kind === "still" && shown.kind === "still" && !layer.follow.perspective && (
         <image
           href={`/api/media/${layer.asset}/original`}
           width={layer.width}
           height={layer.height}
           opacity="0.65"
-          transform={`matrix(${frameScreen(m, mapping).join(" ")})`}
+          transform={`matrix(${frameScreen(frameFromPicture(shown, spaces, frame), mapping).join(" ")})`}
           style={{ mixBlendMode: layer.blend === "add" || layer.blend === "screen" ? "screen" : "normal" }}
         />
       )}

@@ -4,7 +4,7 @@ import { complain } from "~/ui/Notices";
 import { dragFrom } from "~/ui/drag";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
-import { setOnLayer } from "~/workspace/patches";
+import { findLayer, setOnLayer } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 import { useGrab } from "~/workspace/viewer/useGrab";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
@@ -23,7 +23,7 @@ export function PickTool({ layer, mapping }: { layer: Layer; mapping: Mapping })
         `/shots/${shotId}/layers/${layer.id}/colour?frame=${frame}&${at}`,
       );
       await edits.edit(`Pick ${colour}`, (latest) => {
-        const now = latest.stack.find((l) => l.id === layer.id);
+        const now = findLayer(latest, layer.id);
         const key = now && "key" in now ? now.key : null;
         if (!key || !("colours" in key)) return [];
         return setOnLayer(latest, layer.id, { key: { ...key, colours: [...key.colours, colour] } });

@@ -7,8 +7,9 @@ import {
   useChosenTreatment,
   useOpenShot,
 } from "~/workspace/context";
-import { apply } from "~/workspace/geometry";
-import { useView, useWorked } from "~/workspace/spaces";
+import { apply, times } from "~/workspace/geometry";
+import { findLayer } from "~/workspace/patches";
+import { useParcelMatrix, useView, useWorked } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 import { AdviceMarks } from "~/workspace/viewer/AdvicePanel";
 import { BeamTool } from "~/workspace/viewer/BeamHandles";
@@ -27,6 +28,7 @@ import { Transport } from "~/workspace/viewer/Transport";
 import { ViewerBar } from "~/workspace/viewer/ViewerBar";
 import { clipUrl, type FrameAddress, frameStore, frameUrl } from "~/workspace/viewer/frames";
 import { useClickTool } from "~/workspace/actions/plonk";
+import { LookSpots } from "~/workspace/viewer/SpotGrips";
 import { usePlayback } from "~/workspace/viewer/usePlayback";
 import { type Mapping, mappingOf, toPicture, toScreen, zoomed } from "~/workspace/viewer/viewport";
 
@@ -35,7 +37,8 @@ export function Viewer() {
   const footage = record.document.footage;
   const well = useRef<HTMLDivElement>(null);
   const [size, setSize] = useState({ w: 100, h: 100 });
-  const { frame, view, wipe, viewport, tool, playing, held, onion, loupe, adviceOpen } = useWorkspace();
+  const { frame, view, wipe, viewport, tool, playing, held, alone, onion, loupe, adviceOpen } =
+    useWorkspace();
   const motion = useChosenMotion();
   const layer = useChosenLayer();
   const perch = useChosenPerch();
@@ -59,11 +62,13 @@ export function Viewer() {
   const shownView =
     held && record.document.motions.some((m) => m.id === held)
       ? `held-${held}`
-      : halved
-        ? `half-${half}`
-        : worked
-          ? "worked"
-          : view;
+      : alone && findLayer(record.document, alone.layer)
+        ? `${alone.over}-${alone.layer}`
+        : halved
+          ? `half-${half}`
+          : worked
+            ? "worked"
+            : view;
   const address = useMemo<FrameAddress | null>(
     () => (footage ? { shot: shotId, picture: record.picture, view: shownView, percent } : null),
     [footage, shotId, record.picture, shownView, percent],
@@ -80,6 +85,10 @@ export function Viewer() {
   const lies = seen && held === null ? seen(frame) : undefined;
   // Things lie where the steadied clip carries them; the picture itself does not.
   const things: Mapping = lies ? { ...mapping, view: lies } : mapping;
+
+  // What lies in a parcel is drawn where the first layer that shows it carries it.
+  const inside = useParcelMatrix(layer?.id ?? null);
+  const packed: Mapping = inside ? { ...things, view: lies ? times(lies, inside) : inside } : things;
 
   const onWheel = useCallback(
     (e: WheelEvent) => {
@@ -145,13 +154,14 @@ export function Viewer() {
               <PlaneHandles motion={motion} mapping={things} still={!playing && tool === "handle"} />
             )}
             {handles && layer && !playing && tool === "handle" && (
-              <LayerHandles layer={layer} mapping={things} />
+              <LayerHandles layer={layer} mapping={packed} />
             )}
+            {handles && !playing && tool === "handle" && <LookSpots mapping={packed} />}
             {handles && perches.length > 0 && !playing && tool === "handle" && (
               <PerchHandles perches={perches} mapping={things} />
             )}
             {!playing && tool === "outline" && <OutlineTool mapping={things} />}
-            {!playing && tool === "pick" && layer && <PickTool layer={layer} mapping={things} />}
+            {!playing && tool === "pick" && layer && <PickTool layer={layer} mapping={packed} />}
             {!playing && tool === "beam" && <BeamTool mapping={things} />}
             {adviceOpen && !playing && <AdviceMarks mapping={things} />}
             {handles && view !== "matte" && (

@@ -1,0 +1,219 @@
+"""Grain, edge widths and tones of a picture, measured where it is calm or where it has edges."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from plonket.conventions import F32, F64
+from plonket.looks.grain import BANDS, RINGS, GrainProfile
+
+BLOCK = 32
+"""Side in pixels of the blocks in which grain is looked for."""
+CALM = 0.22
+"""Share of a brightness band's blocks that is taken for calm."""
+LEAST_BLOCKS = 12
+
+
+def grain_of(code: F32, where: NDArray[np.bool_] | None = None) -> GrainProfile | None:
+    """Grain of a picture (h, w, 3) in 8-bit display codes, from its calmest blocks in each brightness band.
+
+    What varies slowly over a block is not grain: a surface of second degree is taken off first. What stands out at single
+    frequencies is texture, not grain. Returns None where nothing is calm enough to tell.
+    """
+    blocks, level = _blocks(code, where)
+    if len(blocks) < LEAST_BLOCKS:
+        return None
+    left = _flattened(blocks)
+    band = np.clip(np.searchsorted((BANDS[:-1] + BANDS[1:]) / 2, level), 0, len(BANDS) - 1)
+    power = np.abs(np.fft.fft2(left, axes=(1, 2))) ** 2 / BLOCK**2
+    rough = power.mean(axis=(1, 2, 3))
+    plain = ~_textured(power)
+    chosen: dict[int, NDArray[np.int_]] = {}
+    counts: dict[int, tuple[int, int]] = {}
+    for k in range(len(BANDS)):
+        mine = np.flatnonzero((band == k) & plain)
+        if len(mine) >= LEAST_BLOCKS:
+            order = mine[np.argsort(rough[mine])]
+            count = max(LEAST_BLOCKS // 2, int(CALM * len(order)))
+            # The very calmest are calm by chance as well: as many are left out at that end.
+            chosen[k], counts[k] = order[count // 6 : count], (len(order), count)
+    if not chosen:
+        return None
+    calm = np.concatenate(list(chosen.values()))
+    # A soft window keeps the strong coarse part from spilling into the fine one.
+    window = np.sin(np.pi * (np.arange(BLOCK) + 0.5) / BLOCK).astype(np.float32)
+    soft = left[calm] * (window[:, None] * window[None, :])[None, :, :, None]
+    seen = np.abs(np.fft.fft2(soft, axes=(1, 2))) ** 2 / (BLOCK**2 * float((window**2).mean()) ** 2)
+    spectrum, kept, uneven = _spectrum(power[calm], seen)
+    alike = _alike(left[calm])
+    table = np.full((len(BANDS), 3), np.nan)
+    for k, some in chosen.items():
+        variance = power[some].mean(axis=(0, 1, 2)) / kept
+        table[k] = np.sqrt(variance / _understated(*counts[k], np.sqrt(2 * uneven * (1 + 2 * alike**2) / 3) / BLOCK))
+    known = ~np.isnan(table[:, 0])
+    for c in range(3):
+        table[:, c] = np.interp(BANDS, BANDS[known], table[known, c])
+    return GrainProfile(strength=[(float(a), float(b), float(c)) for a, b, c in table], spectrum=spectrum, alike=alike)
+
+
+def _textured(power: F32) -> NDArray[np.bool_]:
+    """(n,) blocks in which single frequencies stand out: chance does not gather so much power in one place."""
+    total = power.mean(axis=3)
+    ring = _rings()
+    shape = np.ones_like(total[0])
+    for k in range(1, RINGS):
+        inside = ring == k
+        if inside.any():
+            shape[inside] = max(float(np.quantile(total[:, inside].mean(axis=1), 0.2)), 1e-6)
+    peak = (total / shape)[:, (ring >= 1) & (ring < RINGS)]
+    mean = np.maximum(peak.mean(axis=1), 1e-9)
+    return np.asarray((peak.max(axis=1) / mean > 15) & (total.mean(axis=(1, 2)) > 0.05))
+
+
+def _rings() -> NDArray[np.int_]:
+    f = np.fft.fftfreq(BLOCK)
+    return np.asarray((np.hypot(f[:, None], f[None, :]) / (0.5 / RINGS)).astype(int))
+
+
+def _blocks(code: F32, where: NDArray[np.bool_] | None) -> tuple[F32, F64]:
+    """Blocks (n, b, b, 3) that lie wholly where they may, half over each other, and the brightness (n,) of each, 0 to 1."""
+    b, step = BLOCK, BLOCK // 2
+    h, w = code.shape[:2]
+    if h < b or w < b:
+        return np.zeros((0, b, b, 3), np.float32), np.zeros(0)
+    views = np.lib.stride_tricks.sliding_window_view(code, (b, b), axis=(0, 1))[::step, ::step]
+    blocks = views.reshape(-1, 3, b, b).transpose(0, 2, 3, 1)
+    ok = (blocks.max(axis=(1, 2, 3)) < 253) & (blocks.min(axis=(1, 2, 3)) > 2)
+    if where is not None:
+        inside = np.lib.stride_tricks.sliding_window_view(where, (b, b))[::step, ::step]
+        ok &= inside.all(axis=(2, 3)).reshape(-1)
+    blocks = np.ascontiguousarray(blocks[ok], np.float32)
+    return blocks, blocks.mean(axis=(1, 2, 3)).astype(np.float64) / 255
+
+
+def _flattened(blocks: F32) -> F32:
+    """Blocks less the surface of second degree that fits each best."""
+    n, b = len(blocks), BLOCK
+    y, x = np.mgrid[0:b, 0:b] / b - 0.5
+    base = np.stack([np.ones_like(x), x, y, x * x, y * y, x * y], axis=-1).reshape(-1, 6)
+    q, _ = np.linalg.qr(base)
+    flat = blocks.reshape(n, b * b, 3)
+    q = q.astype(np.float32)
+    return np.asarray((flat - q @ (q.T @ flat)).reshape(n, b, b, 3), np.float32)
+
+
+def _understated(of: int, count: int, spread: float) -> float:
+    """Mean variance of the calmest blocks of noise of variance 1, by chance alone, whose variances spread so much."""
+    draws = np.sort(1 + spread * np.random.default_rng(5).standard_normal((40, of)), axis=1)
+    return float(np.clip(draws[:, count // 6 : count].mean(), 0.5, 1))
+
+
+def _spectrum(power: F32, seen: F32) -> tuple[list[float], float, float]:
+    """Power in rings of spatial frequency, its mean 1.
+
+    Also the share of all power that was left when the slow part was taken off, and how unevenly it is spread over frequencies
+    (1 for white noise): fewer pixels are then independent.
+    """
+    mean = power.mean(axis=(0, 3))
+    ring = np.minimum(_rings(), RINGS - 1)
+    # Few places of a small block fall into a ring: its mean stands for their mean radius, not for the ring's middle.
+    f = np.fft.fftfreq(BLOCK)
+    radius = np.hypot(f[:, None], f[None, :])
+    bare = np.array([seen.mean(axis=(0, 3))[ring == k].mean() for k in range(RINGS)])
+    places = np.array([radius[ring == k].mean() for k in range(RINGS)])
+    out = np.exp(np.interp((np.arange(RINGS) + 0.5) * 0.5 / RINGS, places, np.log(np.maximum(bare, 1e-9))))
+    for _ in range(3):
+        out = out * (out / np.maximum(_smeared(out), 1e-9))
+    # The coarsest went with the surface that was taken off: as the trend of the next ones tells.
+    slope = np.clip(out[2] / max(float(out[3]), 1e-9), 0.8, 1.25)
+    out[1] = max(float(out[1]), float(out[2]) * slope)
+    out[0] = out[1] * slope
+    full = out[ring]
+    # Beyond the last ring, in the corners, it is what was measured there.
+    corner = _rings() >= RINGS
+    full[corner] = mean[corner]
+    kept = float(np.clip(mean.mean() / max(full.mean(), 1e-12), 0.3, 1))
+    uneven = float((full**2).mean() / max(full.mean() ** 2, 1e-12))
+    return [float(v) for v in out / max(float(out.mean()), 1e-12)], kept, uneven
+
+
+def _smeared(spectrum: F64) -> F64:
+    """What a block's window makes of a spectrum (`RINGS`): each frequency spills a little into its neighbours."""
+    n = 4 * BLOCK
+    f = np.fft.fftfreq(n)
+    radius = np.hypot(f[:, None], f[None, :])
+    middles = (np.arange(RINGS) + 0.5) * 0.5 / RINGS
+    power = np.exp(np.interp(radius, middles, np.log(np.maximum(spectrum, 1e-9))))
+    window = np.zeros(n)
+    window[:BLOCK] = np.sin(np.pi * (np.arange(BLOCK) + 0.5) / BLOCK)
+    own = np.fft.ifft(np.abs(np.fft.fft(window)) ** 2).real
+    seen = np.fft.fft2(np.fft.ifft2(power).real * np.outer(own, own) / own[0] ** 2).real
+    return np.interp(middles, f[: n // 2], seen[0, : n // 2])
+
+
+def _alike(left: F32) -> float:
+    """How much of the variance the channels share."""
+    covariance = np.cov(left.reshape(-1, 3).T)
+    scale = np.sqrt(np.outer(np.diag(covariance), np.diag(covariance)))
+    return float(np.clip((covariance / np.maximum(scale, 1e-9))[np.triu_indices(3, 1)].mean(), 0, 1))
+
+
+def edge_width(code: F32, where: NDArray[np.bool_], along: F64 | None = None) -> float | None:
+    """How soft the sharpest edges are: the SD in pixels of the blur that a clean step has, of (h, w) in codes 0 to 255.
+
+    The contrast round an edge's steepest place over its steepness: A / (sigma sqrt(2 pi)). `along` (2,) takes only edges
+    across that direction. Returns None without enough edges.
+    """
+    grey = cv2.GaussianBlur(code, (0, 0), 0.6)
+    gx = cv2.filter2D(grey, -1, np.array([[-0.5, 0, 0.5]], np.float32))
+    gy = cv2.filter2D(grey, -1, np.array([[-0.5], [0], [0.5]], np.float32))
+    steep = np.hypot(gx, gy)
+    around = cv2.dilate(steep, np.ones((5, 5), np.uint8))
+    ok = where & (steep >= around) & (steep > 3)
+    if along is not None:
+        ok &= np.abs(gx * along[0] + gy * along[1]) > 0.85 * steep
+    inner = cv2.erode(where.astype(np.uint8), np.ones((15, 15), np.uint8)) > 0
+    ys, xs = np.nonzero(ok & inner)
+    if len(ys) < 25:
+        return None
+    # Contrast along the gradient itself, so that what lies beside the edge does not count.
+    nx, ny = gx[ys, xs] / steep[ys, xs], gy[ys, xs] / steep[ys, xs]
+    reach = np.arange(-7, 8)
+    px, py = xs[:, None] + nx[:, None] * reach, ys[:, None] + ny[:, None] * reach
+    profile = cv2.remap(grey, px.astype(np.float32), py.astype(np.float32), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    contrast = np.maximum.accumulate(profile, axis=1)[:, -1] - np.minimum.accumulate(profile, axis=1)[:, -1]
+    strong = contrast > max(24.0, float(np.quantile(contrast, 0.6)))
+    if strong.sum() < 20:
+        return None
+    sigma = contrast[strong] / (np.sqrt(2 * np.pi) * np.maximum(steep[ys, xs][strong], 1e-3))
+    # The blur before, the difference over two pixels and the pixels' own grid are part of what was measured.
+    own = 0.6**2 + 1 / 6 + 0.2
+    return float(np.sqrt(max(float(np.quantile(sigma, 0.25)) ** 2 - own, 0.0)))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Tones:
+    """Black and white points and the middle in display code 0 to 1; the light's colour (3,) with mean 1."""
+
+    black: float
+    middle: float
+    white: float
+    cast: F64
+
+
+def tones_of(code: F32, light: F32, where: NDArray[np.bool_]) -> Tones | None:
+    """Tones of part of a picture: `code` (h, w, 3) in 0 to 1, `light` the same in linear light.
+
+    The cast is the light's colour by shades of grey (G. Finlayson and E. Trezzi, 2004): the sixth-power mean, in which what
+    is bright tells most.
+    """
+    if where.sum() < 200:
+        return None
+    grey = code[where].mean(axis=1)
+    low, mid, high = (float(q) for q in np.quantile(grey, [0.01, 0.5, 0.99]))
+    mean = (np.maximum(light[where], 0).astype(np.float64) ** 6).mean(axis=0) ** (1 / 6)
+    return Tones(black=low, middle=mid, white=high, cast=np.asarray(mean / max(float(mean.mean()), 1e-9)))

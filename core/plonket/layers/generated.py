@@ -1,0 +1,73 @@
+"""A generated element as a layer: placed, turned, sized and following like a picture."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+from pydantic import Field
+
+from plonket.comp.picture import CLEAR, Picture
+from plonket.comp.sources import Sources
+from plonket.conventions import F64
+from plonket.generated.common import GeneratorContext
+from plonket.generated.kinds import GENERATORS, Generator
+from plonket.layers.common import faded
+from plonket.layers.placed import PlacedModel, frame_from_anchor
+from plonket.motion.following import Follow
+
+
+class GeneratedLayer(PlacedModel):
+    """Sparks, smoke, rain, light: what it is says its generator, where it is says the layer.
+
+    `stays` says where particles are that are left behind: on the *footage*, on the *screen*, or ``to:ID``, on what a motion
+    or perch follows.
+    """
+
+    kind: Literal["generated"] = "generated"
+    generator: Generator
+    stays: str = Field(default="footage", pattern=r"^(footage|screen|to:[a-z0-9][a-z0-9_-]{0,63})$")
+
+    @property
+    def stays_target(self) -> str | None:
+        """The motion or perch that what is left behind stays on."""
+        return self.stays.removeprefix("to:") if self.stays.startswith("to:") else None
+
+
+def lies(layer: GeneratedLayer, sources: Sources, frame: float) -> F64:
+    """(3, 3) from pixels about the element's place to the frame's."""
+    return frame_from_anchor(layer, sources.spaces, frame)
+
+
+def draw(layer: GeneratedLayer, sources: Sources, frame: int, size: tuple[int, int], view: F64) -> Picture:
+    """The element's picture at a frame; `view` leads from the clip's pixels to the picture's."""
+
+    def place(when: float) -> F64:
+        return np.asarray(view @ lies(layer, sources, when))
+
+    def world(when: float) -> F64:
+        if layer.stays == "footage":
+            return np.eye(3)
+        return sources.spaces.of(Follow(target=layer.stays_target), when)
+
+    def spread(born: float, now: float) -> F64:
+        # Before the clip begins it stands as in the first frame.
+        at = max(born, 0.0)
+        return np.asarray(view @ world(now) @ np.linalg.inv(world(at)) @ lies(layer, sources, at))
+
+    here = place(frame)
+    if not np.isfinite(here).all() or abs(np.linalg.det(here)) < 1e-12:
+        return CLEAR
+    context = GeneratorContext(frame=frame, size=size, clip=sources.size, place=place, spread=spread)
+    rgba = GENERATORS.get(layer.generator.kind).run(layer.generator, context)
+    return faded(_trimmed(Picture(rgba=rgba)), layer, frame)
+
+
+def _trimmed(picture: Picture) -> Picture:
+    """Only the part that shows anything."""
+    shows = picture.rgba.max(axis=2) > 1e-6
+    rows, columns = np.flatnonzero(shows.any(axis=1)), np.flatnonzero(shows.any(axis=0))
+    if not len(rows):
+        return CLEAR
+    y0, y1, x0, x1 = int(rows[0]), int(rows[-1]) + 1, int(columns[0]), int(columns[-1]) + 1
+    return Picture(rgba=np.ascontiguousarray(picture.rgba[y0:y1, x0:x1]), x=x0, y=y0)

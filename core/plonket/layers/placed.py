@@ -1,0 +1,40 @@
+"""Layers that are placed, turned and sized, and follow a motion or a perch."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from plonket.conventions import F64
+from plonket.fields import Number, number, value_at
+from plonket.layers.common import LayerModel
+from plonket.motion.following import Follow, shifted
+from plonket.motion.spaces import Spaces, seated
+
+
+class PlacedModel(LayerModel):
+    """Where it sits and what it follows.
+
+    `x`, `y` are where its anchor lies: in pixels of the reference frame of what it follows, or from the perch it sits on.
+    It turns and grows about the anchor.
+    """
+
+    follow: Follow = Follow()
+    x: Number = number(0.0, label="Place x", low=-32768, high=32768, step=0.1, unit="px", group="Place")
+    y: Number = number(0.0, label="Place y", low=-32768, high=32768, step=0.1, unit="px", group="Place")
+    turn: Number = number(0.0, label="Turn", low=-3600, high=3600, step=0.1, unit="°", group="Place", soft=(-180, 180))
+    size: Number = number(100.0, label="Size", low=0.1, high=5000, step=0.1, unit="%", group="Place", soft=(1, 300))
+    anchor_x: Number = number(50.0, label="Anchor x", low=-1000, high=1000, step=0.5, unit="%", group="Place", soft=(0, 100),
+                              help="What it turns and grows about, of its width.")  # fmt: skip
+    anchor_y: Number = number(50.0, label="Anchor y", low=-1000, high=1000, step=0.5, unit="%", group="Place", soft=(0, 100))
+
+
+def frame_from_anchor(layer: PlacedModel, spaces: Spaces, frame: float) -> F64:
+    """The (3, 3) matrix from pixels about the layer's anchor to the frame's pixels, full resolution."""
+    at = np.array([value_at(layer.x, frame), value_at(layer.y, frame)])
+    return np.asarray(spaces.placed(layer.follow, frame, at) @ seated(at, layer.turn, layer.size, frame))
+
+
+def frame_from_own(layer: PlacedModel, spaces: Spaces, frame: float, width: float, height: float) -> F64:
+    """The (3, 3) matrix from the layer's own picture of that size to the frame's pixels."""
+    ax, ay = value_at(layer.anchor_x, frame) / 100, value_at(layer.anchor_y, frame) / 100
+    return np.asarray(frame_from_anchor(layer, spaces, frame) @ shifted(-width * ax, -height * ay))

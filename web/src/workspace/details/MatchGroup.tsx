@@ -1,0 +1,113 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { type Layer, post, type ShotRecord } from "~/api/client";
+import { Button } from "~/ui/Button";
+import { complain, mention } from "~/ui/Notices";
+import { useOpenShot } from "~/workspace/context";
+import { Group } from "~/workspace/details/Group";
+import { act, useWorkspace } from "~/workspace/store";
+
+/** Make it look as if filmed with the plate, line its clip up with the footage, and look at it by itself. */
+export function MatchGroup({ layer, isClip }: { layer: Layer; isClip: boolean }) {
+  const { shotId } = useOpenShot();
+  const client = useQueryClient();
+  const { frame, alone } = useWorkspace();
+  const [busy, setBusy] = useState<string | null>(null);
+  const [says, setSays] = useState<string[] | null>(null);
+  const ask = async <T extends { shot: ShotRecord }>(
+    what: string,
+    path: string,
+    body: unknown,
+  ): Promise<T | null> => {
+    setBusy(what);
+    try {
+      const answer = await post<T>(`/shots/${shotId}/layers/${layer.id}/${path}`, body);
+      client.setQueryData(["shot", shotId], answer.shot);
+      return answer;
+    } catch (error) {
+      complain(error instanceof Error ? error.message : String(error));
+      return null;
+    } finally {
+      setBusy(null);
+    }
+  };
+  const match = async () => {
+    const answer = await ask<{ shot: ShotRecord; says: string[] }>("match", "match", { frame });
+    if (answer) setSays(answer.says);
+  };
+  const lineUp = async (by: "sound" | "picture") => {
+    const answer = await ask<{ shot: ShotRecord; starts: number }>(by, "lineup", { by });
+    if (answer) mention(`${layer.name} begins at frame ${answer.starts}`);
+  };
+  const matched = layer.looks.some((l) => l.id.startsWith("match-"));
+  const show = (over: "checker" | "grey") =>
+    act({
+      do: "alone",
+      alone: alone?.layer === layer.id && alone.over === over ? null : { layer: layer.id, over },
+    });
+  return (
+    <>
+      <Group title="By itself">
+        <span className="flex gap-2">
+          <Button
+            aria-pressed={alone?.layer === layer.id && alone.over === "checker"}
+            onClick={() => show("checker")}
+          >
+            On checker
+          </Button>
+          <Button
+            aria-pressed={alone?.layer === layer.id && alone.over === "grey"}
+            onClick={() => show("grey")}
+          >
+            On grey
+          </Button>
+          <Button
+            title="Look closely at its softest edge"
+            onClick={() => void closeUp(shotId, layer.id, frame)}
+          >
+            Edge
+          </Button>
+        </span>
+      </Group>
+      <Group title="Match">
+        <Button disabled={busy !== null} onClick={() => void match()}>
+          {busy === "match" ? "Measuring …" : matched ? "Match again here" : "Match to plate"}
+        </Button>
+        <p className="mt-1 text-xs text-ink-2">
+          {says
+            ? `Measured: ${says.join("; ")}.`
+            : "Light, edges and grain measured on the plate round it; what comes out are looks that you can change."}
+        </p>
+        {isClip && (
+          <>
+            <p className="mt-2 mb-1 text-xs text-ink-2">Taken at the same time as the footage? Line it up:</p>
+            <span className="flex gap-2">
+              <Button disabled={busy !== null} onClick={() => void lineUp("sound")}>
+                By sound
+              </Button>
+              <Button disabled={busy !== null} onClick={() => void lineUp("picture")}>
+                By picture
+              </Button>
+            </span>
+          </>
+        )}
+      </Group>
+    </>
+  );
+}
+
+/** Go close to where the layer's edge is softest. */
+async function closeUp(shot: string, layer: string, frame: number) {
+  const answer = await fetch(`/api/shots/${shot}/layers/${layer}/edge?frame=${frame}`);
+  const spot = answer.ok ? ((await answer.json()) as { x: number; y: number } | null) : null;
+  const well = document.querySelector("[data-testid=well]");
+  if (!spot || !well) {
+    complain("It has no soft edge in this frame.");
+    return;
+  }
+  const zoom = 4;
+  act({
+    do: "viewport",
+    viewport: { zoom, x: well.clientWidth / 2 - spot.x * zoom, y: well.clientHeight / 2 - spot.y * zoom },
+  });
+}
