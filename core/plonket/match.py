@@ -20,6 +20,7 @@ from plonket.comp.render import render_frame
 from plonket.comp.sources import Sources
 from plonket.conventions import F32, F64, U8
 from plonket.errors import BadInput
+from plonket.fields import value_at
 from plonket.layers.common import PictureLayer
 from plonket.looks.blur import Blur
 from plonket.looks.grain import Grain, GrainProfile
@@ -71,12 +72,12 @@ def match_to_plate(shot: Shot, sources: Sources, layer_id: str, frame: int) -> M
     picture = drawn(bare, sources, frame, size, matrix, 1.0, canvas)
     solid = picture.rgba[..., 3] > 0.97
     if solid.sum() < 400:
-        raise BadInput("match.small", f"{layer.name} shows too little in this frame to be matched. Go to a frame where it is seen.")
-    straight = picture.rgba[..., :3] / np.maximum(picture.rgba[..., 3:], 1e-4)
+        raise BadInput("match.small", f"{layer.name} shows too little in this frame to be matched.")
+    straight = np.asarray(picture.rgba[..., :3] / np.maximum(picture.rgba[..., 3:], 1e-4), np.float32)
     code = np.asarray(encode(np.clip(straight, 0, 1)), np.float32)
     inside = cv2.erode(solid.astype(np.uint8), np.ones((5, 5), np.uint8)) > 0
     around, window = _around(picture, size)
-    plate_code, plate_light = plate[window].astype(np.float32) / 255, light[window]
+    plate_code, plate_light = np.asarray(plate[window] / 255, np.float32), light[window]
     out = Matched(looks=[])
     first = _toned(code, straight, solid, plate_code, plate_light, around, out)
     last = _sharp(code, inside, plate_code, around, out)
@@ -101,7 +102,8 @@ def _around(picture: Picture, size: tuple[int, int]) -> tuple[NDArray[np.bool_],
 
 
 def _toned(
-    code: F32, straight: F32, solid: NDArray[np.bool_], plate_code: F32, plate_light: F32, around: NDArray[np.bool_], out: Matched
+    code: F32, straight: F32, solid: NDArray[np.bool_], plate_code: F32, plate_light: F32, around: NDArray[np.bool_],
+    out: Matched,
 ) -> list[Look]:
     mine, theirs = tones_of(code, np.asarray(straight, np.float32), solid), tones_of(plate_code, plate_light, around)
     if mine is None or theirs is None:
@@ -118,13 +120,14 @@ def _toned(
     levels = _levels(mine, theirs)
     if levels is not None:
         first.append(levels)
-        out.says.append(f"black {100 * mine.black:.0f} to {100 * _black(levels):.0f} %, "
-                        f"white {100 * mine.white:.0f} to {100 * _white(mine, levels):.0f} %")  # fmt: skip
+        black, white = _moved_to(levels, mine.black), _moved_to(levels, mine.white)
+        says = ((name, 100 * a, 100 * b) for name, a, b in (("black", mine.black, black), ("white", mine.white, white)))
+        out.says.append(", ".join(f"{name} {a:.0f} to {b:.0f} %" for name, a, b in says))
     return first
 
 
 def _levels(mine: Tones, theirs: Tones) -> Levels | None:
-    """Black as black as the plate's; white no whiter than the plate has it, and not dragged down to what is merely dark there."""
+    """Black as black as the plate's; white no whiter than it, and not dragged down to what is merely dark there."""
     # A dark element is not made bright, nor a bright one dull: white follows half-way, black fully where it is deeper.
     top = mine.white + 0.5 * (min(theirs.white, 1.0) - mine.white)
     bottom = theirs.black if mine.black < theirs.black else mine.black + 0.5 * (theirs.black - mine.black)
@@ -137,18 +140,16 @@ def _levels(mine: Tones, theirs: Tones) -> Levels | None:
     out_low, out_high = float(np.clip(low, 0, 1)), float(np.clip(high, 0, 1))
     black = 100 * (out_low - low) / slope if low < 0 else 0.0
     white = 100 * (1 - (high - out_high) / slope) if high > 1 else 100.0
-    return Levels(id=MARK + "levels", name="Match: black and white", black=round(black, 2), white=round(max(white, black + 5), 2),
-                  out_black=round(100 * out_low, 2), out_white=round(100 * out_high, 2))  # fmt: skip
+    return Levels(
+        id=MARK + "levels", name="Match: black and white", black=round(black, 2), white=round(max(white, black + 5), 2),
+        out_black=round(100 * out_low, 2), out_white=round(100 * out_high, 2),
+    )  # fmt: skip
 
 
-def _black(levels: Levels) -> float:
-    return float(levels.out_black) / 100  # type: ignore[arg-type]
-
-
-def _white(mine: Tones, levels: Levels) -> float:
-    """Where the element's white point goes, in display code."""
-    b, w, ob, ow = (float(v) / 100 for v in (levels.black, levels.white, levels.out_black, levels.out_white))  # type: ignore[arg-type]
-    return ob + (ow - ob) * (mine.white - b) / max(w - b, 0.01)
+def _moved_to(levels: Levels, code: float) -> float:
+    """Where a display code goes."""
+    b, w, ob, ow = (value_at(v, 0) / 100 for v in (levels.black, levels.white, levels.out_black, levels.out_white))
+    return ob + (ow - ob) * (code - b) / max(w - b, 0.01)
 
 
 def _hex(code: F64) -> str:

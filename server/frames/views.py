@@ -24,9 +24,8 @@ from plonket.layers.generated import GeneratedLayer
 from plonket.plate.clean import Clean
 from plonket.plate.steady import Steady
 from plonket.pool import NoMedia, ShotSources
-from plonket.shot import Footage
+from plonket.shot import Footage, plate_hash, read_shot
 from plonket.shot import Shot as Document
-from plonket.shot import plate_hash, read_shot
 from plonket_server import store
 from plonket_server.pool import pool
 from plonket_server.problems import NotHere

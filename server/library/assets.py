@@ -19,7 +19,6 @@ from plonket.media import ClipInfo, probe
 from plonket_server import store
 from plonket_server.problems import NotHere
 
-
 NO_PICTURE = {"width": 0, "height": 0, "fps": "1/1", "frames": 0, "has_audio": False}
 """What a colour table says of pictures."""
 
@@ -83,7 +82,8 @@ def _record(
             digest=digest,
             defaults={
                 "kind": kind, "name": title, "ending": ending,
-                "bytes": target.stat().st_size, "info": NO_PICTURE if info is None else info.to_json(), "on_shelf": on_shelf or still,
+                "bytes": target.stat().st_size, "on_shelf": on_shelf or still,
+                "info": NO_PICTURE if info is None else info.to_json(),
                 "state": Asset.State.READY if still else Asset.State.CONFORMING, "words": words,
                 "settings": settings,
             },

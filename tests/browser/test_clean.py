@@ -86,6 +86,8 @@ class TeaTin(BrowserTest):
         page.keyboard.press("r")
         self.box((600, 455), (985, 712))
         until(lambda: len(self.document()["motions"]) == 1, 20, "the plane")
+        # Stored is not yet shown: the next press must find the plane chosen.
+        expect(page.locator("[data-region]")).to_have_count(1)
         page.keyboard.press("Shift+R")
         self.box((740, 545), (915, 700))
         until(lambda: len(self.document()["motions"][0]["regions"]) == 2, 20, "the region to ignore")

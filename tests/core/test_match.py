@@ -14,8 +14,8 @@ from plonket.comp.render import render_frame
 from plonket.conventions import F32, U8
 from plonket.errors import BadInput
 from plonket.layers.still import StillLayer
-from plonket.looks.grain import BANDS, RINGS, Grain, GrainProfile, run
 from plonket.looks.common import LookContext
+from plonket.looks.grain import BANDS, RINGS, Grain, GrainProfile, run
 from plonket.match import MARK, match_to_plate
 from plonket.media.lineup import line_up_pictures, line_up_sound
 from plonket.media.sound import Sound

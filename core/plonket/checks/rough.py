@@ -29,7 +29,7 @@ def grain_of(code: F32, where: NDArray[np.bool_] | None = None) -> GrainProfile 
         return None
     left = _flattened(blocks)
     band = np.clip(np.searchsorted((BANDS[:-1] + BANDS[1:]) / 2, level), 0, len(BANDS) - 1)
-    power = np.abs(np.fft.fft2(left, axes=(1, 2))) ** 2 / BLOCK**2
+    power = np.asarray(np.abs(np.fft.fft2(left, axes=(1, 2))) ** 2 / BLOCK**2, np.float32)
     rough = power.mean(axis=(1, 2, 3))
     plain = ~_textured(power)
     chosen: dict[int, NDArray[np.int_]] = {}
@@ -48,7 +48,7 @@ def grain_of(code: F32, where: NDArray[np.bool_] | None = None) -> GrainProfile 
     window = np.sin(np.pi * (np.arange(BLOCK) + 0.5) / BLOCK).astype(np.float32)
     soft = left[calm] * (window[:, None] * window[None, :])[None, :, :, None]
     seen = np.abs(np.fft.fft2(soft, axes=(1, 2))) ** 2 / (BLOCK**2 * float((window**2).mean()) ** 2)
-    spectrum, kept, uneven = _spectrum(power[calm], seen)
+    spectrum, kept, uneven = _spectrum(power[calm], np.asarray(seen, np.float32))
     alike = _alike(left[calm])
     table = np.full((len(BANDS), 3), np.nan)
     for k, some in chosen.items():

@@ -19,8 +19,9 @@ from plonket.context import Work
 from plonket.conventions import F32, F64
 from plonket.errors import BadInput, FormatError
 from plonket.fields import value_at
+from plonket.layers.common import box_of
 from plonket.layers.pin import PinLayer
-from plonket.layers.still import StillLayer, box_of, frame_from_still
+from plonket.layers.still import StillLayer, frame_from_still
 from plonket.media.clip import Clip
 from plonket.motion.plane.register import FrameLevels, register
 from plonket.motion.plane.settings import FREEDOMS, PlaneMotion

@@ -17,9 +17,7 @@ from plonket.comp.sources import Sources
 from plonket.context import Work
 from plonket.conventions import F32, F64, U8
 from plonket.errors import BadInput
-from plonket.looks.common import LookModel
-from plonket.masks.combine import space_of
-from plonket.masks.common import MaskModel
+from plonket.masks.combine import Rider, space_of
 from plonket.shot import Shot
 
 View = Literal["final", "plate", "matte"]
@@ -109,7 +107,7 @@ def _finished(
 ) -> F32:
     """The whole picture with the looks of the finish."""
 
-    def into(mask: MaskModel | LookModel) -> F64 | None:
+    def into(mask: Rider) -> F64 | None:
         space = space_of(mask, sources.spaces, frame)
         return None if space is None else np.asarray(matrix @ space)
 

@@ -38,7 +38,8 @@ def read_cube(text: str) -> F32:
                 if len(rows[-1]) != 3 or not np.isfinite(rows[-1]).all():
                     raise ValueError
         except (ValueError, IndexError) as error:
-            raise FormatError("cube.line", f"Line {number} of this colour table cannot be read: {line.strip()[:60]}.") from error
+            said = line.strip()[:60]
+            raise FormatError("cube.line", f"Line {number} of this colour table cannot be read: {said}.") from error
     if not 2 <= size <= (MOST_1D if flat else MOST_3D):
         raise FormatError("cube.size", "This is no colour table: it says no size, or one that is not sensible.")
     wanted = size if flat else size**3

@@ -25,7 +25,8 @@ class Flare(GeneratorModel):
     points: int = plain(6, label="Its points", low=2, high=24, step=1, group="Flare", whole=True)
     star_length: Number = number(130.0, label="Its length", low=1, high=4000, step=1, unit="px", group="Flare", soft=(10, 600))
     streak: Number = number(45.0, label="Streak", low=0, high=1000, step=1, unit="%", group="Flare", soft=(0, 200))
-    streak_length: Number = number(420.0, label="Its length", low=1, high=8000, step=1, unit="px", group="Flare", soft=(50, 1500))
+    streak_length: Number = number(420.0, label="Its length", low=1, high=8000, step=1, unit="px", group="Flare",
+                                   soft=(50, 1500))  # fmt: skip
     ghosts: Number = number(40.0, label="Ghosts", low=0, high=1000, step=1, unit="%", group="Flare", soft=(0, 200))
     count: int = plain(7, label="How many", low=0, high=40, step=1, group="Flare", whole=True)
 

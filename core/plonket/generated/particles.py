@@ -193,8 +193,8 @@ def _moved(settings: ParticleModel, all_: _Born, age: F64) -> F64:
         time = (all_.born + age) / 40
         grows = all_.rough * 2.2 * np.minimum(age / 18, 1.6)
         where = at / all_.lump[:, None]
-        drift = np.stack([noise_at(where, time, 2, settings.seed * 7 + 1), noise_at(where + 57.3, time, 2, settings.seed * 7 + 3)], 1)
-        at += grows[:, None] * drift
+        at[:, 0] += grows * noise_at(where, time, 2, settings.seed * 7 + 1)
+        at[:, 1] += grows * noise_at(where + 57.3, time, 2, settings.seed * 7 + 3)
     return at
 
 

@@ -58,5 +58,7 @@ def run(settings: Rain, context: GeneratorContext) -> F32:
     at = [through(p - [w / 2, h / 2], matrix) for p in (start, end)]
     radius = value_at(settings.radius, f) * middle / away * context.zoom(matrix)
     light = light_of(settings.colour, value_at(settings.bright, f) / 100)[None] * (0.5 + u[3][:, None] / 2)
-    draw_streaks(out, at[0], at[1], radius, np.asarray(light * (1 + np.hypot(*(end - start).T) / 8)[:, None] ** 0.5, np.float32))
+    # A drawn-out drop is fainter all along, but less than its length would make it: it is bright against what is behind.
+    longer = np.sqrt(1 + np.hypot(*(end - start).T) / 8)[:, None]
+    draw_streaks(out, at[0], at[1], radius, np.asarray(light * longer, np.float32))
     return out

@@ -40,9 +40,9 @@ def run(settings: NoiseTexture, context: GeneratorContext) -> F32:
     noise_field(noise, np.linalg.inv(context.place(f)), max(value_at(settings.lump, f), 1.0), drift,
                 f / max(value_at(settings.changes, f), 1.0), settings.finer, settings.seed * 11 + 7)  # fmt: skip
     if settings.form == "ridge":
-        noise = 0.35 - 1.4 * np.abs(noise)
+        noise = np.asarray(0.35 - 1.4 * np.abs(noise), np.float32)
     elif settings.form == "net":
-        noise = 0.9 * np.exp(-22 * np.abs(noise)) - 0.45
+        noise = np.asarray(0.9 * np.exp(-22 * np.abs(noise)) - 0.45, np.float32)
     t = np.clip(0.5 + noise * 1.6 * value_at(settings.contrast, f) / 100 + value_at(settings.middle, f) / 100, 0, 1)[..., None]
     ends = [
         np.append(light_of(code) * share, share).astype(np.float32)

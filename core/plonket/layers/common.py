@@ -81,9 +81,10 @@ class PictureLayer(LayerModel):
                       help="Last of its own frames that is used; 0: to its end.")  # fmt: skip
     after: Literal["hold", "loop", "turn", "gone"] = choice(
         "hold", label="After its end", group="Clip",
-        names={"hold": "Hold the last frame", "loop": "Begin again", "turn": "Go back and forth", "gone": "Be gone"})  # fmt: skip
+        names={"hold": "Hold the last frame", "loop": "Begin again", "turn": "Go back and forth",
+               "gone": "Be gone"})  # fmt: skip
     by_keys: bool = switch(False, label="Frame by keys", group="Clip",
-                           help="Which of its frames is shown is a number that you key: to hold, ramp or reverse it.")  # fmt: skip
+                           help="Which of its frames is shown is a number to key: to hold, ramp or reverse it.")  # fmt: skip
     shows: Number = number(0.0, label="Shows frame", low=0, high=100000, step=1, unit="fr", group="Clip",
                            help="Used with Frame by keys.")  # fmt: skip
     between: Literal["nearest", "mixed"] = choice(

@@ -84,7 +84,8 @@ def measured_noise(shape: tuple[int, int], profile: GrainProfile, rng: np.random
     if scale >= 0.99:
         return np.asarray(cv2.filter2D(noise, -1, kernel, borderType=cv2.BORDER_REFLECT), np.float32)
     # What averaging over 1 / scale pixels leaves: the mean of the kernel's own correlation over that box.
-    big = cv2.filter2D(kernel, -1, np.ones((max(1, round(1 / scale)),) * 2, np.float32) * scale**2, borderType=cv2.BORDER_CONSTANT)
+    box = np.full((max(1, round(1 / scale)),) * 2, scale**2, np.float32)
+    big = cv2.filter2D(np.pad(kernel, len(box)), -1, box, borderType=cv2.BORDER_CONSTANT)
     return np.asarray(noise * np.float32(np.sqrt((big**2).sum())), np.float32)
 
 

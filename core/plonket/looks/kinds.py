@@ -9,8 +9,25 @@ from pydantic import Field
 
 from plonket.conventions import F32
 from plonket.looks import (
-    blur, colour, colour_range, cube, curves, glow, grain, haze, levels, lift, moved, projection, rays, ripple, shadow, sharpen,
-    streaks, white, wrap,
+    blur,
+    colour,
+    colour_range,
+    cube,
+    curves,
+    glow,
+    grain,
+    haze,
+    levels,
+    lift,
+    moved,
+    projection,
+    rays,
+    ripple,
+    shadow,
+    sharpen,
+    streaks,
+    white,
+    wrap,
 )  # fmt: skip
 from plonket.looks.common import LookContext
 from plonket.registry import Entry, Registry

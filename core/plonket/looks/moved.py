@@ -36,14 +36,14 @@ def run(rgba: F32, look: Moved, context: LookContext) -> F32:
     before, after = context.neighbour(f - 1), context.neighbour(f + 1)
     there, back = movement(rgba, after), movement(rgba, before)
     # Half of the exposure lies before the frame's moment, half after it.
-    flow = (there - back) / 2
+    mean = np.asarray((there - back) / 2, np.float32)
     if not after.any() or not before.any():
-        flow = there if after.any() else -back
+        mean = there if after.any() else np.negative(back)
     # What does not cover anything takes the movement of what is near it.
-    flow = cv2.GaussianBlur(flow, (0, 0), max(2.0 * context.scale, 0.8)) * np.float32(share)
+    flow = np.asarray(cv2.GaussianBlur(mean, (0, 0), max(2.0 * context.scale, 0.8)) * share, np.float32)
     longest = value_at(look.most, f) * context.scale
     size = np.hypot(flow[..., 0], flow[..., 1])
-    flow *= np.minimum(1, longest / np.maximum(size, 1e-6))[..., None]
+    flow *= np.asarray(np.minimum(1, longest / np.maximum(size, 1e-6)), np.float32)[..., None]
     if size.max() < 0.5:
         return rgba
     out = np.empty_like(rgba)
@@ -53,8 +53,8 @@ def run(rgba: F32, look: Moved, context: LookContext) -> F32:
 
 def movement(picture: F32, other: F32) -> F32:
     """(h, w, 2) how far each pixel has gone in the other picture: dense flow on what is seen on screen."""
-    flow = cv2.DISOpticalFlow_create(cv2.DISOPTICAL_FLOW_PRESET_FAST).calc(_grey(picture), _grey(other), None)
-    return np.asarray(flow, np.float32)
+    dis = cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_FAST)
+    return np.asarray(dis.calc(_grey(picture), _grey(other), None), np.float32)  # type: ignore[call-overload]
 
 
 def _grey(rgba: F32) -> U8:

@@ -12,7 +12,9 @@ from plonket.key.common import LUMA, linear_of
 from plonket.looks.common import LookContext, LookModel, coloured, straight
 
 DAYLIGHT_K = 6504.0
-RGB_FROM_XYZ = np.array([[3.2404542, -1.5371385, -0.4985314], [-0.9692660, 1.8760108, 0.0415560], [0.0556434, -0.2040259, 1.0572252]])
+RGB_FROM_XYZ = np.array([
+    [3.2404542, -1.5371385, -0.4985314], [-0.9692660, 1.8760108, 0.0415560], [0.0556434, -0.2040259, 1.0572252],
+])  # fmt: skip
 """Linear sRGB from CIE XYZ (IEC 61966-2-1)."""
 
 
@@ -39,7 +41,8 @@ def white_of(kelvin: float) -> F64:
         y = -3.0 * x * x + 2.870 * x - 0.275
     else:
         x = -0.2661239e9 / t**3 - 0.2343589e6 / t**2 + 0.8776956e3 / t + 0.179910
-        a3 = (-1.1063814, -1.34811020, 2.18555832, -0.20219683) if t <= 2222 else (-0.9549476, -1.37418593, 2.09137015, -0.16748867)
+        low = (-1.1063814, -1.34811020, 2.18555832, -0.20219683)
+        a3 = low if t <= 2222 else (-0.9549476, -1.37418593, 2.09137015, -0.16748867)
         y = a3[0] * x**3 + a3[1] * x * x + a3[2] * x + a3[3]
     rgb = RGB_FROM_XYZ @ np.array([x / y, 1.0, (1 - x - y) / y])
     return np.maximum(rgb, 1e-3)

@@ -43,7 +43,10 @@ def line_up_pictures(
     first: Callable[[int], U8], frames_first: int, second: Callable[[int], U8], frames_second: int, *, ratio: float = 1.0,
     work: Work | None = None,
 ) -> LinedUp:  # fmt: skip
-    """The same by the picture: how each changes from frame to frame, place by place. `ratio` is the second's rate by the first's."""
+    """The same by the picture: how each changes from frame to frame, place by place.
+
+    `ratio` is the second's rate by the first's.
+    """
     work = work or Work()
     a = _changes(first, frames_first, 1.0, work)
     b = _changes(second, int(frames_second / ratio), ratio, work)

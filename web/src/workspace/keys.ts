@@ -49,7 +49,7 @@ export const KEYS: { group: string; keys: [string, string][] }[] = [
       ["L", "Tie a beam between two places"],
       ["C", "Check how things slip"],
       ["K", "Keep it steady on the chosen motion"],
-      ["X", "Curves of the chosen motion"],
+      ["X", "Curves: of the chosen thing's keys, or of the chosen motion"],
       ["P", "Plonk something from the shelf"],
       ["Arrow keys", "Nudge the chosen thing by 1 px (with Alt: 0.1 px, with Shift: 10 px)"],
       ["Delete", "Take the chosen thing away"],

@@ -1,10 +1,14 @@
 import { useEffect, useRef, useState } from "react";
-import type { Footage, Layer, Motion } from "~/workspace/timestrip/types";
+import type { Footage, Motion } from "~/workspace/timestrip/types";
 import { dragFrom } from "~/ui/drag";
 import { useChosenLayer, useChosenMotion, useOpenShot } from "~/workspace/context";
 import { useLayerSlip } from "~/workspace/slip";
 import { act, useWorkspace } from "~/workspace/store";
 import { Curves, CURVES } from "~/workspace/timestrip/Curves";
+import { keysOf } from "~/workspace/geometry";
+import { KEY_CURVES, KeyCurves } from "~/workspace/timestrip/KeyCurves";
+import { keyOfPath, type Moving } from "~/workspace/timestrip/keyed";
+import { useOwner } from "~/workspace/timestrip/useOwner";
 import { Filmstrip } from "~/workspace/timestrip/Filmstrip";
 import { SLIP, SlipLane } from "~/workspace/timestrip/SlipLane";
 import { TrustStrip } from "~/workspace/timestrip/TrustStrip";
@@ -31,6 +35,9 @@ export function TimeStrip() {
   const chosenMotion = useChosenMotion();
   const curves = useWorkspace((s) => s.curves);
   const slip = useLayerSlip(layer?.id ?? "");
+  const { owner, numbers } = useOwner();
+  const overAll = useWorkspace((s) => s.overAll);
+  const [hidden, setHidden] = useState<string[]>([]);
   useEffect(() => {
     const element = lanes.current;
     if (!element) return;
@@ -62,7 +69,7 @@ export function TimeStrip() {
   return (
     <section
       aria-label="Time strip"
-      className="grid max-h-[220px] min-h-[152px] grid-cols-[128px_1fr] overflow-y-auto border-t border-line bg-sheet"
+      className="grid max-h-[340px] min-h-[152px] grid-cols-[128px_1fr] overflow-y-auto border-t border-line bg-sheet"
       style={{ gridTemplateColumns: `${LABELS}px 1fr` }}
     >
       <div className="border-r border-line text-[11.5px] text-ink-2">
@@ -72,8 +79,8 @@ export function TimeStrip() {
           </span>
           <button
             aria-pressed={curves}
-            disabled={!chosenMotion}
-            title="Show the measured path of the chosen motion as curves (X)"
+            disabled={!chosenMotion && !owner}
+            title="Curves of the chosen thing's keys, or of the chosen motion's path (X)"
             className="rounded px-1 font-semibold text-tide aria-pressed:bg-tide-2 disabled:opacity-40"
             onClick={() => act({ do: "curves", on: !curves })}
           >
@@ -87,7 +94,40 @@ export function TimeStrip() {
           </Label>
         ))}
         {chosenMotion && curves && <Label tall={CURVES}>Path of {chosenMotion.name}</Label>}
-        {layer && <Label tall={26}>{layer.name} · keys</Label>}
+        {owner && (
+          <Label tall={26}>
+            <span className="min-w-0 flex-1 truncate">{owner.name} · keys</span>
+            {numbers.length > 0 && (
+              <button
+                aria-pressed={overAll}
+                title="Over all keys: what you change moves or scales the whole path"
+                className="ml-1 rounded px-1 font-semibold text-saffron aria-pressed:bg-saffron-2"
+                onClick={() => act({ do: "overAll", on: !overAll })}
+              >
+                All
+              </button>
+            )}
+          </Label>
+        )}
+        {owner && curves && (
+          <div className="overflow-y-auto border-b border-line px-2 py-1" style={{ height: KEY_CURVES }}>
+            {numbers.map((n) => {
+              const path = keyOfPath(n.path);
+              const off = hidden.includes(path);
+              return (
+                <button
+                  key={path}
+                  aria-pressed={!off}
+                  className={`block w-full truncate rounded px-1 text-left ${off ? "text-ink-3 line-through" : ""}`}
+                  title={n.label}
+                  onClick={() => setHidden(off ? hidden.filter((h) => h !== path) : [...hidden, path])}
+                >
+                  {n.label}
+                </button>
+              );
+            })}
+          </div>
+        )}
         {layer && slip && <Label tall={SLIP}>Slip, px</Label>}
       </div>
       <div ref={lanes} data-testid="lanes" className="relative touch-none select-none" onPointerDown={scrub}>
@@ -101,7 +141,8 @@ export function TimeStrip() {
           </div>
         ))}
         {chosenMotion && curves && <Curves motion={chosenMotion} scale={scale} />}
-        {layer && <KeyMarks layer={layer} scale={scale} />}
+        {owner && <KeyMarks numbers={numbers} scale={scale} />}
+        {owner && curves && <KeyCurves scale={scale} hidden={hidden} />}
         {layer && slip && <SlipLane slip={slip} scale={scale} />}
         <Range footage={footage} scale={scale} />
         <Playhead scale={scale} />
@@ -157,12 +198,8 @@ function Ruler({ scale }: { scale: Scale }) {
   );
 }
 
-function KeyMarks({ layer, scale }: { layer: Layer; scale: Scale }) {
-  const frames = new Set<number>();
-  for (const value of Object.values(layer) as unknown[]) {
-    const keys = (value as { keys?: unknown } | null)?.keys;
-    if (Array.isArray(keys)) for (const k of keys as { frame: number }[]) frames.add(k.frame);
-  }
+function KeyMarks({ numbers, scale }: { numbers: Moving[]; scale: Scale }) {
+  const frames = new Set(numbers.flatMap((n) => keysOf(n.value).map((k) => k.frame)));
   const sorted = [...frames].sort((a, b) => a - b);
   return (
     <svg width={scale.width} height="26" className="block">

@@ -1,0 +1,538 @@
+import { useEffect, useRef, useState } from "react";
+import type { Key, Num } from "~/api/client";
+import { dragFrom } from "~/ui/drag";
+import { EASES } from "~/workspace/details/NumberMenu";
+import { baseAt, keysOf, newKey } from "~/workspace/geometry";
+import { act, useWorkspace } from "~/workspace/store";
+import {
+  fieldsOf,
+  keyOfPath,
+  type Moving,
+  sameSpot,
+  type Spot,
+  withKeys,
+  withNumbers,
+} from "~/workspace/timestrip/keyed";
+import { type Scale, xOf } from "~/workspace/timestrip/TimeStrip";
+import { useOwner } from "~/workspace/timestrip/useOwner";
+
+export const KEY_CURVES = 168;
+const PAD = 18;
+const TINTS = ["var(--tide)", "var(--plum)", "var(--brick)", "#7a8f2b", "#3f6fc9", "#a06a2c"];
+
+interface Copied {
+  keys: { path: string; key: Key }[];
+  first: number;
+}
+let clipboard: Copied | null = null;
+
+/**
+ * The curves of the chosen thing's keyed numbers. Keys are dragged, boxed, copied and pasted, moved and scaled together;
+ * a key that goes on by handles shows them.
+ */
+export function KeyCurves({ scale, hidden }: { scale: Scale; hidden: string[] }) {
+  const { owner, numbers, change } = useOwner();
+  const { frame } = useWorkspace();
+  const svg = useRef<SVGSVGElement>(null);
+  const [picked, setPicked] = useState<Spot[]>([]);
+  const [live, setLive] = useState<Map<string, Num> | null>(null);
+  const [box, setBox] = useState<{ x0: number; y0: number; x1: number; y1: number } | null>(null);
+  const shown = numbers.filter((n) => !hidden.includes(keyOfPath(n.path)));
+  useEffect(() => setPicked([]), [owner?.id]);
+  if (!owner) return null;
+
+  const valueOf = (n: Moving): Num => live?.get(keyOfPath(n.path)) ?? n.value;
+  const ranges = new Map(shown.map((n) => [keyOfPath(n.path), rangeOf(n.value, scale.frames)]));
+  const yOf = (path: string, value: number) => {
+    const { low, high } = ranges.get(path) ?? { low: 0, high: 1 };
+    return PAD + (1 - (value - low) / (high - low)) * (KEY_CURVES - 2 * PAD);
+  };
+  const perPixel = (path: string) => {
+    const { low, high } = ranges.get(path) ?? { low: 0, high: 1 };
+    return (high - low) / (KEY_CURVES - 2 * PAD);
+  };
+  const frameWidth = (scale.width - 20) / scale.frames;
+  const isPicked = (s: Spot) => picked.some((p) => sameSpot(p, s));
+  const selectedKeys = (): { path: string; key: Key }[] =>
+    shown.flatMap((n) =>
+      keysOf(n.value)
+        .filter((k) => isPicked({ path: keyOfPath(n.path), frame: k.frame }))
+        .map((key) => ({ path: keyOfPath(n.path), key })),
+    );
+
+  /** Numbers with some of their keys replaced by changed ones. */
+  const replaced = (spots: Spot[], to: (key: Key, path: string) => Key | null): Map<string, Num> => {
+    const out = new Map<string, Num>();
+    for (const n of shown) {
+      const path = keyOfPath(n.path);
+      const mine = spots.filter((s) => s.path === path).map((s) => s.frame);
+      if (!mine.length) continue;
+      const kept = keysOf(n.value).filter((k) => !mine.includes(k.frame));
+      const moved = keysOf(n.value)
+        .filter((k) => mine.includes(k.frame))
+        .flatMap((k) => to(k, path) ?? []);
+      if (kept.length + moved.length) out.set(path, withKeys(n.value, [...kept, ...moved], scale.frames));
+      else out.set(path, baseAt(n.value, frame));
+    }
+    return out;
+  };
+  const store = (label: string, changes: Map<string, Num>) => {
+    if (changes.size)
+      void change(label, fieldsOf(changes), (thing) => withNumbers(thing, changes)).finally(() =>
+        setLive(null),
+      );
+    else setLive(null);
+  };
+
+  const grabKey = (e: React.PointerEvent<SVGElement>, spot: Spot) => {
+    if (e.button !== 0) return;
+    e.stopPropagation();
+    svg.current?.focus();
+    let spots = isPicked(spot) ? picked : [spot];
+    if (e.shiftKey) spots = isPicked(spot) ? picked.filter((p) => !sameSpot(p, spot)) : [...picked, spot];
+    setPicked(spots);
+    const from = { x: e.clientX, y: e.clientY };
+    let changes: Map<string, Num> | null = null;
+    let frames = 0;
+    dragFrom(
+      e,
+      (m) => {
+        const [dx, dy] = [m.clientX - from.x, m.clientY - from.y];
+        if (!changes && Math.hypot(dx, dy) < 3) return;
+        // With Shift only the longer of the two ways counts.
+        const across = m.shiftKey && Math.abs(dy) > Math.abs(dx) ? 0 : dx;
+        const down = m.shiftKey && Math.abs(dx) >= Math.abs(dy) ? 0 : dy;
+        frames = Math.round(across / frameWidth);
+        changes = replaced(spots, (k, path) => ({
+          ...k,
+          frame: k.frame + frames,
+          value: rounded(k.value - down * perPixel(path)),
+        }));
+        setLive(changes);
+      },
+      (letGo) => {
+        if (!letGo || !changes) return setLive(null);
+        setPicked(spots.map((s) => ({ ...s, frame: s.frame + frames })));
+        store(spots.length > 1 ? `Move ${spots.length} keys` : "Move a key", changes);
+      },
+    );
+  };
+
+  const grabHandle = (e: React.PointerEvent<SVGElement>, n: Moving, k: number, side: "out" | "in") => {
+    e.stopPropagation();
+    const path = keyOfPath(n.path);
+    const keys = keysOf(n.value);
+    const key = keys[k]!;
+    const other = side === "out" ? keys[k + 1]! : keys[k - 1]!;
+    const room = Math.abs(other.frame - key.frame) * frameWidth;
+    const from = { x: e.clientX, y: e.clientY };
+    let changes: Map<string, Num> | null = null;
+    dragFrom(
+      e,
+      (m) => {
+        const dx = (m.clientX - from.x) * (side === "out" ? 1 : -1);
+        const dy = -(m.clientY - from.y) * perPixel(path);
+        const time = (side === "out" ? key.out_time : key.in_time) + dx / room;
+        const value = (side === "out" ? key.out_value : key.in_value) + dy;
+        const t = Number(Math.min(1, Math.max(0, time)).toFixed(3));
+        changes = replaced([{ path, frame: key.frame }], (old) =>
+          side === "out"
+            ? { ...old, out_time: t, out_value: rounded(value) }
+            : { ...old, in_time: t, in_value: rounded(value) },
+        );
+        setLive(changes);
+      },
+      (letGo) => (letGo && changes ? store("Bend a curve", changes) : setLive(null)),
+    );
+  };
+
+  const boxFrom = (e: React.PointerEvent<SVGSVGElement>) => {
+    if (e.button !== 0) return;
+    e.stopPropagation();
+    svg.current?.focus();
+    const bounds = svg.current!.getBoundingClientRect();
+    const at = (m: { clientX: number; clientY: number }) => ({
+      x: m.clientX - bounds.left,
+      y: m.clientY - bounds.top,
+    });
+    const start = at(e);
+    const add = e.shiftKey ? picked : [];
+    let end = start;
+    dragFrom(
+      e,
+      (m) => {
+        end = at(m);
+        setBox({
+          x0: Math.min(start.x, end.x),
+          y0: Math.min(start.y, end.y),
+          x1: Math.max(start.x, end.x),
+          y1: Math.max(start.y, end.y),
+        });
+      },
+      () => {
+        setBox(null);
+        const [x0, x1] = [Math.min(start.x, end.x), Math.max(start.x, end.x)];
+        const [y0, y1] = [Math.min(start.y, end.y), Math.max(start.y, end.y)];
+        const inside = shown.flatMap((n) => {
+          const path = keyOfPath(n.path);
+          return keysOf(n.value)
+            .filter((k) => {
+              const [x, y] = [xOf(scale, k.frame), yOf(path, k.value)];
+              return x >= x0 - 4 && x <= x1 + 4 && y >= y0 - 4 && y <= y1 + 4;
+            })
+            .map((k) => ({ path, frame: k.frame }));
+        });
+        setPicked([...add, ...inside.filter((s) => !add.some((a) => sameSpot(a, s)))]);
+      },
+    );
+  };
+
+  const stretch = (e: React.PointerEvent<SVGElement>, way: "time" | "value") => {
+    e.stopPropagation();
+    const chosen = selectedKeys();
+    const first = Math.min(...chosen.map((c) => c.key.frame));
+    const last = Math.max(...chosen.map((c) => c.key.frame));
+    const lows = new Map<string, number>();
+    for (const c of chosen) lows.set(c.path, Math.min(lows.get(c.path) ?? Infinity, c.key.value));
+    const from = { x: e.clientX, y: e.clientY };
+    const tall = Math.max(24, spread.y1 - spread.y0);
+    let changes: Map<string, Num> | null = null;
+    let by = 1;
+    dragFrom(
+      e,
+      (m) => {
+        by =
+          way === "time"
+            ? Math.max(0.05, 1 + (m.clientX - from.x) / Math.max(8, (last - first) * frameWidth))
+            : 1 - (m.clientY - from.y) / tall;
+        changes = replaced(picked, (k, path) => {
+          if (way === "time") return { ...k, frame: Math.round(first + (k.frame - first) * by) };
+          const low = lows.get(path) ?? 0;
+          return {
+            ...k,
+            value: rounded(low + (k.value - low) * by),
+            out_value: rounded(k.out_value * by),
+            in_value: rounded(k.in_value * by),
+          };
+        });
+        setLive(changes);
+      },
+      (letGo) => {
+        if (!letGo || !changes) return setLive(null);
+        if (way === "time")
+          setPicked(picked.map((s) => ({ ...s, frame: Math.round(first + (s.frame - first) * by) })));
+        store(`Scale ${picked.length} keys`, changes);
+      },
+    );
+  };
+
+  const ease = (kind: Key["ease"]) =>
+    store(
+      "Ease of keys",
+      replaced(picked, (k) => ({ ...k, ease: kind })),
+    );
+  const copy = () => {
+    const keys = selectedKeys();
+    if (keys.length) clipboard = { keys, first: Math.min(...keys.map((k) => k.key.frame)) };
+  };
+  const paste = () => {
+    if (!clipboard) return;
+    const { keys, first } = clipboard;
+    const paths = new Set(keys.map((k) => k.path));
+    const changes = new Map<string, Num>();
+    const spots: Spot[] = [];
+    for (const n of shown) {
+      const path = keyOfPath(n.path);
+      // What was copied from one number may be pasted into the only one that is shown.
+      const mine = keys.filter((k) => k.path === path || (paths.size === 1 && shown.length === 1));
+      if (!mine.length) continue;
+      const fresh = mine.map((k) => ({ ...k.key, frame: k.key.frame - first + frame }));
+      changes.set(path, withKeys(n.value, [...keysOf(n.value), ...fresh], scale.frames));
+      spots.push(...fresh.map((k) => ({ path, frame: k.frame })));
+    }
+    setPicked(spots);
+    store("Paste keys", changes);
+  };
+
+  const chosen = selectedKeys();
+  const spread = {
+    x0: Math.min(...chosen.map((c) => xOf(scale, c.key.frame))),
+    x1: Math.max(...chosen.map((c) => xOf(scale, c.key.frame))),
+    y0: Math.min(...chosen.map((c) => yOf(c.path, c.key.value))),
+    y1: Math.max(...chosen.map((c) => yOf(c.path, c.key.value))),
+  };
+  const several = chosen.length > 1;
+  const one = chosen[0]?.key.ease;
+
+  return (
+    <div className="relative border-b border-line" style={{ height: KEY_CURVES }}>
+      <svg
+        ref={svg}
+        tabIndex={0}
+        role="group"
+        aria-label={`Key curves of ${owner.name}`}
+        width={scale.width}
+        height={KEY_CURVES}
+        className="block touch-none outline-offset-[-2px]"
+        onPointerDown={boxFrom}
+        onDoubleClick={(e) => {
+          const bounds = svg.current!.getBoundingClientRect();
+          const at = Math.round((e.clientX - bounds.left - 10) / frameWidth - 0.5);
+          const n =
+            shown.length === 1
+              ? shown[0]
+              : shown.find((s) => picked.some((p) => p.path === keyOfPath(s.path)));
+          if (n)
+            store(
+              "Add a key",
+              new Map([
+                [
+                  keyOfPath(n.path),
+                  withKeys(n.value, [...keysOf(n.value), newKey(at, baseAt(n.value, at))], scale.frames),
+                ],
+              ]),
+            );
+        }}
+        onKeyDown={(e) => {
+          const key = e.key.toLowerCase();
+          const step = { arrowleft: [-1, 0], arrowright: [1, 0], arrowup: [0, 1], arrowdown: [0, -1] }[key];
+          if ((e.ctrlKey || e.metaKey) && key === "c") copy();
+          else if ((e.ctrlKey || e.metaKey) && key === "v") paste();
+          else if ((e.ctrlKey || e.metaKey) && key === "a")
+            setPicked(
+              shown.flatMap((n) => keysOf(n.value).map((k) => ({ path: keyOfPath(n.path), frame: k.frame }))),
+            );
+          else if ((key === "delete" || key === "backspace") && picked.length) {
+            store(
+              picked.length > 1 ? `Remove ${picked.length} keys` : "Remove a key",
+              replaced(picked, () => null),
+            );
+            setPicked([]);
+          } else if (step && picked.length) {
+            const by = e.shiftKey ? 10 : 1;
+            store(
+              "Move keys",
+              replaced(picked, (k, path) => ({
+                ...k,
+                frame: k.frame + step[0]! * by,
+                value: rounded(k.value + step[1]! * by * perPixel(path)),
+              })),
+            );
+            setPicked(picked.map((s) => ({ ...s, frame: s.frame + step[0]! * by })));
+          } else return;
+          e.preventDefault();
+          e.stopPropagation();
+        }}
+      >
+        <rect width={scale.width} height={KEY_CURVES} fill="var(--raise)" />
+        {shown.map((n, row) => {
+          const path = keyOfPath(n.path);
+          const value = valueOf(n);
+          const keys = keysOf(value);
+          const tint = TINTS[numbers.indexOf(n) % TINTS.length]!;
+          const points: string[] = [];
+          for (let f = 0; f < scale.frames; f++)
+            points.push(`${xOf(scale, f).toFixed(1)},${yOf(path, baseAt(value, f)).toFixed(1)}`);
+          const range = ranges.get(path)!;
+          return (
+            <g key={path}>
+              <polyline
+                points={points.join(" ")}
+                fill="none"
+                stroke={tint}
+                strokeWidth="1.5"
+                strokeDasharray={["", "6 3", "2 3", "8 3 2 3"][row % 4]}
+              />
+              <text
+                x={scale.width - 8}
+                y={12 + 12 * row}
+                fontSize="10"
+                textAnchor="end"
+                fill={tint}
+                fontFamily="DM Mono"
+              >
+                {n.label} {short(range.low)} … {short(range.high)}
+              </text>
+              {keys.map((k, at) => {
+                const on =
+                  isPicked({ path, frame: k.frame });
+                const [x, y] = [xOf(scale, k.frame), yOf(path, k.value)];
+                const next = keys[at + 1];
+                const bent = on && k.ease === "curve" && next;
+                const before = keys[at - 1];
+                const bentIn = on && before?.ease === "curve";
+                return (
+                  <g key={k.frame}>
+                    {bent && (
+                      <Handle
+                        from={[x, y]}
+                        to={[x + k.out_time * (xOf(scale, next.frame) - x), yOf(path, k.value + k.out_value)]}
+                        label="Handle out"
+                        onGrab={(e) => grabHandle(e, n, at, "out")}
+                      />
+                    )}
+                    {bentIn && before && (
+                      <Handle
+                        from={[x, y]}
+                        to={[x - k.in_time * (x - xOf(scale, before.frame)), yOf(path, k.value + k.in_value)]}
+                        label="Handle in"
+                        onGrab={(e) => grabHandle(e, n, at, "in")}
+                      />
+                    )}
+                    <rect
+                      x={x - 5}
+                      y={y - 5}
+                      width="10"
+                      height="10"
+                      rx={k.ease === "hold" ? 0 : k.ease === "linear" ? 2 : 5}
+                      transform={k.ease === "linear" ? `rotate(45 ${x} ${y})` : undefined}
+                      fill={on ? "var(--saffron-bar)" : "var(--raise)"}
+                      stroke={on ? "var(--ink)" : tint}
+                      strokeWidth="1.8"
+                      className="cursor-move"
+                      data-key={`${path}@${k.frame}`}
+                      aria-label={`Key of ${n.label} at frame ${k.frame}`}
+                      onPointerDown={(e) => grabKey(e, { path, frame: k.frame })}
+                      onDoubleClick={(e) => {
+                        e.stopPropagation();
+                        act({ do: "frame", frame: k.frame });
+                      }}
+                    />
+                  </g>
+                );
+              })}
+            </g>
+          );
+        })}
+        {several && !live && (
+          <>
+            <rect
+              x={spread.x0 - 9}
+              y={spread.y0 - 9}
+              width={spread.x1 - spread.x0 + 18}
+              height={spread.y1 - spread.y0 + 18}
+              fill="none"
+              stroke="var(--saffron)"
+              strokeDasharray="4 3"
+              pointerEvents="none"
+            />
+            <rect
+              x={spread.x1 + 6}
+              y={(spread.y0 + spread.y1) / 2 - 9}
+              width="7"
+              height="18"
+              rx="3"
+              fill="var(--saffron)"
+              className="cursor-ew-resize"
+              aria-label="Scale in time"
+              data-testid="scale-time"
+              onPointerDown={(e) => stretch(e, "time")}
+            />
+            <rect
+              x={(spread.x0 + spread.x1) / 2 - 9}
+              y={spread.y0 - 13}
+              width="18"
+              height="7"
+              rx="3"
+              fill="var(--saffron)"
+              className="cursor-ns-resize"
+              aria-label="Scale values"
+              data-testid="scale-value"
+              onPointerDown={(e) => stretch(e, "value")}
+            />
+          </>
+        )}
+        {box && (
+          <rect
+            x={box.x0}
+            y={box.y0}
+            width={box.x1 - box.x0}
+            height={box.y1 - box.y0}
+            fill="var(--saffron-bar)"
+            fillOpacity="0.15"
+            stroke="var(--saffron)"
+          />
+        )}
+        {!shown.length && (
+          <text x="14" y="30" fontSize="11.5" fill="var(--ink-2)">
+            No keys yet: the diamond beside a number sets one.
+          </text>
+        )}
+      </svg>
+      {chosen.length > 0 && (
+        <span
+          className="absolute top-1 left-2 flex gap-0.5 rounded-md border border-line bg-sheet p-0.5 text-[11px] shadow"
+          onPointerDown={(e) => e.stopPropagation()}
+        >
+          {(Object.keys(EASES) as Key["ease"][]).map((kind) => (
+            <button
+              key={kind}
+              aria-pressed={one === kind}
+              className="rounded px-1.5 py-0.5 aria-pressed:bg-saffron-2 aria-pressed:font-semibold"
+              title={`From these keys on: ${EASES[kind]}`}
+              onClick={() => ease(kind)}
+            >
+              {{ hold: "Hold", linear: "Linear", smooth: "Smooth", curve: "Handles" }[kind]}
+            </button>
+          ))}
+          <button className="rounded px-1.5 py-0.5" title="Copy these keys (Ctrl C)" onClick={copy}>
+            Copy
+          </button>
+          <button
+            className="rounded px-1.5 py-0.5 disabled:opacity-40"
+            disabled={!clipboard}
+            title="Paste at the playhead (Ctrl V)"
+            onClick={paste}
+          >
+            Paste
+          </button>
+        </span>
+      )}
+    </div>
+  );
+}
+
+function Handle({
+  from,
+  to,
+  label,
+  onGrab,
+}: {
+  from: [number, number];
+  to: [number, number];
+  label: string;
+  onGrab: (e: React.PointerEvent<SVGElement>) => void;
+}) {
+  return (
+    <>
+      <line x1={from[0]} y1={from[1]} x2={to[0]} y2={to[1]} stroke="var(--saffron)" strokeWidth="1.2" />
+      <circle
+        cx={to[0]}
+        cy={to[1]}
+        r="5"
+        fill="var(--saffron)"
+        stroke="var(--raise)"
+        strokeWidth="1.5"
+        className="cursor-move"
+        aria-label={label}
+        data-handle={label}
+        onPointerDown={onGrab}
+      />
+    </>
+  );
+}
+
+const rounded = (v: number) => Math.round(v * 1000) / 1000;
+const short = (v: number) => (Math.abs(v) >= 100 ? v.toFixed(0) : v.toFixed(1));
+
+/** The lowest and highest value that the curve comes to, with handles, a little widened. */
+function rangeOf(value: Num, frames: number): { low: number; high: number } {
+  const keys = keysOf(value);
+  const all = keys.flatMap((k) => [k.value, k.value + (k.ease === "curve" ? k.out_value : 0)]);
+  for (let f = 0; f < frames; f++) all.push(baseAt(value, f));
+  const [low, high] = [Math.min(...all), Math.max(...all)];
+  const pad = (high - low || Math.abs(high) * 0.2 || 1) * 0.04;
+  return high - low < 1e-6
+    ? { low: low - 5 * pad - 0.5, high: high + 5 * pad + 0.5 }
+    : { low: low - pad, high: high + pad };
+}

@@ -1,0 +1,48 @@
+import { useMemo } from "react";
+import { useChosenLayer, useChosenPerch, useChosenTreatment, useOpenShot } from "~/workspace/context";
+import { findLayer, setOnLayer, setOnPerch, setOnPlate } from "~/workspace/patches";
+import { useWorkspace } from "~/workspace/store";
+import { type Moving, movingOf, type Owner } from "~/workspace/timestrip/keyed";
+
+/** The thing whose keys the time strip shows, its keyed numbers, and how they are changed. */
+export function useOwner(): {
+  owner: Owner | null;
+  numbers: Moving[];
+  change: (label: string, fields: string[], to: <T>(thing: T) => T) => Promise<unknown>;
+} {
+  const { record, edits } = useOpenShot();
+  const chosen = useWorkspace((s) => s.chosen);
+  const layer = useChosenLayer();
+  const treatment = useChosenTreatment();
+  const perch = useChosenPerch();
+  const finish = record.document.finish;
+  const owner = useMemo<Owner | null>(() => {
+    if (layer) return { list: "stack", id: layer.id, name: layer.name, thing: layer };
+    if (treatment) return { list: "plate", id: treatment.id, name: treatment.name, thing: treatment };
+    if (perch) return { list: "perches", id: perch.id, name: perch.name, thing: perch };
+    if (chosen.kind === "finish")
+      return { list: "finish", id: "finish", name: "Finish", thing: { looks: finish } };
+    return null;
+  }, [layer, treatment, perch, chosen.kind, finish]);
+  const numbers = useMemo(() => movingOf(owner?.thing), [owner]);
+  const change = (label: string, fields: string[], to: <T>(thing: T) => T) =>
+    edits.edit(label, (latest) => {
+      if (!owner) return [];
+      if (owner.list === "finish") {
+        const now = to({ looks: latest.finish });
+        return [{ op: "replace", path: "/finish", value: now.looks }];
+      }
+      const now =
+        owner.list === "stack"
+          ? findLayer(latest, owner.id)
+          : latest[owner.list].find((t: { id: string }) => t.id === owner.id);
+      if (!now) return [];
+      const next = to(now) as unknown as Record<string, unknown>;
+      const values = Object.fromEntries(fields.map((f) => [f, next[f]]));
+      if (owner.list === "stack") return setOnLayer(latest, owner.id, values);
+      return owner.list === "plate"
+        ? setOnPlate(latest, owner.id, values)
+        : setOnPerch(latest, owner.id, values);
+    });
+  return { owner, numbers, change };
+}
