@@ -70,12 +70,15 @@ def _serve(data: Data, port: int, demo: bool) -> int:
         child("keeper", "manage.py", "keep_jobs")
         if not wait_for(lambda: _page_answers(port) or not web.alive(), 60) or not web.alive():
             raise Stop(f"The server did not start:\n{web.tail()}")
+        # What is compiled at its first use is compiled now, beside everything else, and only once.
+        children.append(Child("warm", ["nice", python, "-m", "plonket.warm"], env=env, log=data.logs / "warm.log",
+                              pid_file=data.run / "warm.pid", cwd=ROOT / "server"))  # fmt: skip
         if demo:
             _manage(env, ["load_demo"], "The demo project could not be loaded.")
         say(f"\n  Plonket is ready:  http://127.0.0.1:{port}/\n  Stop it with Ctrl-C.\n")
         while not stopping.wait(0.5):
             for made in children:
-                if not made.alive():
+                if not made.alive() and made.name != "warm":
                     raise Stop(f"{made.name} has ended unexpectedly:\n{made.tail()}")
         say("Stopping ...")
         return 0

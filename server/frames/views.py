@@ -166,22 +166,24 @@ def _problem(error: PlonketError) -> HttpResponse:
 
 
 @require_safe
-def frame(
+async def frame(
     request: HttpRequest, shot_id: uuid.UUID, digest: str, view: str, percent: int, number: int
 ) -> HttpResponseBase:
     """One frame of a shot as JPEG."""
     try:
-        data = _shot_jpeg(shot_id, digest, view, percent, number)
+        # Asked for in the common thread, rendered in one of its own: nothing else waits for a picture.
+        await sync_to_async(_document)(shot_id, digest)
+        data = await sync_to_async(_shot_jpeg, thread_sensitive=False)(shot_id, digest, view, percent, number)
     except PlonketError as error:
         return _problem(error)
     return HttpResponse(data, content_type="image/jpeg", headers={"Cache-Control": IMMUTABLE})
 
 
 @require_safe
-def clip_frame(request: HttpRequest, digest: str, percent: int, number: int) -> HttpResponseBase:
+async def clip_frame(request: HttpRequest, digest: str, percent: int, number: int) -> HttpResponseBase:
     """One frame of a clip as JPEG."""
     try:
-        data = _clip_jpeg(digest, percent, number)
+        data = await sync_to_async(_clip_jpeg, thread_sensitive=False)(digest, percent, number)
     except PlonketError as error:
         return _problem(error)
     return HttpResponse(data, content_type="image/jpeg", headers={"Cache-Control": IMMUTABLE})
@@ -258,11 +260,11 @@ PLACES = {"smoke": (320.0, 320.0), "sparks": (320.0, 300.0), "flare": (230.0, 13
 
 
 @require_safe
-def generated_preview(request: HttpRequest, kind: str) -> HttpResponseBase:
+async def generated_preview(request: HttpRequest, kind: str) -> HttpResponseBase:
     """A small picture of a generated element as JPEG."""
     try:
         GENERATORS.get(kind)
-        data = _generated(kind)
+        data = await sync_to_async(_generated, thread_sensitive=False)(kind)
     except PlonketError as error:
         return _problem(error)
     return HttpResponse(data, content_type="image/jpeg", headers={"Cache-Control": "private, max-age=3600"})

@@ -1,7 +1,6 @@
 import { useEffect, useRef, useState } from "react";
 import type { Key, Num } from "~/api/client";
 import { dragFrom } from "~/ui/drag";
-import { EASES } from "~/workspace/details/NumberMenu";
 import { baseAt, keysOf, newKey } from "~/workspace/geometry";
 import { act, useWorkspace } from "~/workspace/store";
 import {
@@ -13,11 +12,14 @@ import {
   withKeys,
   withNumbers,
 } from "~/workspace/timestrip/keyed";
+import { Handle, KeyTools, rangeOf, rounded, short } from "~/workspace/timestrip/KeyParts";
 import { type Scale, xOf } from "~/workspace/timestrip/TimeStrip";
 import { useOwner } from "~/workspace/timestrip/useOwner";
 
 export const KEY_CURVES = 168;
-const PAD = 18;
+/** Room above the curves for the tools, and below. */
+const TOP = 36;
+const BELOW = 12;
 const TINTS = ["var(--tide)", "var(--plum)", "var(--brick)", "#7a8f2b", "#3f6fc9", "#a06a2c"];
 
 interface Copied {
@@ -45,11 +47,11 @@ export function KeyCurves({ scale, hidden }: { scale: Scale; hidden: string[] })
   const ranges = new Map(shown.map((n) => [keyOfPath(n.path), rangeOf(n.value, scale.frames)]));
   const yOf = (path: string, value: number) => {
     const { low, high } = ranges.get(path) ?? { low: 0, high: 1 };
-    return PAD + (1 - (value - low) / (high - low)) * (KEY_CURVES - 2 * PAD);
+    return TOP + (1 - (value - low) / (high - low)) * (KEY_CURVES - TOP - BELOW);
   };
   const perPixel = (path: string) => {
     const { low, high } = ranges.get(path) ?? { low: 0, high: 1 };
-    return (high - low) / (KEY_CURVES - 2 * PAD);
+    return (high - low) / (KEY_CURVES - TOP - BELOW);
   };
   const frameWidth = (scale.width - 20) / scale.frames;
   const isPicked = (s: Spot) => picked.some((p) => sameSpot(p, s));
@@ -344,7 +346,7 @@ export function KeyCurves({ scale, hidden }: { scale: Scale; hidden: string[] })
                 strokeDasharray={["", "6 3", "2 3", "8 3 2 3"][row % 4]}
               />
               <text
-                x={scale.width - 8}
+                x={scale.width - 22}
                 y={12 + 12 * row}
                 fontSize="10"
                 textAnchor="end"
@@ -354,8 +356,7 @@ export function KeyCurves({ scale, hidden }: { scale: Scale; hidden: string[] })
                 {n.label} {short(range.low)} … {short(range.high)}
               </text>
               {keys.map((k, at) => {
-                const on =
-                  isPicked({ path, frame: k.frame });
+                const on = isPicked({ path, frame: k.frame });
                 const [x, y] = [xOf(scale, k.frame), yOf(path, k.value)];
                 const next = keys[at + 1];
                 const bent = on && k.ease === "curve" && next;
@@ -460,79 +461,8 @@ export function KeyCurves({ scale, hidden }: { scale: Scale; hidden: string[] })
         )}
       </svg>
       {chosen.length > 0 && (
-        <span
-          className="absolute top-1 left-2 flex gap-0.5 rounded-md border border-line bg-sheet p-0.5 text-[11px] shadow"
-          onPointerDown={(e) => e.stopPropagation()}
-        >
-          {(Object.keys(EASES) as Key["ease"][]).map((kind) => (
-            <button
-              key={kind}
-              aria-pressed={one === kind}
-              className="rounded px-1.5 py-0.5 aria-pressed:bg-saffron-2 aria-pressed:font-semibold"
-              title={`From these keys on: ${EASES[kind]}`}
-              onClick={() => ease(kind)}
-            >
-              {{ hold: "Hold", linear: "Linear", smooth: "Smooth", curve: "Handles" }[kind]}
-            </button>
-          ))}
-          <button className="rounded px-1.5 py-0.5" title="Copy these keys (Ctrl C)" onClick={copy}>
-            Copy
-          </button>
-          <button
-            className="rounded px-1.5 py-0.5 disabled:opacity-40"
-            disabled={!clipboard}
-            title="Paste at the playhead (Ctrl V)"
-            onClick={paste}
-          >
-            Paste
-          </button>
-        </span>
+        <KeyTools ease={one} canPaste={clipboard !== null} onEase={ease} onCopy={copy} onPaste={paste} />
       )}
     </div>
   );
-}
-
-function Handle({
-  from,
-  to,
-  label,
-  onGrab,
-}: {
-  from: [number, number];
-  to: [number, number];
-  label: string;
-  onGrab: (e: React.PointerEvent<SVGElement>) => void;
-}) {
-  return (
-    <>
-      <line x1={from[0]} y1={from[1]} x2={to[0]} y2={to[1]} stroke="var(--saffron)" strokeWidth="1.2" />
-      <circle
-        cx={to[0]}
-        cy={to[1]}
-        r="5"
-        fill="var(--saffron)"
-        stroke="var(--raise)"
-        strokeWidth="1.5"
-        className="cursor-move"
-        aria-label={label}
-        data-handle={label}
-        onPointerDown={onGrab}
-      />
-    </>
-  );
-}
-
-const rounded = (v: number) => Math.round(v * 1000) / 1000;
-const short = (v: number) => (Math.abs(v) >= 100 ? v.toFixed(0) : v.toFixed(1));
-
-/** The lowest and highest value that the curve comes to, with handles, a little widened. */
-function rangeOf(value: Num, frames: number): { low: number; high: number } {
-  const keys = keysOf(value);
-  const all = keys.flatMap((k) => [k.value, k.value + (k.ease === "curve" ? k.out_value : 0)]);
-  for (let f = 0; f < frames; f++) all.push(baseAt(value, f));
-  const [low, high] = [Math.min(...all), Math.max(...all)];
-  const pad = (high - low || Math.abs(high) * 0.2 || 1) * 0.04;
-  return high - low < 1e-6
-    ? { low: low - 5 * pad - 0.5, high: high + 5 * pad + 0.5 }
-    : { low: low - pad, high: high + pad };
 }

@@ -1,0 +1,63 @@
+"""Compiles ahead what is compiled at its first use, so that no first frame waits for it.
+
+Compiled code is kept beside its source; with it there, this takes a few seconds.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from plonket.colour import linear_from_8bit
+from plonket.comp.picture import StillSource
+from plonket.comp.render import render_frame
+from plonket.conventions import U8
+from plonket.generated.kinds import GENERATORS
+from plonket.key.common import KeyContext
+from plonket.key.kinds import KEYS, Key
+from plonket.key.screen import ScreenKey
+from plonket.looks.kinds import LOOKS
+from plonket.masks.outlined import OutlineMask
+from plonket.outline import polygon_outline
+from plonket.pool import NoMedia
+from plonket.shot import Footage, Shot
+
+SIZE = (96, 64)
+
+
+class _Flat(NoMedia):
+    """A grey clip and a green element with something in it."""
+
+    def plate(self, asset: str, frame: int) -> U8:
+        return np.full((SIZE[1], SIZE[0], 3), 90, np.uint8)
+
+    def element(self, asset: str, frame: int, key: Key | None = None) -> StillSource:
+        rgb = np.empty((40, 60, 3), np.uint8)
+        rgb[:] = (40, 150, 70)
+        rgb[10:30, 20:40] = (200, 60, 50)
+        if key is None:
+            return StillSource(np.dstack([rgb, np.full((40, 60), 255, np.uint8)]))
+        return StillSource.of_light(KEYS.get(key.kind).run(linear_from_8bit(rgb), key, KeyContext()))
+
+
+def warm() -> None:
+    """Draw one small frame of each thing."""
+    sources = _Flat(SIZE)
+    common: dict[str, Any] = {"name": "w", "x": 48.0, "y": 32.0}
+    still: dict[str, Any] = common | {"kind": "still", "asset": "b" * 64, "width": 60, "height": 40}
+    mask = OutlineMask(id="m", name="m", soft=3.0, outline=polygon_outline(np.array([[10.0, 10], [80, 10], [40, 60]])))
+    looks = [{"kind": e.kind, "id": f"look-{e.kind}", "name": "w"} for e in LOOKS]
+    stack: list[dict[str, Any]] = [
+        still | {"id": "s1", "masks": [mask.model_dump()], "crop_left": 10.0},
+        still | {"id": "s2", "key": ScreenKey().model_dump(), "blend": "screen"},
+        {"kind": "fill", "id": "f", "name": "w", "course": "round", "cover": 20.0},
+        {"kind": "wash", "id": "w", "name": "w", "looks": looks},
+        *(common | {"kind": "generated", "id": f"g-{e.kind}", "generator": {"kind": e.kind}} for e in GENERATORS),
+    ]
+    footage = Footage(asset="a" * 64, name="w", width=SIZE[0], height=SIZE[1], rate="30/1", frames=9, in_frame=0, out_frame=8)
+    render_frame(Shot.model_validate({"name": "w", "footage": footage, "stack": stack}), sources, 4)
+
+
+if __name__ == "__main__":
+    warm()
