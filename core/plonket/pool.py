@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import hashlib
+import os
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Hashable, Sequence
+from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any, Generic, TypeVar
 
+import cv2
 import numpy as np
 
 from plonket.colour import linear_from_8bit
@@ -16,7 +20,9 @@ from plonket.comp.picture import StillSource
 from plonket.conventions import F32, F64, U8
 from plonket.errors import BadInput
 from plonket.formats.cube import read_cube
+from plonket.key.carried import Carried
 from plonket.key.common import KeyContext
+from plonket.key.cutout import CutOutKey
 from plonket.key.difference import DifferenceKey
 from plonket.key.kinds import KEYS, Key
 from plonket.key.screen import ScreenKey, samples_of
@@ -48,6 +54,7 @@ class MediaPool:
     Parameters
     ----------
     media_path : content hash -> the file to read. measurement : content hash -> what was measured.
+    scratch : folder for what is costly to work out again; None: nothing is kept on disk.
     stored : (hash of the mends, frame) -> a mended frame that was worked out ahead, or None.
     most_clips, most_stills : how many of each are kept open.
     """
@@ -58,6 +65,7 @@ class MediaPool:
         measurement: Callable[[str], Measured],
         *,
         stored: Callable[[str, int], U8 | None] | None = None,
+        scratch: Path | None = None,
         most_clips: int = 4,
         most_stills: int = 24,
     ) -> None:
@@ -66,6 +74,7 @@ class MediaPool:
         self._clip_stills: _Kept[tuple[str, int], StillSource] = _Kept(self._clip_still, most_stills)
         self._measured = _Kept(measurement, 32)
         self._tables: _Kept[str, F32] = _Kept(lambda key: read_cube(media_path(key).read_text(errors="replace")), 8)
+        self._scratch = scratch
         self._stored = stored or (lambda _key, _frame: None)
         self._movements: _Kept[tuple[str, int], F64] = _Kept(self._no_maker, 64)
         self._mended: _Kept[tuple[str, int], U8] = _Kept(self._no_maker, 32)
@@ -89,7 +98,8 @@ class MediaPool:
 
     def _key(self, asset: str, frame: int, key: Key) -> StillSource:
         light = linear_from_8bit(np.ascontiguousarray(self.clip(asset).rgba(frame)[..., :3]))
-        return StillSource.of_light(KEYS.get(key.kind).run(light, key, self.key_context(asset, key)))
+        context = replace(self.key_context(asset, key), frame=frame)
+        return StillSource.of_light(KEYS.get(key.kind).run(light, key, context))
 
     def table(self, asset: str) -> F32:
         """A colour table of the shelf."""
@@ -105,10 +115,37 @@ class MediaPool:
                 return KeyContext(colours=samples_of(middle, key))
             if isinstance(key, DifferenceKey) and key.clean is not None:
                 return KeyContext(clean=linear_from_8bit(np.ascontiguousarray(self.clip(key.clean).rgba(0)[..., :3])))
+            if isinstance(key, CutOutKey):
+                clip = self.clip(asset)
+                return KeyContext(carried=self._carried(asset, clip, key))
             return KeyContext()
 
         given = key.colours if isinstance(key, ScreenKey) else getattr(key, "clean", None)
+        if isinstance(key, CutOutKey):
+            given = [s.model_dump_json() for s in key.strokes]
         return self._contexts.get((asset, key.kind, str(given)), make)
+
+    def _carried(self, asset: str, clip: Clip, key: CutOutKey) -> Carried:
+        def rgb(frame: int) -> U8:
+            return np.ascontiguousarray(clip.rgba(frame)[..., :3])
+
+        if self._scratch is None:
+            return Carried(rgb, clip.info.frames, key.strokes)
+        text = asset + "".join(s.model_dump_json() for s in key.strokes)
+        folder = self._scratch / "cutout" / hashlib.sha256(text.encode()).hexdigest()[:24]
+
+        def load(name: str) -> U8 | None:
+            found = cv2.imread(str(folder / f"{name}.png"), cv2.IMREAD_GRAYSCALE)
+            return None if found is None else np.asarray(found, np.uint8)
+
+        def save(name: str, mask: U8) -> None:
+            folder.mkdir(parents=True, exist_ok=True)
+            # Several processes may cut the same clip: whole files only.
+            part = folder / f"{name}.{threading.get_ident()}.{os.getpid()}.part.png"
+            cv2.imwrite(str(part), mask)
+            part.replace(folder / f"{name}.png")
+
+        return Carried(rgb, clip.info.frames, key.strokes, load=load, save=save)
 
     def length(self, asset: str) -> int:
         """Frames of a clip; 1 for a still."""

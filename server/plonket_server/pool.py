@@ -23,4 +23,4 @@ def read_measurement(digest: str) -> Measured:
 def pool() -> MediaPool:
     from library.assets import readable_path
 
-    return MediaPool(readable_path, read_measurement, stored=store.mended_frame)
+    return MediaPool(readable_path, read_measurement, stored=store.mended_frame, scratch=store.root() / "scratch")

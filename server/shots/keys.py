@@ -14,6 +14,8 @@ from pydantic import Field
 from plonket.colour import encode_8bit, linear_from_8bit
 from plonket.comp.kinds import OWN_SPACE, drawn
 from plonket.errors import BadInput
+from plonket.key.carried import CutStroke
+from plonket.key.cutout import CutOutKey
 from plonket.key.screen import ScreenKey, key_screen
 from plonket.layers.common import PictureLayer, clip_frames
 from plonket.outline import carry
@@ -21,7 +23,8 @@ from plonket.pool import ShotSources
 from plonket.shot import Shot as Document
 from plonket_server.pool import pool
 from plonket_server.problems import NotHere
-from shots.editing import document_of, find_shot
+from shots.api import ShotOut, shot_out
+from shots.editing import change_shot, document_of, find_shot, with_layer
 
 router = Router(tags=["keys"])
 LEAST_PX = 2.0
@@ -111,3 +114,40 @@ def edge(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, frame: int) ->
     soft = cv2.boxFilter(((alpha > 0.08) & (alpha < 0.92)).astype(np.float32), -1, (61, 61))
     y, x = np.unravel_index(int(np.argmax(soft)), soft.shape)
     return SpotOut(x=float(x + picture.x), y=float(y + picture.y)) if soft[y, x] > 0 else None
+
+
+class StrokeIn(Schema):
+    frame: int = Field(ge=0, description="Of the shot")
+    subject: bool = True
+    width: float = Field(default=14, ge=1, le=400, description="In pixels of the footage")
+    points: list[tuple[float, float]] = Field(min_length=1, max_length=2000, description="In pixels of the footage")
+
+
+@router.post("/shots/{shot_id}/layers/{layer_id}/strokes", response=ShotOut)
+def add_stroke(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, body: StrokeIn) -> Any:
+    """A stroke over the subject of a cut-out, or over what is not, on the frame of its clip that is shown."""
+    document = document_of(find_shot(shot_id))
+    layer = picture_layer(document, layer_id)
+    lies = OWN_SPACE[layer.kind](layer, ShotSources(document, pool()), body.frame)  # type: ignore[attr-defined]
+    seen = clip_frames(layer, body.frame, pool().length(layer.asset))
+    if lies is None or not seen:
+        raise BadInput("layer.gone", f"{layer.name} shows nothing in this frame.")
+    own = carry(np.array(body.points, np.float64), np.asarray(np.linalg.inv(lies), np.float64))
+    inside = ((own >= 0) & (own <= [layer.width, layer.height])).all(axis=1)
+    if not np.isfinite(own).all() or not inside.any():
+        raise BadInput("stroke.outside", f"Draw on {layer.name} itself.")
+    bigger = np.sqrt(abs(np.linalg.det(np.linalg.inv(lies)[:2, :2])))
+    stroke = CutStroke(
+        frame=max(seen, key=lambda one: one[1])[0], subject=body.subject, width=float(np.clip(body.width * bigger, 1, 400)),
+        points=[(round(float(x), 1), round(float(y), 1)) for x, y in own],
+    )  # fmt: skip
+
+    def change(now: Document) -> Document | None:
+        latest = picture_layer(now, layer_id)
+        if not isinstance(latest.key, CutOutKey):
+            raise BadInput("stroke.key", f"{layer.name} is not a cut-out any more.")
+        key = latest.key.model_copy(update={"strokes": [*latest.key.strokes, stroke]})
+        return with_layer(now, layer_id, {"key": key})
+
+    what = "the subject" if body.subject else "what is not"
+    return shot_out(change_shot(shot_id, f"A stroke over {what}", change))

@@ -135,7 +135,7 @@ class OnOwnClip(BrowserTest):
         expect(undo).to_have_attribute("title", "Undo: Size of disc (Ctrl Z)")
 
         # Check: wipe, flick, plate, undo and redo, all across a reload.
-        page.get_by_role("button", name="Wipe").click()
+        page.get_by_role("button", name="Wipe", exact=True).click()
         expect(page.get_by_role("slider", name="Wipe between the untouched clip and the shot")).to_be_visible()
         page.keyboard.press("w")
         page.get_by_role("button", name="Flick ends").click()

@@ -97,7 +97,7 @@ class Steadied(BrowserTest):
         page.wait_for_function("() => document.querySelector('canvas[data-frame]').dataset.url.endsWith('/100/29.jpg')")
         whole = self.canvas_pixels().astype(float)
         half = whole.shape[1] // 2
-        page.get_by_role("button", name="Wipe").click()
+        page.get_by_role("button", name="Wipe", exact=True).click()
         expect(page.get_by_role("slider", name="Wipe between")).to_be_visible()
 
         def changed() -> F64:

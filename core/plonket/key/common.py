@@ -10,6 +10,7 @@ from pydantic import Field
 
 from plonket.colour import linear_from_8bit
 from plonket.conventions import F32, F64
+from plonket.key.carried import Carried
 
 Colour = Annotated[str, Field(pattern=r"^#[0-9a-fA-F]{6}$")]
 LUMA = np.array([0.2126, 0.7152, 0.0722], np.float32)
@@ -22,12 +23,14 @@ class KeyContext:
 
     Attributes
     ----------
-    colours : (k, 3) linear samples of the cloth, found once for the whole clip. clean : linear (h, w, 3), the set without the
-        subject.
+    frame : of the clip. carried : where strokes say the subject is. colours : (k, 3) linear samples of the cloth, found once
+        for the whole clip. clean : linear (h, w, 3), the set without the subject.
     """
 
+    frame: int = 0
     colours: F64 | None = None
     clean: F32 | None = None
+    carried: Carried | None = None
 
 
 def linear_of(code: str) -> F64:

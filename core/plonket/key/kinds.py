@@ -8,7 +8,7 @@ from typing import Annotated, Any
 from pydantic import Field
 
 from plonket.conventions import F32
-from plonket.key import brightness, colours, difference, screen
+from plonket.key import brightness, colours, cutout, difference, screen
 from plonket.key.common import KeyContext
 from plonket.registry import Entry, Registry
 
@@ -49,7 +49,17 @@ KEYS.add(
         run=difference.run,
     )
 )
+KEYS.add(
+    Entry(
+        kind="cutout",
+        label="Cut-out",
+        help="A subject before anything, from a few strokes over it and beside it.",
+        settings=cutout.CutOutKey,
+        run=cutout.run,
+    )
+)
 
 Key = Annotated[
-    screen.ScreenKey | brightness.BrightnessKey | colours.ColourKey | difference.DifferenceKey, Field(discriminator="kind")
+    screen.ScreenKey | brightness.BrightnessKey | colours.ColourKey | difference.DifferenceKey | cutout.CutOutKey,
+    Field(discriminator="kind"),
 ]

@@ -236,7 +236,7 @@ def _shaped(alpha: F32, settings: ScreenKey) -> F32:
         disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (size, size))
         out = np.maximum(out, cv2.erode(cv2.dilate(out, disc), disc) * (cv2.erode(out, np.ones((3, 3))) > 0.02))
     if settings.choke:
-        out = _moved_edge(out, settings.choke)
+        out = moved_edge(out, settings.choke)
     if settings.soften > 0:
         out = cv2.GaussianBlur(out, (0, 0), settings.soften / 2)
     return np.asarray(out, np.float32)
@@ -256,7 +256,7 @@ def without_lone(alpha: F32, widest_px: float) -> F32:
     return np.where(gone & ~kept, 0, alpha).astype(np.float32)
 
 
-def _moved_edge(alpha: F32, inwards_px: float) -> F32:
+def moved_edge(alpha: F32, inwards_px: float) -> F32:
     """The matte eroded (or, negative, spread) by parts of a pixel: between whole steps it is mixed."""
     whole, part = int(abs(inwards_px)), abs(inwards_px) % 1
     step = cv2.erode if inwards_px > 0 else cv2.dilate

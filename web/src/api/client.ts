@@ -27,6 +27,7 @@ export type PlacedLayer = StillLayer | GeneratedLayer | ParcelLayer;
 export type Key = Schemas["Key"];
 export type Keyed = Schemas["Keyed"];
 export type Wobble = Schemas["Wobble"];
+export type CutStroke = Schemas["CutStroke"];
 export type CurvePoint = Schemas["CurvePoint"];
 export type Steady = Schemas["Steady"];
 export type Handheld = Schemas["Handheld"];

@@ -592,6 +592,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/layers/{layer_id}/strokes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add Stroke
+         * @description A stroke over the subject of a cut-out, or over what is not, on the frame of its clip that is shown.
+         */
+        post: operations["shots_keys_add_stroke"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/masks/{thing_id}": {
         parameters: {
             query?: never;
@@ -1496,6 +1516,67 @@ export interface components {
              * @default true
              */
             shown: boolean;
+        };
+        /**
+         * CutOutKey
+         * @description What strokes say is the subject, carried through the clip.
+         */
+        CutOutKey: {
+            /**
+             * Band
+             * @default 8
+             */
+            band: number;
+            /**
+             * Choke
+             * @default 0
+             */
+            choke: number;
+            /**
+             * Clean
+             * @default 100
+             */
+            clean: number;
+            /**
+             * Firm
+             * @default 40
+             */
+            firm: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "cutout";
+            /**
+             * Soften
+             * @default 0
+             */
+            soften: number;
+            /** Strokes */
+            strokes: components["schemas"]["CutStroke"][];
+        };
+        /**
+         * CutStroke
+         * @description A stroke over the subject, or over what is not; in the clip's own pixels, on one of its frames.
+         */
+        CutStroke: {
+            /** Frame */
+            frame: number;
+            /** Points */
+            points: [
+                number,
+                number
+            ][];
+            /**
+             * Subject
+             * @default true
+             */
+            subject: boolean;
+            /**
+             * Width
+             * @default 14
+             */
+            width: number;
         };
         /**
          * Delivery
@@ -3322,7 +3403,7 @@ export interface components {
             /** Id */
             id: string;
             /** Key */
-            key: (components["schemas"]["ScreenKey"] | components["schemas"]["BrightnessKey"] | components["schemas"]["ColourKey"] | components["schemas"]["DifferenceKey"]) | null;
+            key: (components["schemas"]["ScreenKey"] | components["schemas"]["BrightnessKey"] | components["schemas"]["ColourKey"] | components["schemas"]["DifferenceKey"] | components["schemas"]["CutOutKey"]) | null;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -4956,7 +5037,7 @@ export interface components {
             /** Id */
             id: string;
             /** Key */
-            key: (components["schemas"]["ScreenKey"] | components["schemas"]["BrightnessKey"] | components["schemas"]["ColourKey"] | components["schemas"]["DifferenceKey"]) | null;
+            key: (components["schemas"]["ScreenKey"] | components["schemas"]["BrightnessKey"] | components["schemas"]["ColourKey"] | components["schemas"]["DifferenceKey"] | components["schemas"]["CutOutKey"]) | null;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -5175,6 +5256,33 @@ export interface components {
              * @enum {string}
              */
             tool: "clone" | "heal" | "paint" | "restore" | "suggest";
+        };
+        /** StrokeIn */
+        StrokeIn: {
+            /**
+             * Frame
+             * @description Of the shot
+             */
+            frame: number;
+            /**
+             * Points
+             * @description In pixels of the footage
+             */
+            points: [
+                number,
+                number
+            ][];
+            /**
+             * Subject
+             * @default true
+             */
+            subject: boolean;
+            /**
+             * Width
+             * @description In pixels of the footage
+             * @default 14
+             */
+            width: number;
         };
         /** SuggestionOut */
         SuggestionOut: {
@@ -6250,6 +6358,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MatteOut"] | null;
+                };
+            };
+        };
+    };
+    shots_keys_add_stroke: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                layer_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StrokeIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotOut"];
                 };
             };
         };

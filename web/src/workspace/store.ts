@@ -10,7 +10,8 @@ export type Chosen =
   | { kind: "finish" }
   | { kind: "none" };
 
-export type Tool = "handle" | "add-point" | "outline" | "perch" | "beam" | "plonk" | "middle" | "pick";
+export type Tool =
+  "handle" | "add-point" | "outline" | "perch" | "beam" | "plonk" | "middle" | "pick" | "cut";
 export type OutlineFor = "motion" | "mend" | "clean" | "suggest" | "freeze" | "mask";
 export type OutlineShape = "free" | "ellipse" | "graded";
 export type View = "final" | "plate" | "matte";
@@ -30,6 +31,9 @@ interface WorkspaceState {
   plonking: string | null;
   /** Whether what is plonked is placed where clicked, or pinned to a plane's corners. */
   plonkAs: "still" | "pin";
+  /** Whether a cut-out's stroke is over the subject, and how wide it is on screen. */
+  cutSubject: boolean;
+  cutWidth: number;
   /** Whether the outline being drawn is one to use or to ignore. */
   outlineUse: boolean;
   /** What is drawn: where a motion looks, what is taken out of the plate, or a mask of the chosen thing. */
@@ -84,6 +88,7 @@ export type Action =
       outline?: OutlineFor;
       shape?: OutlineShape;
     }
+  | { do: "cut"; subject?: boolean; width?: number }
   | { do: "mask"; id: string | null }
   | { do: "look"; id: string | null }
   | { do: "overAll"; on: boolean }
@@ -111,6 +116,8 @@ const START = {
   tool: "handle" as Tool,
   plonking: null,
   plonkAs: "still" as "still" | "pin",
+  cutSubject: true,
+  cutWidth: 18,
   outlineUse: true,
   outlineFor: "motion" as OutlineFor,
   outlineShape: "free" as OutlineShape,
@@ -139,6 +146,11 @@ const START = {
 
 function reduce(action: Action): Partial<WorkspaceState> {
   switch (action.do) {
+    case "cut":
+      return {
+        ...(action.subject === undefined ? {} : { cutSubject: action.subject }),
+        ...(action.width === undefined ? {} : { cutWidth: action.width }),
+      };
     case "frame":
       return { frame: action.frame, loupe: null };
     case "play":

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
-import { Pipette, X } from "lucide-react";
-import { get, type PinLayer, type StillLayer } from "~/api/client";
+import { Brush, Eraser, Pipette, X } from "lucide-react";
+import { type CutStroke, get, type PinLayer, type StillLayer } from "~/api/client";
 import { useAssets, useKinds } from "~/api/queries";
 import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
@@ -18,6 +18,7 @@ const GROUPS: Record<Key["kind"], string[]> = {
   brightness: ["Brightness"],
   colours: ["Colours"],
   difference: ["Difference"],
+  cutout: ["Cut-out"],
 };
 
 /** How the layer's subject is told from what is behind it. */
@@ -74,6 +75,9 @@ export function KeyGroup({ layer }: { layer: Keyable }) {
       {key?.kind === "difference" && (
         <CleanChoice value={key.clean} onChange={(clean) => set("Clean plate", { clean })} />
       )}
+      {key?.kind === "cutout" && (
+        <Strokes strokes={key.strokes} onChange={(strokes) => set("Strokes", { strokes })} />
+      )}
       {key?.kind === "screen" && <Quality layer={layer} />}
       {key && schema && (
         <SchemaForm
@@ -85,6 +89,51 @@ export function KeyGroup({ layer }: { layer: Keyable }) {
         />
       )}
     </Group>
+  );
+}
+
+/** The strokes of a cut-out: on which frames there are any, and the brush. */
+function Strokes({ strokes, onChange }: { strokes: CutStroke[]; onChange: (strokes: CutStroke[]) => void }) {
+  const { tool, cutSubject, cutWidth } = useWorkspace();
+  const take = (subject: boolean) => {
+    act({ do: "cut", subject });
+    act({ do: "tool", tool: "cut" });
+  };
+  const frames = [...new Set(strokes.map((s) => s.frame))].sort((a, b) => a - b);
+  return (
+    <>
+      <Row label="Strokes" wide>
+        <span className="flex flex-wrap gap-1">
+          <Button aria-pressed={tool === "cut" && cutSubject} onClick={() => take(true)}>
+            <Brush className="size-3.5" /> Subject
+          </Button>
+          <Button aria-pressed={tool === "cut" && !cutSubject} onClick={() => take(false)}>
+            <Eraser className="size-3.5" /> Not it
+          </Button>
+        </span>
+      </Row>
+      <Row label="Brush" wide>
+        <input
+          type="range"
+          aria-label="Width of the brush"
+          min="4"
+          max="80"
+          value={cutWidth}
+          className="accent-(--tide)"
+          onChange={(e) => act({ do: "cut", width: Number(e.target.value) })}
+        />
+      </Row>
+      <p className="my-1 text-xs text-ink-2">
+        {strokes.length
+          ? `${strokes.length} ${strokes.length === 1 ? "stroke" : "strokes"} on its ${frames.length === 1 ? "frame" : "frames"} ${frames.join(", ")}. Where the cut slips, go there and draw another.`
+          : "Draw over the subject on one frame. It is cut there and carried through the clip."}
+        {strokes.length > 0 && (
+          <button className="ml-1 font-semibold text-tide" onClick={() => onChange(strokes.slice(0, -1))}>
+            Take the last away
+          </button>
+        )}
+      </p>
+    </>
   );
 }
 

@@ -34,7 +34,7 @@ export function NumberMenu({ hints, value, onChange }: Props) {
     <Popover.Root>
       <Popover.Trigger
         className={`truncate rounded text-left hover:text-ink hover:underline ${wobble ? "font-semibold text-saffron" : ""}`}
-        aria-label={`${hints.label}: keys and wobble`}
+        aria-label={`Keys and wobble of ${hints.label}`}
         title={hints.help ? `${hints.help} Click for keys and wobble.` : "Keys and wobble"}
       >
         {hints.label}

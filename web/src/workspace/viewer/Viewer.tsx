@@ -13,6 +13,7 @@ import { useParcelMatrix, useView, useWorked } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 import { AdviceMarks } from "~/workspace/viewer/AdvicePanel";
 import { BeamTool } from "~/workspace/viewer/BeamHandles";
+import { CutTool } from "~/workspace/viewer/CutTool";
 import { EmptyWell } from "~/workspace/viewer/EmptyWell";
 import { LayerHandles } from "~/workspace/viewer/LayerHandles";
 import { Loupe } from "~/workspace/viewer/Loupe";
@@ -161,6 +162,7 @@ export function Viewer() {
               <PerchHandles perches={perches} mapping={things} />
             )}
             {!playing && tool === "outline" && <OutlineTool mapping={things} />}
+            {!playing && tool === "cut" && layer && <CutTool layer={layer} mapping={packed} />}
             {!playing && tool === "pick" && layer && <PickTool layer={layer} mapping={packed} />}
             {!playing && tool === "beam" && <BeamTool mapping={things} />}
             {adviceOpen && !playing && <AdviceMarks mapping={things} />}
