@@ -16,12 +16,12 @@ import cv2
 import numpy as np
 
 from plonket.colour import linear_from_8bit
-from plonket.comp.picture import StillSource
+from plonket.comp.picture import StillSource, halved
 from plonket.conventions import F32, F64, U8
 from plonket.errors import BadInput
 from plonket.formats.cube import read_cube
 from plonket.key.carried import Carried
-from plonket.key.common import KeyContext
+from plonket.key.common import KeyContext, scaled
 from plonket.key.cutout import CutOutKey
 from plonket.key.difference import DifferenceKey
 from plonket.key.kinds import KEYS, Key
@@ -43,6 +43,9 @@ from plonket.plate.kinds import view_path
 from plonket.plate.mend import MaskedTreatment
 from plonket.plate.view import PlateContext, ViewPath, corners_of
 from plonket.shot import Shot, mends_hash, plate_hash
+
+MOST_HALVED = 2
+"""A key is worked out at a quarter of the size at the least: below that hair is gone."""
 
 Name = TypeVar("Name", bound=Hashable)
 Value = TypeVar("Value")
@@ -81,7 +84,7 @@ class MediaPool:
         self._views: _Kept[str, ViewPath] = _Kept(self._no_maker, 16)
         self._painted: _Kept[str, F32] = _Kept(self._no_maker, 8)
         self._heroes: _Kept[str, Hero] = _Kept(self._no_maker, 8)
-        self._keyed: _Kept[tuple[str, int, str], StillSource] = _Kept(self._no_maker, 6)
+        self._keyed: _Kept[tuple[str, int, str, int], StillSource] = _Kept(self._no_maker, 10)
         self._contexts: _Kept[tuple[str, str, str], KeyContext] = _Kept(self._no_maker, 16)
 
     def clip(self, asset: str) -> Clip:
@@ -90,16 +93,21 @@ class MediaPool:
     def still(self, asset: str) -> StillSource:
         return self._stills.get(asset)
 
-    def element(self, asset: str, frame: int, key: Key | None = None) -> StillSource:
-        """A still, or one frame of a clip, ready for placing: as it is, or keyed."""
+    def element(self, asset: str, frame: int, key: Key | None = None, level: int = 0) -> StillSource:
+        """A still, or one frame of a clip, ready for placing: as it is, or keyed at the size halved `level` times."""
         if key is not None:
-            return self._keyed.get((asset, frame, key.model_dump_json()), lambda: self._key(asset, frame, key))
+            at = min(level, MOST_HALVED)
+            return self._keyed.get((asset, frame, key.model_dump_json(), at), lambda: self._key(asset, frame, key, at))
         return self.still(asset) if self.length(asset) == 1 else self._clip_stills.get((asset, frame))
 
-    def _key(self, asset: str, frame: int, key: Key) -> StillSource:
+    def _key(self, asset: str, frame: int, key: Key, level: int) -> StillSource:
         light = linear_from_8bit(np.ascontiguousarray(self.clip(asset).rgba(frame)[..., :3]))
+        size = (light.shape[1], light.shape[0])
+        for _ in range(level):
+            light = halved(light)
         context = replace(self.key_context(asset, key), frame=frame)
-        return StillSource.of_light(KEYS.get(key.kind).run(light, key, context))
+        rgba = KEYS.get(key.kind).run(light, scaled(key, 0.5**level) if level else key, context)
+        return StillSource.of_light(rgba, size, level)
 
     def table(self, asset: str) -> F32:
         """A colour table of the shelf."""
@@ -328,8 +336,8 @@ class ShotSources:
     def length(self, asset: str) -> int:
         return self.pool.length(asset)
 
-    def element(self, asset: str, frame: int, key: Key | None = None) -> StillSource:
-        return self.pool.element(asset, frame, key)
+    def element(self, asset: str, frame: int, key: Key | None = None, level: int = 0) -> StillSource:
+        return self.pool.element(asset, frame, key, level)
 
     def layer(self, layer_id: str) -> LayerModel | None:
         return self._layers.get(layer_id)
@@ -391,7 +399,7 @@ class NoMedia:
     def length(self, asset: str) -> int:
         return 1
 
-    def element(self, asset: str, frame: int, key: Key | None = None) -> StillSource:
+    def element(self, asset: str, frame: int, key: Key | None = None, level: int = 0) -> StillSource:
         return StillSource(np.zeros((2, 2, 4), np.uint8))
 
     def quad(self, plane: str) -> F64 | None:

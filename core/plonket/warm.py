@@ -32,7 +32,7 @@ class _Flat(NoMedia):
     def plate(self, asset: str, frame: int) -> U8:
         return np.full((SIZE[1], SIZE[0], 3), 90, np.uint8)
 
-    def element(self, asset: str, frame: int, key: Key | None = None) -> StillSource:
+    def element(self, asset: str, frame: int, key: Key | None = None, level: int = 0) -> StillSource:
         rgb = np.empty((40, 60, 3), np.uint8)
         rgb[:] = (40, 150, 70)
         rgb[10:30, 20:40] = (200, 60, 50)

@@ -190,7 +190,7 @@ class FakeSources:
     def length(self, asset: str) -> int:
         return 1
 
-    def element(self, asset: str, frame: int, key: object = None) -> StillSource:
+    def element(self, asset: str, frame: int, key: object = None, level: int = 0) -> StillSource:
         return StillSource(disc())
 
     def quad(self, plane: str) -> F64 | None:

@@ -32,7 +32,7 @@ class WhiteOnBlack(FakeSources):
     def plate(self, asset: str, frame: int) -> U8:
         return np.zeros((120, 160, 3), np.uint8)
 
-    def element(self, asset: str, frame: int, key: object = None) -> StillSource:
+    def element(self, asset: str, frame: int, key: object = None, level: int = 0) -> StillSource:
         return StillSource(np.full((40, 40, 4), 255, np.uint8))
 
 

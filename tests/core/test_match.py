@@ -156,7 +156,7 @@ class Filmed(FakeSources):
         coded = encode(np.clip(light, 0, 1)) * 255 + noise / noise.std() * 3.0
         return np.clip(coded + 0.5, 0, 255).astype(np.uint8)
 
-    def element(self, asset: str, frame: int, key: object = None) -> StillSource:
+    def element(self, asset: str, frame: int, key: object = None, level: int = 0) -> StillSource:
         grey = blocks(9)[:220, :300].astype(np.uint8)
         return StillSource(np.dstack([grey, grey, grey, np.full_like(grey, 255)]))
 

@@ -31,7 +31,7 @@ class StackSources(FakeSources):
         self.spaces = Spaces(shot.perches, lambda motion, reference: movement, SIZE)
         self.shot = shot
 
-    def element(self, asset: str, frame: int, key: object = None) -> StillSource:
+    def element(self, asset: str, frame: int, key: object = None, level: int = 0) -> StillSource:
         rgba = np.zeros((20, 40, 4), np.uint8)
         rgba[:, :20] = (255, 0, 0, 255)
         rgba[:, 20:] = (0, 255, 0, 255)
@@ -195,7 +195,7 @@ class Cutting(unittest.TestCase):
             def length(self, asset: str) -> int:
                 return 4
 
-            def element(self, asset: str, frame: int, key: object = None) -> StillSource:
+            def element(self, asset: str, frame: int, key: object = None, level: int = 0) -> StillSource:
                 return StillSource(np.full((20, 40, 3), (0, 120, 200, 255)[frame], np.uint8))
 
         shot = shot_of(still(speed=50.0, between="mixed"))

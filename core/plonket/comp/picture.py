@@ -73,24 +73,33 @@ class StillSource:
     def __init__(self, straight: U8) -> None:
         self.height, self.width = straight.shape[:2]
         self._levels = [_padded(straight)]
+        self._first = 0
 
     @classmethod
-    def of_light(cls, rgba: F32) -> StillSource:
-        """From linear, premultiplied float32 (h, w, 4), as keys give it."""
+    def of_light(cls, rgba: F32, size: tuple[int, int] | None = None, level: int = 0) -> StillSource:
+        """From linear, premultiplied float32 (h, w, 4), as keys give it.
+
+        With `level`, it is a picture of `size` (width, height) that has been halved so many times.
+        """
         out = cls.__new__(cls)
-        out.height, out.width = rgba.shape[:2]
+        out.width, out.height = size or (rgba.shape[1], rgba.shape[0])
         out._levels = [np.pad(rgba, ((1, 1), (1, 1), (0, 0)))]
+        out._first = level
         return out
 
     def level(self, wanted: int) -> tuple[F32, int]:
-        """The picture reduced by 2**k (area average), padded by one clear pixel, and the k there is: at most `wanted`."""
+        """The picture reduced by 2**k (area average), padded by one clear pixel, and the k there is: at most `wanted`, unless
+        there is nothing finer."""
         k = 0
-        while k < wanted and min(self._levels[k].shape[:2]) >= 10:
+        while self._first + k < wanted and min(self._levels[k].shape[:2]) >= 10:
             k += 1
             if k == len(self._levels):
-                bare = self._levels[-1][1:-1, 1:-1]
-                h, w = bare.shape[:2]
-                even = np.pad(bare, ((0, h % 2), (0, w % 2), (0, 0)), mode="edge") if h % 2 or w % 2 else bare
-                half = cv2.resize(even, (even.shape[1] // 2, even.shape[0] // 2), interpolation=cv2.INTER_AREA)
-                self._levels.append(np.pad(half, ((1, 1), (1, 1), (0, 0))))
-        return self._levels[k], k
+                self._levels.append(np.pad(halved(self._levels[-1][1:-1, 1:-1]), ((1, 1), (1, 1), (0, 0))))
+        return self._levels[k], self._first + k
+
+
+def halved(picture: F32) -> F32:
+    """A picture (h, w, c) at half the size, by area; an odd row or column counts twice."""
+    h, w = picture.shape[:2]
+    even = np.pad(picture, ((0, h % 2), (0, w % 2), (0, 0)), mode="edge") if h % 2 or w % 2 else picture
+    return np.asarray(cv2.resize(even, (even.shape[1] // 2, even.shape[0] // 2), interpolation=cv2.INTER_AREA), np.float32)

@@ -45,6 +45,11 @@ def place_still(source: StillSource, frame_from_still: F64, size: tuple[int, int
     return Picture(rgba=out, x=int(x0), y=int(y0))
 
 
+def level_at(area: float) -> int:
+    """Which halved level is nearest where a pixel becomes `area` pixels."""
+    return max(0, int(np.floor(-0.5 * np.log2(max(area, 1e-12)) + 0.35)))
+
+
 def level_for(source: StillSource, frame_from_still: F64, at: F64) -> tuple[F32, F64] | None:
     """The halved level whose pixels are nearest to the frame's round `at` (2,), and the (3, 3) from the frame's pixels to its
     array indices; None where the still is seen edge on."""
@@ -52,7 +57,7 @@ def level_for(source: StillSource, frame_from_still: F64, at: F64) -> tuple[F32,
     area = abs(np.linalg.det(linear))
     if area < 1e-12:
         return None
-    pixels, level = source.level(max(0, int(np.floor(-0.5 * np.log2(area) + 0.35))))
+    pixels, level = source.level(level_at(area))
     # Level pixels: scaled by 2**-level, moved by the clear border; index = pixel - 0.5.
     k = 2.0**-level
     index_from_still = np.array([[k, 0, 1 - PIXEL_CENTRE], [0, k, 1 - PIXEL_CENTRE], [0, 0, 1.0]])

@@ -45,8 +45,9 @@ class Sources(Protocol):
         """How many frames an element has; a still has one."""
         ...
 
-    def element(self, asset: str, frame: int, key: Key | None = None) -> StillSource:
-        """A still, or one frame of a clip, ready for placing: as it is, or keyed."""
+    def element(self, asset: str, frame: int, key: Key | None = None, level: int = 0) -> StillSource:
+        """A still, or one frame of a clip, ready for placing: as it is, or keyed. What is keyed need not be finer than the
+        picture halved `level` times."""
         ...
 
     def quad(self, plane: str) -> F64 | None:

@@ -99,14 +99,44 @@ def clean_cloth(light: F32, colours: F64, *, near: float = NEAR, detail_px: floa
     if sure.mean() < 0.01:
         raise Degenerate("key.cloth", "Hardly any cloth of this colour is seen. Pick its colour in the picture.")
     small = (max(8, w // REDUCED), max(8, h // REDUCED))
-    weight = sure.astype(np.float32)
-    share = cv2.resize(weight, small, interpolation=cv2.INTER_AREA)
-    mean = cv2.resize(light * weight[..., None], small, interpolation=cv2.INTER_AREA) / np.maximum(share, 1e-6)[..., None]
+    reduced = block_means(light, sure, small)
+    share = reduced[..., 3]
+    mean = reduced[..., :3] / np.maximum(share, 1e-6)[..., None]
     known = share > 0.25
     values = rim_values(np.asarray(mean, np.float32), known, max(2 * detail_px / REDUCED, 1.0))
     field = stretch(values, ~known) if (~known).any() else values
     whole = cv2.resize(field, (w, h), interpolation=cv2.INTER_CUBIC)
     return Cloth(light=np.maximum(whole, 1e-4).astype(np.float32), sure=sure)
+
+
+def block_means(light: F32, where: NDArray[np.bool_], size: tuple[int, int]) -> F32:
+    """A picture (h, w, 3) under a mask, averaged over blocks: (height, width, 4) of `size` (width, height).
+
+    The fourth is the share of each block that is under the mask.
+    """
+    out = np.empty((size[1], size[0], 4), np.float32)
+    _block_means(light, where, out)
+    return out
+
+
+@numba.njit(parallel=True, cache=True, fastmath=True)  # type: ignore[misc]
+def _block_means(light: F32, where: NDArray[np.bool_], out: F32) -> None:
+    h, w = where.shape
+    rows, columns = out.shape[:2]
+    for j in numba.prange(rows):
+        y0, y1 = h * j // rows, h * (j + 1) // rows
+        for i in range(columns):
+            x0, x1 = w * i // columns, w * (i + 1) // columns
+            r = g = b = n = np.float32(0.0)
+            for y in range(y0, y1):
+                for x in range(x0, x1):
+                    if where[y, x]:
+                        r += light[y, x, 0]
+                        g += light[y, x, 1]
+                        b += light[y, x, 2]
+                        n += 1
+            all_ = (y1 - y0) * (x1 - x0)
+            out[j, i, 0], out[j, i, 1], out[j, i, 2], out[j, i, 3] = r / all_, g / all_, b / all_, n / all_
 
 
 @numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Annotated
+from typing import Annotated, TypeVar
 
 import numpy as np
-from pydantic import Field
+from pydantic import BaseModel, Field
 
 from plonket.colour import linear_from_8bit
 from plonket.conventions import F32, F64
 from plonket.key.carried import Carried
+
+Settings = TypeVar("Settings", bound=BaseModel)
 
 Colour = Annotated[str, Field(pattern=r"^#[0-9a-fA-F]{6}$")]
 LUMA = np.array([0.2126, 0.7152, 0.0722], np.float32)
@@ -47,3 +49,14 @@ def ramp(values: F32, low: float, high: float) -> F32:
 def cut_out(light: F32, alpha: F32) -> F32:
     """Premultiplied (h, w, 4) of a frame under a matte."""
     return np.dstack([light * alpha[..., None], alpha]).astype(np.float32)
+
+
+def scaled(key: Settings, by: float) -> Settings:
+    """A key's settings for a picture of another size: whatever is in pixels is so many times as large."""
+    changed: dict[str, float] = {}
+    for name, field in type(key).model_fields.items():
+        extra = field.json_schema_extra
+        hints = extra.get("x-plonket") if isinstance(extra, dict) else None
+        if isinstance(hints, dict) and hints.get("unit") == "px":
+            changed[name] = getattr(key, name) * by
+    return key.model_copy(update=changed)

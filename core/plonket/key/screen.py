@@ -8,12 +8,15 @@ from typing import Literal
 import cv2
 import numba
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import Field
 
 from plonket.conventions import F32, F64
 from plonket.fields import Model, choice, colour, plain, switch
-from plonket.key.cloth import Cloth, clean_cloth, found_colour
+from plonket.key.cloth import Cloth, block_means, clean_cloth, found_colour
 from plonket.key.common import Colour, KeyContext, linear_of
+
+B = NDArray[np.bool_]
 
 MISFIT = 0.12
 """How far, of the cloth's light, a mix may be off and still explain a pixel."""
@@ -141,40 +144,52 @@ def _told_apart(light: F32, cloth: Cloth, alpha: F32) -> F32:
     between = ~solid & ~cloth.sure
     if not between.any() or not solid.any():
         return alpha
-    weight = solid.astype(np.float32)
-    ys, xs = np.nonzero(between)
-    own, behind = light[ys, xs], cloth.light[ys, xs]
-    level = behind.sum(axis=1, keepdims=True) / 3
-    best = np.zeros(len(ys), np.float32)
-    total = np.full(len(ys), 1e-6, np.float32)
-    neutral = alpha[ys, xs]
-
-    def explain(front: F32, trust: F32) -> None:
-        way = front - behind
-        a = ((own - behind) * way).sum(axis=1) / np.maximum((way * way).sum(axis=1), 1e-6)
-        a = np.clip(a, 0, 1)
-        off = np.sqrt(((behind + a[:, None] * way - own) ** 2).sum(axis=1)) / level[:, 0]
-        w = trust * np.exp(-((off / MISFIT) ** 2))
-        np.add(best, w * a, out=best)
-        np.add(total, w, out=total)
-
     # What the subject shows nearby changes slowly: worked out at a quarter of the size.
     h, w = alpha.shape
     small = (max(1, w // 4), max(1, h // 4))
-    share = cv2.resize(weight, small, interpolation=cv2.INTER_AREA)
-    mean = cv2.resize(light * weight[..., None], small, interpolation=cv2.INTER_AREA)
-    sy, sx = np.minimum(ys // 4, small[1] - 1), np.minimum(xs // 4, small[0] - 1)
-    for sigma in (5.0, 16.0):
-        there = cv2.GaussianBlur(share, (0, 0), sigma / 4)[sy, sx]
-        front = cv2.GaussianBlur(mean, (0, 0), sigma / 4)[sy, sx] / np.maximum(there, 1e-6)[:, None]
-        explain(np.asarray(front, np.float32), np.clip(there * 20, 0, 1))
-    explain(np.full_like(own, 0.02) * level, np.full(len(ys), 0.6, np.float32))
-    # The neutral guess has no colour to be wrong about: it counts where nothing else explains what is seen.
-    best += 0.08 * neutral
-    total += 0.08
+    reduced = block_means(light, solid, small)
+    share, mean = reduced[..., 3], np.ascontiguousarray(reduced[..., :3])
+    fronts = np.empty((2, small[1], small[0], 4), np.float32)
+    for k, sigma in enumerate((5.0, 16.0)):
+        there = cv2.GaussianBlur(share, (0, 0), sigma / 4)
+        fronts[k, ..., :3] = cv2.GaussianBlur(mean, (0, 0), sigma / 4) / np.maximum(there, 1e-6)[..., None]
+        fronts[k, ..., 3] = np.clip(there * 20, 0, 1)
     out = alpha.copy()
-    out[ys, xs] = best / total
+    _explained(light, cloth.light, alpha, between, fronts, out)
     return out
+
+
+@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+def _explained(light: F32, cloth: F32, alpha: F32, between: B, fronts: F32, out: F32) -> None:
+    """The matte where something is mixed, by what explains each pixel best; `fronts` (2, h/4, w/4, 4): colours and trust."""
+    sh, sw = fronts.shape[1:3]
+    for y in numba.prange(alpha.shape[0]):
+        for x in range(alpha.shape[1]):
+            if not between[y, x]:
+                continue
+            level = (cloth[y, x, 0] + cloth[y, x, 1] + cloth[y, x, 2]) / 3
+            # The neutral guess has no colour to be wrong about: it counts where nothing else explains what is seen.
+            total, best = 1e-6 + 0.08, 0.08 * alpha[y, x]
+            sy, sx = min(y // 4, sh - 1), min(x // 4, sw - 1)
+            for k in range(3):
+                trust = fronts[k, sy, sx, 3] if k < 2 else 0.6
+                if trust <= 0:
+                    continue
+                dot = size = 0.0
+                for c in range(3):
+                    way = (fronts[k, sy, sx, c] if k < 2 else 0.02 * level) - cloth[y, x, c]
+                    dot += (light[y, x, c] - cloth[y, x, c]) * way
+                    size += way * way
+                a = min(max(dot / max(size, 1e-6), 0.0), 1.0)
+                off = 0.0
+                for c in range(3):
+                    way = (fronts[k, sy, sx, c] if k < 2 else 0.02 * level) - cloth[y, x, c]
+                    d = cloth[y, x, c] + a * way - light[y, x, c]
+                    off += d * d
+                w = trust * np.exp(-off / (level * level * MISFIT * MISFIT))
+                best += w * a
+                total += w
+            out[y, x] = best / total
 
 
 def _brightness(light: F32) -> F32:
@@ -188,26 +203,66 @@ def calmed(matte: F32, guide: F32, radius_px: float) -> F32:
     itself as guides: what is told as an edge is weighed against the noise of the calmest places.
     """
     size = 2 * max(1, round(radius_px)) + 1
-
-    def mean(p: F32) -> F32:
-        return np.asarray(cv2.blur(p, (size, size)), np.float32)
-
-    out = np.zeros_like(matte)
-    total = np.zeros_like(matte)
-    soft = cv2.GaussianBlur(matte, (0, 0), 1.0)
-    for seen in (cv2.GaussianBlur(guide, (0, 0), 0.6), soft):
+    matte = np.ascontiguousarray(matte, np.float32)
+    out, total = np.zeros_like(matte), np.zeros_like(matte)
+    for seen in (cv2.GaussianBlur(guide, (0, 0), 0.6), cv2.GaussianBlur(matte, (0, 0), 1.0)):
         g = np.asarray(seen, np.float32)
-        mg, mp = mean(g), mean(matte)
-        var = mean(np.asarray(g * g, np.float32)) - mg * mg
-        eps = max(4 * float(np.quantile(var, 0.2)), 1e-6)
-        a = np.asarray((mean(np.asarray(g * matte, np.float32)) - mg * mp) / (var + eps), np.float32)
-        b = np.asarray(mp - a * mg, np.float32)
-        smooth = mean(a) * g + mean(b)
+        means = _means(_products(g, matte), size)
+        # The noise of the calmest places, judged from a part of the picture.
+        some = means[::3, ::3]
+        eps = max(4 * float(np.quantile(some[..., 2] - some[..., 0] ** 2, 0.2)), 1e-6)
+        smooth = np.empty((*matte.shape, 2), np.float32)
+        _fitted(_means(_lines(means, eps), size), g, matte, smooth)
         # The better fit of the two counts more.
-        fit = 1 / (mean(np.asarray((smooth - matte) ** 2, np.float32)) + 1e-5)
-        out += fit * smooth
-        total += fit
+        _weighed(smooth, _means(np.ascontiguousarray(smooth[..., 1:]), size), out, total)
     return np.asarray(np.clip(out / total, 0, 1), np.float32)
+
+
+def _means(stack: F32, size: int) -> F32:
+    """Means of (h, w, c) over squares of `size` a side."""
+    return np.asarray(cv2.blur(stack, (size, size)), np.float32).reshape(stack.shape)
+
+
+@numba.njit(parallel=True, cache=True, fastmath=True)  # type: ignore[misc]
+def _products(g: F32, p: F32) -> F32:
+    h, w = g.shape
+    out = np.empty((h, w, 4), np.float32)
+    for y in numba.prange(h):
+        for x in range(w):
+            a, b = g[y, x], p[y, x]
+            out[y, x, 0], out[y, x, 1], out[y, x, 2], out[y, x, 3] = a, b, a * a, a * b
+    return out
+
+
+@numba.njit(parallel=True, cache=True, fastmath=True)  # type: ignore[misc]
+def _lines(means: F32, eps: float) -> F32:
+    """Slope and offset of the line that explains the matte by the guide round each pixel."""
+    h, w = means.shape[:2]
+    out = np.empty((h, w, 2), np.float32)
+    for y in numba.prange(h):
+        for x in range(w):
+            mg, mp = means[y, x, 0], means[y, x, 1]
+            slope = (means[y, x, 3] - mg * mp) / (means[y, x, 2] - mg * mg + eps)
+            out[y, x, 0], out[y, x, 1] = slope, mp - slope * mg
+    return out
+
+
+@numba.njit(parallel=True, cache=True, fastmath=True)  # type: ignore[misc]
+def _fitted(lines: F32, g: F32, p: F32, out: F32) -> None:
+    """What the lines make of the guide, and how far that is from the matte, squared."""
+    for y in numba.prange(g.shape[0]):
+        for x in range(g.shape[1]):
+            smooth = lines[y, x, 0] * g[y, x] + lines[y, x, 1]
+            out[y, x, 0], out[y, x, 1] = smooth, (smooth - p[y, x]) ** 2
+
+
+@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+def _weighed(smooth: F32, misfit: F32, out: F32, total: F32) -> None:
+    for y in numba.prange(out.shape[0]):
+        for x in range(out.shape[1]):
+            fit = np.float32(1.0) / (misfit[y, x, 0] + np.float32(1e-5))
+            out[y, x] += fit * smooth[y, x, 0]
+            total[y, x] += fit
 
 
 def _instead(settings: ScreenKey) -> F64:

@@ -12,13 +12,14 @@ from pydantic import Field, model_validator
 
 from plonket.comp.blend import BLEND_NAMES, BlendName
 from plonket.comp.picture import CLEAR, Picture
-from plonket.comp.place import place_still
+from plonket.comp.place import level_at, place_still
 from plonket.comp.sources import Sources
 from plonket.conventions import F32, F64
 from plonket.fields import Digest, Identifier, Model, Name, Number, choice, number, plain, switch, value_at
 from plonket.key.kinds import Key
 from plonket.looks.kinds import Look
 from plonket.masks.kinds import Mask
+from plonket.motion.following import jacobian
 from plonket.outline import carry
 
 MOST_SUBFRAMES = 24
@@ -238,9 +239,14 @@ def exposed(
     sources_of = clip_frames(layer, frame, sources.length(layer.asset))
     speed = moved_px(box, at(max(frame - 0.5, 0.0)), at(frame + 0.5)) if layer.shutter > 0 else 0.0
     moments = instants(layer.shutter, speed)
+    level = 0
+    if layer.key is not None:
+        # A key need not be finer than it is seen where it is largest.
+        areas = [abs(float(np.linalg.det(jacobian(at(float(frame)), spot)))) for spot in box]
+        level = level_at(max(areas)) if np.isfinite(areas).all() else 0
     pictures, shares = [], []
     for k, share in sources_of:
-        source = sources.element(layer.asset, k, layer.key)
+        source = sources.element(layer.asset, k, layer.key, level)
         for u in moments:
             matrix = at(frame + u)
             picture = cut(place_still(source, matrix, size), matrix, layer, frame)
