@@ -13,6 +13,7 @@ import cv2
 import numpy as np
 
 from plonket.bench_mends import bench_mends
+from plonket.bench_stack import bench_stack
 from plonket.comp.render import render_frame
 from plonket.conventions import F64
 from plonket.elements.shelf import lamp_flare, paper_boat
@@ -88,6 +89,7 @@ def bench(clip: Path | None) -> None:
         pool.close()
         _bench_plane(folder)
         bench_mends()
+        bench_stack()
 
 
 def _steadied(shot: Shot, fit: str) -> Shot:
@@ -235,7 +237,7 @@ def _shot(path: Path, motion: PointMotion) -> tuple[Shot, MediaPool, int]:
     stills = {"b" * 64: StillSource(paper_boat()), "f" * 64: StillSource(lamp_flare())}
     pool = MediaPool(lambda _digest: path, lambda _digest: tracks)
     element, length = pool.element, pool.length
-    pool.element = lambda asset, frame, key=None: stills.get(asset) or element(asset, frame)  # type: ignore[method-assign, assignment]
+    pool.element = lambda asset, frame, key=None, level=0: stills.get(asset) or element(asset, frame)  # type: ignore[method-assign, assignment, misc]
     pool.length = lambda asset: 1 if asset in stills else length(asset)  # type: ignore[method-assign, assignment]
     layers = []
     for k in range(5):

@@ -55,6 +55,38 @@ def linear_from_8bit(coded: U8) -> F32:
     return out.reshape(coded.shape)
 
 
+def opaque_from_8bit(coded: U8) -> F32:
+    """8-bit sRGB-coded (h, w, 3) to linear float32 (h, w, 4), opaque."""
+    out = np.empty((*coded.shape[:2], 4), np.float32)
+    _opaque(np.ascontiguousarray(coded), LINEAR_OF_8BIT, out)
+    return out
+
+
+@numba.njit(parallel=True, cache=True)  # type: ignore[misc]
+def _opaque(coded: U8, table: F32, out: F32) -> None:
+    for y in numba.prange(coded.shape[0]):
+        for x in range(coded.shape[1]):
+            for c in range(3):
+                out[y, x, c] = table[coded[y, x, c]]
+            out[y, x, 3] = np.float32(1.0)
+
+
+def colours_to_8bit(rgba: F32) -> U8:
+    """The colours of linear float32 (h, w, 4) as they are, as 8-bit sRGB codes (h, w, 3), rounded and clipped."""
+    out = np.empty((*rgba.shape[:2], 3), np.uint8)
+    _code_colours(rgba, _CODE_OF_LINEAR, out)
+    return out
+
+
+@numba.njit(parallel=True, cache=True, fastmath=True)  # type: ignore[misc]
+def _code_colours(rgba: F32, table: U8, out: U8) -> None:
+    for y in numba.prange(out.shape[0]):
+        for x in range(out.shape[1]):
+            for c in range(3):
+                v = min(max(rgba[y, x, c], np.float32(0.0)), np.float32(1.0))
+                out[y, x, c] = table[int(v * np.float32(65535.0) + np.float32(0.5))]
+
+
 def encode_8bit(linear: F32) -> U8:
     """Linear float32 to 8-bit sRGB codes, rounded and clipped, any shape."""
     flat = np.ascontiguousarray(linear, np.float32).reshape(-1)

@@ -101,7 +101,7 @@ class MediaPool:
         return self.still(asset) if self.length(asset) == 1 else self._clip_stills.get((asset, frame))
 
     def _key(self, asset: str, frame: int, key: Key, level: int) -> StillSource:
-        light = linear_from_8bit(np.ascontiguousarray(self.clip(asset).rgba(frame)[..., :3]))
+        light = linear_from_8bit(self.clip(asset).rgb(frame))
         size = (light.shape[1], light.shape[0])
         for _ in range(level):
             light = halved(light)

@@ -54,6 +54,15 @@ def _normal(below: F32, above: F32) -> None:
                 below[y, x, c] = above[y, x, c] + below[y, x, c] * keep
 
 
+@numba.njit(parallel=True, cache=True, fastmath=True)  # type: ignore[misc]
+def mix_into(picture: F32, other: F32, share: F32) -> None:
+    """`picture` becomes `share` (h, w) of itself and the rest of another one of its size."""
+    for y in numba.prange(picture.shape[0]):
+        for x in range(picture.shape[1]):
+            for c in range(4):
+                picture[y, x, c] = other[y, x, c] + share[y, x] * (picture[y, x, c] - other[y, x, c])
+
+
 def _mixed(below: F32, above: F32, blend: BlendName) -> None:
     """co = cs as (1 - ab) + as ab B(cb, cs) + (1 - as) ab cb (section 9.1.4)."""
     a_s, a_b = above[..., 3:4], below[..., 3:4]

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from plonket.comp.blend import lay_over
+from plonket.comp.blend import lay_over, mix_into
 from plonket.comp.looked import looked
 from plonket.comp.picture import CLEAR, Picture, windowed
 from plonket.comp.sources import Sources
@@ -148,12 +148,15 @@ def _washed(canvas: F32, layer: wash.WashLayer, sources: Sources, frame: int, vi
         lay_over(blended, Picture(rgba=new), layer.blend)
         new = blended
     cover = _cover(below, layer.masks, frame, into)
+    if cover is None and layer.matte is None and share >= 1:
+        return new
     weight = np.full(canvas.shape[:2], share, np.float32) if cover is None else cover * np.float32(share)
     if layer.matte is not None:
         marked = np.zeros_like(canvas)
         marked[..., 3] = weight
         weight = _through_matte(Picture(rgba=marked), layer, sources, frame, size, view, scale).rgba[..., 3]
-    return np.asarray(canvas + weight[..., None] * (new - canvas), np.float32)
+    mix_into(new, canvas, np.ascontiguousarray(weight, np.float32))
+    return new
 
 
 def _draw_parcel(layer: parcel.ParcelLayer, sources: Sources, frame: int, size: tuple[int, int], view: F64) -> Picture:

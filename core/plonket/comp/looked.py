@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from plonket.comp.blend import mix_into
 from plonket.comp.picture import Picture, windowed
 from plonket.conventions import F32, F64
 from plonket.fields import value_at
@@ -54,8 +55,10 @@ def looked(
         new = LOOKS.get(look.kind).run(picture.rgba, look, context)
         cover = combined(look.masks, frame, (w, h), inside)
         if cover is not None or mix < 1:
-            share = np.float32(mix) if cover is None else (cover * np.float32(mix))[..., None]
-            new = picture.rgba + share * (new - picture.rgba)
+            share = np.full((h, w), mix, np.float32) if cover is None else np.asarray(cover * np.float32(mix), np.float32)
+            # A look may have handed back what it was given.
+            new = new.copy() if new is picture.rgba else np.ascontiguousarray(new, np.float32)
+            mix_into(new, picture.rgba, share)
         picture = replace(picture, rgba=np.asarray(new, np.float32))
     return picture
 

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 from typing import Literal
 
 import cv2
 import numpy as np
 
-from plonket.colour import encode_8bit, linear_from_8bit
+from plonket.colour import colours_to_8bit, encode_8bit, linear_from_8bit, opaque_from_8bit
 from plonket.comp.kinds import lay_stack
 from plonket.comp.looked import looked
 from plonket.comp.picture import Picture
@@ -19,6 +21,8 @@ from plonket.conventions import F32, F64, U8
 from plonket.errors import BadInput
 from plonket.masks.combine import Rider, space_of
 from plonket.shot import Shot
+
+AT_ONCE = 2
 
 View = Literal["final", "plate", "matte"]
 
@@ -80,7 +84,7 @@ def render_frame(
     if view == "matte":
         grey = np.clip(canvas[..., 3] * 255 + 0.5, 0, 255).astype(np.uint8)
         return np.repeat(grey[..., None], 3, axis=2)
-    return encode_8bit(np.ascontiguousarray(canvas[..., :3]))
+    return colours_to_8bit(np.ascontiguousarray(canvas))
 
 
 def render_alone(
@@ -99,7 +103,7 @@ def render_alone(
     canvas[..., 3] = 1
     matrix = np.diag([zoom, zoom, 1.0]) @ (np.eye(3) if sources.view is None else sources.view.matrix(frame))
     alone = layer.model_copy(update={"shown": True, "blend": "normal"})
-    return encode_8bit(np.ascontiguousarray(lay_stack(canvas, [alone], sources, frame, matrix, zoom)[..., :3]))
+    return colours_to_8bit(lay_stack(canvas, [alone], sources, frame, matrix, zoom))
 
 
 def _finished(
@@ -125,10 +129,19 @@ def render_range(
 ) -> Iterator[tuple[int, U8]]:
     """Frames start..stop-1 in order, with progress."""
     work = work or Work()
-    for done, frame in enumerate(range(start, stop)):
-        work.check_cancelled()
-        yield frame, render_frame(shot, sources, frame, scale=scale)
-        work.progress(done + 1, stop - start)
+    # One frame is begun while another is finished: much of it keeps only one core busy.
+    with ThreadPoolExecutor(AT_ONCE) as pool:
+        ahead: deque[Future[U8]] = deque()
+        try:
+            for done, frame in enumerate(range(start, stop)):
+                work.check_cancelled()
+                while len(ahead) < AT_ONCE and frame + len(ahead) < stop:
+                    ahead.append(pool.submit(render_frame, shot, sources, frame + len(ahead), scale=scale))
+                yield frame, ahead.popleft().result()
+                work.progress(done + 1, stop - start)
+        finally:
+            for one in ahead:
+                one.cancel()
 
 
 def _reduced(rgb: U8, size: tuple[int, int]) -> U8:
@@ -138,11 +151,10 @@ def _reduced(rgb: U8, size: tuple[int, int]) -> U8:
 
 
 def _plate(rgb: U8, size: tuple[int, int]) -> F32:
-    light = linear_from_8bit(rgb)
-    if (rgb.shape[1], rgb.shape[0]) != size:
-        light = _resized(light, size)
+    if (rgb.shape[1], rgb.shape[0]) == size:
+        return opaque_from_8bit(rgb)
     canvas = np.empty((size[1], size[0], 4), np.float32)
-    canvas[..., :3] = light
+    canvas[..., :3] = _resized(linear_from_8bit(rgb), size)
     canvas[..., 3] = 1
     return canvas
 

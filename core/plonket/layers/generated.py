@@ -4,17 +4,21 @@ from __future__ import annotations
 
 from typing import Literal
 
+import numba
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import Field
 
 from plonket.comp.picture import CLEAR, Picture
 from plonket.comp.sources import Sources
-from plonket.conventions import F64
+from plonket.conventions import F32, F64
 from plonket.generated.common import GeneratorContext
 from plonket.generated.kinds import GENERATORS, Generator
 from plonket.layers.common import faded
 from plonket.layers.placed import PlacedModel, frame_from_anchor
 from plonket.motion.following import Follow
+
+BANDS = 8
 
 
 class GeneratedLayer(PlacedModel):
@@ -65,9 +69,24 @@ def draw(layer: GeneratedLayer, sources: Sources, frame: int, size: tuple[int, i
 
 def _trimmed(picture: Picture) -> Picture:
     """Only the part that shows anything."""
-    shows = picture.rgba.max(axis=2) > 1e-6
-    rows, columns = np.flatnonzero(shows.any(axis=1)), np.flatnonzero(shows.any(axis=0))
+    row_shows = np.zeros(picture.rgba.shape[0], np.bool_)
+    column_shows = np.zeros((BANDS, picture.rgba.shape[1]), np.bool_)
+    _where_it_shows(picture.rgba, row_shows, column_shows)
+    rows, columns = np.flatnonzero(row_shows), np.flatnonzero(column_shows.any(axis=0))
     if not len(rows):
         return CLEAR
     y0, y1, x0, x1 = int(rows[0]), int(rows[-1]) + 1, int(columns[0]), int(columns[-1]) + 1
     return Picture(rgba=np.ascontiguousarray(picture.rgba[y0:y1, x0:x1]), x=x0, y=y0)
+
+
+@numba.njit(parallel=True, cache=True)  # type: ignore[misc]
+def _where_it_shows(rgba: F32, rows: NDArray[np.bool_], columns: NDArray[np.bool_]) -> None:
+    h, w = rgba.shape[:2]
+    for band in numba.prange(BANDS):
+        for y in range(h * band // BANDS, h * (band + 1) // BANDS):
+            for x in range(w):
+                for c in range(4):
+                    if rgba[y, x, c] > 1e-6:
+                        rows[y] = True
+                        columns[band, x] = True
+                        break

@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from typing import Literal
 
+import numba
 import numpy as np
 
 from plonket.conventions import F32
 from plonket.fields import Number, number, value_at
 from plonket.key.common import LUMA
-from plonket.looks.common import LookContext, LookModel, coloured, straight
+from plonket.looks.common import LEAST_ALPHA, LookContext, LookModel, weight_at
 
 GREY = 0.18
 """Middle grey: what contrast turns about."""
+STEPS, BRIGHTEST = 4096, 8.0
 
 
 class Colour(LookModel):
@@ -29,13 +31,48 @@ class Colour(LookModel):
 def run(rgba: F32, look: Colour, context: LookContext) -> F32:
     """The picture with these changes made to its linear light; warmth and tint leave the brightness of grey alone."""
     f = context.frame
-    light = straight(rgba) * np.float32(2 ** value_at(look.exposure, f))
     warm, tint = value_at(look.warm, f) / 100, value_at(look.tint, f) / 100
     gains = np.array([np.exp(0.5 * warm), np.exp(0.35 * tint), np.exp(-0.5 * warm)])
-    gains /= float(gains @ LUMA)
-    light = light * gains.astype(np.float32)
-    slope = 1 + value_at(look.contrast, f) / 100
-    if slope != 1:
-        light = GREY * np.power(np.maximum(light, 0) / GREY, max(slope, 0.0))
-    grey = (light @ LUMA)[..., None]
-    return coloured(rgba, grey + (light - grey) * np.float32(value_at(look.saturation, f) / 100))
+    gains *= 2 ** value_at(look.exposure, f) / float(gains @ LUMA)
+    slope = np.float32(max(1 + value_at(look.contrast, f) / 100, 0.0))
+    out = np.empty_like(rgba)
+    saturation = np.float32(value_at(look.saturation, f) / 100)
+    _changed(rgba, gains.astype(np.float32), slope, _contrast(float(slope)), saturation, out)
+    return out
+
+
+def _contrast(slope: float) -> F32:
+    """Light turned about middle grey, at evenly spaced square roots of light from 0 to `BRIGHTEST`."""
+    light = (np.arange(STEPS + 2) / STEPS) ** 2 * BRIGHTEST
+    return np.asarray(GREY * (light / GREY) ** slope, np.float32)
+
+
+@numba.njit(cache=True, inline="always", fastmath=True)  # type: ignore[misc]
+def _bent(light: np.float32, table: F32, slope: np.float32) -> np.float32:
+    if light >= BRIGHTEST:
+        return np.float32(GREY) * (light / np.float32(GREY)) ** slope
+    at = np.sqrt(light * np.float32(1 / BRIGHTEST)) * np.float32(STEPS)
+    low = int(at)
+    u = at - np.float32(low)
+    return table[low] * (np.float32(1.0) - u) + table[low + 1] * u
+
+
+@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+def _changed(rgba: F32, gains: F32, slope: np.float32, table: F32, saturation: np.float32, out: F32) -> None:
+    one = np.float32(1.0)
+    for y in numba.prange(rgba.shape[0]):
+        for x in range(rgba.shape[1]):
+            weight = weight_at(rgba, y, x)
+            out[y, x, 3] = rgba[y, x, 3]
+            if weight <= LEAST_ALPHA:
+                out[y, x, 0] = out[y, x, 1] = out[y, x, 2] = np.float32(0.0)
+                continue
+            r = max(rgba[y, x, 0] / weight * gains[0], np.float32(0.0))
+            g = max(rgba[y, x, 1] / weight * gains[1], np.float32(0.0))
+            b = max(rgba[y, x, 2] / weight * gains[2], np.float32(0.0))
+            if slope != one:
+                r, g, b = _bent(r, table, slope), _bent(g, table, slope), _bent(b, table, slope)
+            grey = np.float32(0.2126) * r + np.float32(0.7152) * g + np.float32(0.0722) * b
+            out[y, x, 0] = max(grey + (r - grey) * saturation, np.float32(0.0)) * weight
+            out[y, x, 1] = max(grey + (g - grey) * saturation, np.float32(0.0)) * weight
+            out[y, x, 2] = max(grey + (b - grey) * saturation, np.float32(0.0)) * weight

@@ -79,19 +79,54 @@ def straight(rgba: F32) -> F32:
 
     Light that hides nothing (a glow beyond its source) counts as covering as much as it is bright.
     """
-    weight = _weight(rgba)
-    return np.where(weight > LEAST_ALPHA, rgba[..., :3] / np.maximum(weight, LEAST_ALPHA), 0).astype(np.float32)
-
-
-def _weight(rgba: F32) -> F32:
-    alpha = rgba[..., 3:]
-    shine = np.clip(rgba[..., :3].max(axis=2, keepdims=True), 0, 1)
-    return np.where(alpha < ONLY_LIGHT, np.maximum(alpha, shine), alpha).astype(np.float32)
+    out = np.empty((*rgba.shape[:2], 3), np.float32)
+    _straight(rgba, out)
+    return out
 
 
 def coloured(rgba: F32, colours: F32 | F64) -> F32:
     """The picture with other colours (straight, linear) under its own coverage."""
-    return np.dstack([np.maximum(colours, 0) * _weight(rgba), rgba[..., 3]]).astype(np.float32)
+    out = np.empty_like(rgba)
+    _coloured(rgba, np.asarray(colours, np.float32), out)
+    return out
+
+
+def lighted(light: F32, rgba: F32) -> F32:
+    """The picture with other premultiplied light (h, w, 3) and its own coverage."""
+    out = np.empty_like(rgba)
+    out[..., :3] = light
+    out[..., 3] = rgba[..., 3]
+    return out
+
+
+@numba.njit(cache=True, inline="always")  # type: ignore[misc]
+def weight_at(rgba: F32, y: int, x: int) -> float:
+    """How much a pixel counts as covering, for taking its colour out."""
+    alpha = rgba[y, x, 3]
+    if alpha >= np.float32(ONLY_LIGHT):
+        return alpha
+    shine = max(rgba[y, x, 0], rgba[y, x, 1], rgba[y, x, 2])
+    return max(alpha, min(max(shine, np.float32(0.0)), np.float32(1.0)))
+
+
+@numba.njit(parallel=True, cache=True, error_model="numpy")  # type: ignore[misc]
+def _straight(rgba: F32, out: F32) -> None:
+    for y in numba.prange(rgba.shape[0]):
+        for x in range(rgba.shape[1]):
+            weight = weight_at(rgba, y, x)
+            share = np.float32(1.0) / weight if weight > np.float32(LEAST_ALPHA) else np.float32(0.0)
+            for c in range(3):
+                out[y, x, c] = rgba[y, x, c] * share
+
+
+@numba.njit(parallel=True, cache=True)  # type: ignore[misc]
+def _coloured(rgba: F32, colours: F32, out: F32) -> None:
+    for y in numba.prange(rgba.shape[0]):
+        for x in range(rgba.shape[1]):
+            weight = weight_at(rgba, y, x)
+            for c in range(3):
+                out[y, x, c] = max(colours[y, x, c], np.float32(0.0)) * weight
+            out[y, x, 3] = rgba[y, x, 3]
 
 
 def coded(light: F32) -> F32:

@@ -10,7 +10,7 @@ import numpy as np
 from plonket.conventions import F32
 from plonket.fields import Number, colour, number, value_at
 from plonket.key.common import LUMA, linear_of
-from plonket.looks.common import LookContext, LookModel
+from plonket.looks.common import LookContext, LookModel, lighted
 
 
 class Glow(LookModel):
@@ -45,4 +45,4 @@ def run(rgba: F32, look: Glow, context: LookContext) -> F32:
         total += cv2.resize(soft, (over.shape[1], over.shape[0]), interpolation=cv2.INTER_LINEAR) * np.float32(share)
     tint = linear_of(look.tint).astype(np.float32)
     strength = np.float32(value_at(look.strength, context.frame) / 100)
-    return np.dstack([light + strength * total * tint, rgba[..., 3]]).astype(np.float32)
+    return lighted(light + strength * total * tint, rgba)

@@ -10,7 +10,7 @@ import numpy as np
 from plonket.conventions import F32
 from plonket.fields import Number, choice, colour, number, value_at
 from plonket.key.common import LUMA, linear_of
-from plonket.looks.common import LookContext, PlacedLook
+from plonket.looks.common import LookContext, PlacedLook, lighted
 
 
 class Rays(PlacedLook):
@@ -54,7 +54,7 @@ def run(rgba: F32, look: Rays, context: LookContext) -> F32:
     over = rgba * np.clip((bright - level) / np.maximum(bright, 1e-4), 0, 1)
     _drawn_out(np.ascontiguousarray(over), float(at[0]), float(at[1]), length, 1.5, out)
     shine = out[..., :3] * linear_of(look.tint).astype(np.float32) * np.float32(2 * value_at(look.strength, f) / 100)
-    return np.dstack([rgba[..., :3] + shine, rgba[..., 3]]).astype(np.float32)
+    return lighted(rgba[..., :3] + shine, rgba)
 
 
 @numba.njit(cache=True, fastmath=True, inline="always", error_model="numpy")  # type: ignore[misc]

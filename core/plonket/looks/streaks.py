@@ -10,7 +10,7 @@ import numpy as np
 from plonket.conventions import F32
 from plonket.fields import Number, colour, number, plain, value_at
 from plonket.key.common import LUMA, linear_of
-from plonket.looks.common import LookContext, LookModel
+from plonket.looks.common import LookContext, LookModel, lighted
 
 
 class Streaks(LookModel):
@@ -52,7 +52,7 @@ def run(rgba: F32, look: Streaks, context: LookContext) -> F32:
     total = cv2.resize(total, (w, h), interpolation=cv2.INTER_LINEAR) if k > 1 else total
     # A streak spreads light over a line; its strength is told at its source.
     gain = np.float32(value_at(look.strength, f) / 100 * length / k * 0.12)
-    return np.dstack([light + gain * total * linear_of(look.tint).astype(np.float32), rgba[..., 3]]).astype(np.float32)
+    return lighted(light + gain * total * linear_of(look.tint).astype(np.float32), rgba)
 
 
 def line_kernel(length: float, angle: float) -> F32:

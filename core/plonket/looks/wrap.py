@@ -9,7 +9,7 @@ import numpy as np
 
 from plonket.conventions import F32
 from plonket.fields import Number, number, value_at
-from plonket.looks.common import LookContext, LookModel
+from plonket.looks.common import LookContext, LookModel, lighted
 
 
 class Wrap(LookModel):
@@ -32,4 +32,4 @@ def run(rgba: F32, look: Wrap, context: LookContext) -> F32:
     # As a lens veils it: added, up to white.
     veil = np.clip(strength * beyond, 0, 1)[..., None] * light
     room = np.clip(1 - rgba[..., :3], 0, 1)
-    return np.dstack([rgba[..., :3] + veil * room, alpha]).astype(np.float32)
+    return lighted(rgba[..., :3] + veil * room, rgba)
