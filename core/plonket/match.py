@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from plonket.checks.rough import Tones, edge_width, grain_of, tones_of
-from plonket.colour import encode, linear_from_8bit
+from plonket.colour import encode, opaque_from_8bit
 from plonket.comp.kinds import OWN_SPACE, drawn
 from plonket.comp.picture import Picture
 from plonket.comp.render import render_frame
@@ -66,9 +66,12 @@ def match_to_plate(shot: Shot, sources: Sources, layer_id: str, frame: int) -> M
     bare = layer.model_copy(update={"looks": own, "opacity": 100.0})
     size = (shot.footage.width, shot.footage.height)
     matrix = np.eye(3) if sources.view is None else sources.view.matrix(frame)
-    plate = render_frame(shot.model_copy(update={"finish": []}), sources, frame, view="plate")
-    light = linear_from_8bit(plate)
-    canvas = np.dstack([light, np.ones(light.shape[:2], np.float32)])
+    # What it lies over is its plate: the footage with whatever else is behind it.
+    at = next((k for k, one in enumerate(shot.stack) if one.id == layer_id), len(shot.stack))
+    below = shot.model_copy(update={"finish": [], "stack": shot.stack[at + 1 :]})
+    plate = render_frame(below, sources, frame)
+    canvas = opaque_from_8bit(plate)
+    light = np.ascontiguousarray(canvas[..., :3])
     picture = drawn(bare, sources, frame, size, matrix, 1.0, canvas)
     solid = picture.rgba[..., 3] > 0.97
     if solid.sum() < 400:

@@ -11,11 +11,10 @@ from typing import Any
 import cv2
 import numpy as np
 
-from plonket.colour import encode_8bit
-from plonket.conventions import F32, F64, U8
+from plonket.conventions import U8
+from plonket.elements.drawing import SUPER, shape, straight
+from plonket.elements.painted import little_ship, night_harbour
 from plonket.phone import texture as tx
-
-SUPER = 3
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -27,12 +26,6 @@ class Element:
     words: str
     draw: Callable[[], U8]
     settings: dict[str, Any]
-
-
-def straight(colour: F32, alpha: F32) -> U8:
-    """Linear colour (h, w, 3) and coverage (h, w) to straight-alpha 8-bit RGBA."""
-    a = np.clip(alpha * 255 + 0.5, 0, 255).astype(np.uint8)
-    return np.dstack([encode_8bit(np.clip(colour, 0, 1).astype(np.float32)), a])
 
 
 def lamp_flare() -> U8:
@@ -61,13 +54,6 @@ def lamp_flare() -> U8:
     return straight(np.asarray(light / np.maximum(peak, 1e-6)[..., None], np.float32), alpha.astype(np.float32))
 
 
-def _shape(points: F64, size: tuple[int, int]) -> F32:
-    """Anti-aliased coverage of a polygon."""
-    mask = np.zeros((size[1] * SUPER, size[0] * SUPER), np.uint8)
-    cv2.fillPoly(mask, [np.round(points * SUPER).astype(np.int32)], 255)
-    return np.asarray(cv2.resize(mask, size, interpolation=cv2.INTER_AREA).astype(np.float32) / 255, np.float32)
-
-
 def paper_boat() -> U8:
     """A folded paper boat, lit from the upper left, with creases and fibres."""
     size = (640, 440)
@@ -84,7 +70,7 @@ def paper_boat() -> U8:
         ([(30, 176), (150, 398), (490, 398), (610, 176), (432, 288), (320, 322), (208, 288)], 0.92, (-0.12, -0.16)),
     ]
     for points, shade, (sx, sy) in facets:
-        cover = _shape(np.array(points, np.float64), size)
+        cover = shape(np.array(points, np.float64), size)
         slope = 1 + sx * (x / size[0] - 0.5) * 2 + sy * (y / size[1] - 0.5) * 2
         lit = paper * (shade * slope)[..., None]
         colour = colour * (1 - cover[..., None]) + lit * cover[..., None]
@@ -135,7 +121,7 @@ def lantern() -> U8:
         ([(126, 122), (234, 122), (222, 148), (138, 148)], "#2a2420"),
         ([(138, 434), (222, 434), (234, 458), (126, 458)], "#2a2420"),
     ):
-        cover = _shape(np.array(points, np.float64), size)
+        cover = shape(np.array(points, np.float64), size)
         colour = colour * (1 - cover[..., None]) + tx.srgb(tint) * cover[..., None]
         alpha = alpha + cover * (1 - alpha)
     hook = np.zeros((size[1] * SUPER, size[0] * SUPER), np.uint8)
@@ -155,6 +141,10 @@ ELEMENTS = [
             settings={"size": 40.0}),  # fmt: skip
     Element(file="lantern.png", name="Lantern", words="lantern light paper hanging", draw=lantern,
             settings={"size": 30.0}),  # fmt: skip
+    Element(file="night-harbour.png", name="Night harbour", words="harbour night background sea moon town",
+            draw=night_harbour, settings={"size": 100.0}),  # fmt: skip
+    Element(file="little-ship.png", name="Little ship", words="ship sails boat cut-out sea", draw=little_ship,
+            settings={"size": 25.0}),  # fmt: skip
 ]
 
 

@@ -6,6 +6,7 @@ import csv
 import json
 import shutil
 import uuid
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +16,7 @@ from django.core.management.base import BaseCommand
 
 from jobs.kinds import conform_asset
 from library.assets import bring_in
+from library.demo_stack import LAMP, keeper_by_night, lamp_opened, ship_in_the_beam
 from library.models import Asset, Project
 from plonket.colour import encode_8bit, linear_from_8bit
 from plonket.key.screen import ScreenKey
@@ -26,6 +28,7 @@ from plonket.looks.wrap import Wrap
 from plonket.masks.graded import GradedMask
 from plonket.masks.kinds import Mask
 from plonket.masks.outlined import OutlineMask
+from plonket.match import match_to_plate
 from plonket.media import open_clip
 from plonket.media.write import Coding, VideoWriter
 from plonket.motion.following import Follow
@@ -36,10 +39,12 @@ from plonket.outline import Outline, polygon_outline
 from plonket.plate.clean import Clean, CleanFrame
 from plonket.plate.mend import Mend
 from plonket.plate.steady import Steady
-from plonket.shot import Footage
+from plonket.pool import ShotSources
+from plonket.shot import Footage, Layer
 from plonket.shot import Shot as Document
 from plonket_server import store
-from shots.editing import add_shot, change_shot, document_of
+from plonket_server.pool import pool
+from shots.editing import add_shot, change_shot, document_of, with_layer
 
 CLIPS = {"workshop": "Workshop wall", "harbour": "Harbour bench", "keeper": "Keeper on green"}
 
@@ -75,6 +80,10 @@ def load_demo() -> Project:
         _clean_lens(project, clips["harbour"])
         if "keeper" in clips:
             _on_the_quay(project, clips["harbour"], clips["keeper"])
+    if "keeper" in clips:
+        _by_night(project, clips["keeper"], elements["Night harbour"])
+    _lamp(project, "A ship in the beam", clips["workshop"], lambda tip: ship_in_the_beam(tip, elements["Little ship"]))
+    _lamp(project, "The lamp opened", clips["workshop"], lambda tip: lamp_opened(tip, elements["Night harbour"]))
     _no_tin(project, clips["workshop"], elements)
     chart = _night_chart(project, clips["workshop"], elements)
     _held_chart(project, clips["workshop"], chart)
@@ -219,6 +228,23 @@ def _on_the_quay(project: Project, plate: Asset, subject: Asset) -> None:
         Wrap(id="look-2", name="Light wrap", width=4.0, strength=45.0),
     ])  # fmt: skip
     change_shot(shot.id, "The keeper off his cloth", lambda now: now.model_copy(update={"stack": [layer]}))
+
+
+def _lamp(project: Project, name: str, clip: Asset, stack: Callable[[tuple[float, float]], list[Layer]]) -> None:
+    """Things on the lamp of the workshop wall, whose tip is followed."""
+    tip = _true_points("workshop", LAMP)["lamp tip"]
+    lamp = PointMotion(id="lamp", name="Lamp tip", points=[_point("lamp-tip", "Lamp tip", LAMP, *tip)])
+    shot = add_shot(project, Document(name=name, footage=footage_of(clip), motions=[lamp]), "Footage and point")
+    _measure(shot.id, clip)
+    change_shot(shot.id, "Build it up", lambda d: d.model_copy(update={"stack": stack(tip)}))
+
+
+def _by_night(project: Project, keeper: Asset, night: Asset) -> None:
+    """The keeper before the night harbour, matched to it."""
+    document = Document(name="The keeper by night", footage=footage_of(keeper), stack=keeper_by_night(keeper, night))
+    shot = add_shot(project, document, "Key the keeper")
+    found = match_to_plate(document, ShotSources(document, pool()), "keeper", 50)
+    change_shot(shot.id, "Match Keeper to the plate", lambda d: with_layer(d, "keeper", {"looks": found.looks}))
 
 
 SPECK = (702, 286)
