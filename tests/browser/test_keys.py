@@ -116,7 +116,7 @@ class KeeperOffTheCloth(BrowserTest):
         before = float(self.canvas_pixels()[200:400, 200:500].mean())
         page.get_by_role("button", name="Finish").click()
         page.get_by_role("button", name="Add to Looks").click()
-        page.get_by_role("menuitem", name="Colour").click()
+        page.get_by_role("menuitem", name="Colour Exposure").click()
         until(lambda: len(self.document()["finish"]) == 1, 20, "the look")
         self.type_number("Exposure", -2)
         until(lambda: self.document()["finish"][0]["exposure"] == -2, 20, "the exposure")
