@@ -27,7 +27,7 @@ from plonket.key.difference import DifferenceKey
 from plonket.key.kinds import KEYS, Key
 from plonket.key.screen import ScreenKey, samples_of
 from plonket.layers.common import LayerModel
-from plonket.media.clip import Clip, open_clip
+from plonket.media.clip import Clip, open_clip, open_working
 from plonket.mend.clean import Hero
 from plonket.mend.plate import Filled, Patch, mended
 from plonket.mending import Mending
@@ -72,7 +72,7 @@ class MediaPool:
         most_clips: int = 4,
         most_stills: int = 24,
     ) -> None:
-        self._clips: _Kept[str, Clip] = _Kept(lambda key: open_clip(media_path(key)), most_clips, lambda clip: clip.close())
+        self._clips: _Kept[str, Clip] = _Kept(lambda key: open_working(media_path(key)), most_clips, lambda clip: clip.close())
         self._stills: _Kept[str, StillSource] = _Kept(lambda key: StillSource(open_clip(media_path(key)).rgba(0)), most_stills)
         self._clip_stills: _Kept[tuple[str, int], StillSource] = _Kept(self._clip_still, most_stills)
         self._measured = _Kept(measurement, 32)

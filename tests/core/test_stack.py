@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import tempfile
 import unittest
+from pathlib import Path
 from typing import Any
 
+import cv2
 import numpy as np
 
 from plonket.colour import decode, encode
@@ -14,7 +17,9 @@ from plonket.conventions import F64, U8
 from plonket.errors import BadInput
 from plonket.fields import value_at
 from plonket.layers.common import LayerModel
+from plonket.media.conform import conform
 from plonket.motion.spaces import Spaces
+from plonket.pool import MediaPool
 from plonket.shot import Shot, picture_hash, read_shot
 from tests.core.test_comp import FakeSources
 
@@ -261,3 +266,26 @@ class Moving(unittest.TestCase):
             self.assertAlmostEqual(told, share + (1 - share) * float(decode(np.array(90 / 255))), delta=0.01)
             levels.append(share)
         self.assertGreater(len(set(levels)), 5)
+
+
+class AlphaClips(unittest.TestCase):
+    def test_a_clip_with_coverage_keeps_it_through_conforming(self) -> None:
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            frames = folder / "frames"
+            frames.mkdir()
+            y, x = np.mgrid[0:48, 0:64] + 0.5
+            for k in range(4):
+                alpha = np.clip(14.5 - np.hypot(x - 20 - 6 * k, y - 24), 0, 1) * 255
+                bgra = np.dstack([np.full((48, 64, 3), (40, 90, 220), np.uint8), alpha.astype(np.uint8)])
+                cv2.imwrite(str(frames / f"{k:03d}.png"), bgra)
+            made = conform(frames, folder / "out")
+            pool = MediaPool(lambda _: made.clip, lambda _: None)  # type: ignore[arg-type, return-value]
+            for k in (0, 3):
+                seen = pool.clip("a" * 64).rgba(k)
+                self.assertGreater(int(seen[24, 20 + 6 * k, 3]), 250)
+                self.assertLess(int(seen[3, 3, 3]), 4)
+                self.assertLess(float(np.abs(seen[24, 20 + 6 * k, :3].astype(int) - (220, 90, 40)).max()), 8)
+                light, _ = pool.element("a" * 64, k).level(0)
+                self.assertAlmostEqual(float(light[..., 3].sum()), np.pi * 14.2**2, delta=0.05 * np.pi * 14.2**2)
+            pool.close()

@@ -6,6 +6,7 @@ import threading
 from bisect import bisect_right
 from collections import OrderedDict
 from collections.abc import Iterator
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Protocol
@@ -51,6 +52,37 @@ def probe_is_still(path: Path) -> bool:
     from plonket.media.probe import PICTURES
 
     return path.suffix.lower() in PICTURES
+
+
+ALPHA = "alpha.mp4"
+"""Beside a working clip: the coverage that it had, as grey."""
+
+
+class AlphaClip:
+    """A working clip with the coverage that lies in a file beside it."""
+
+    def __init__(self, path: Path, *, cache: int = 24) -> None:
+        self._colours, self._matte = VideoClip(path, cache=cache), VideoClip(path.with_name(ALPHA), cache=cache)
+        self.info = replace(self._colours.info, has_alpha=True)
+
+    def rgb(self, frame: int) -> U8:
+        return self._colours.rgb(frame)
+
+    def rgba(self, frame: int) -> U8:
+        """Straight alpha, 8-bit (h, w, 4)."""
+        return np.dstack([self._colours.rgb(frame), self._matte.rgb(frame)[..., 1]])
+
+    def luma(self, frame: int) -> U8:
+        return self._colours.luma(frame)
+
+    def close(self) -> None:
+        self._colours.close()
+        self._matte.close()
+
+
+def open_working(path: Path) -> Clip:
+    """Open a conformed clip, with its coverage if it has any. Raises `MediaError`."""
+    return AlphaClip(path) if path.is_file() and path.with_name(ALPHA).exists() else open_clip(path)
 
 
 def rgb_chunks(clip: Clip, start: int, stop: int) -> Iterator[tuple[int, U8]]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -10,7 +11,7 @@ import numpy as np
 
 from plonket.context import Work
 from plonket.conventions import U8
-from plonket.media.clip import open_clip
+from plonket.media.clip import ALPHA, open_clip
 from plonket.media.info import ClipInfo
 from plonket.media.sound import read_sound, write_wav
 from plonket.media.write import WORKING, VideoWriter
@@ -30,7 +31,7 @@ class Conformed:
 
 
 def conform(source: Path, folder: Path, work: Work | None = None) -> Conformed:
-    """Write ``clip.mp4`` (every frame a key), ``sound.wav`` and ``strip.jpg`` to `folder`.
+    """Write ``clip.mp4`` (every frame a key), ``sound.wav`` and ``strip.jpg`` to `folder`; ``alpha.mp4`` for a clip with alpha.
 
     The source is only read. Raises `MediaError` when it cannot be.
     """
@@ -42,11 +43,17 @@ def conform(source: Path, folder: Path, work: Work | None = None) -> Conformed:
     every = max(1, -(-info.frames // STRIP_MOST))
     small: list[U8] = []
     try:
-        with VideoWriter(target, info.size, info.rate, coding=WORKING) as out:
+        with ExitStack() as open_files:
+            out = open_files.enter_context(VideoWriter(target, info.size, info.rate, coding=WORKING))
+            matte = None
+            if info.has_alpha:
+                matte = open_files.enter_context(VideoWriter(folder / ALPHA, info.size, info.rate, coding=WORKING))
             for frame in range(info.frames):
                 work.check_cancelled()
                 rgb = clip.rgb(frame)
                 out.write(rgb)
+                if matte is not None:
+                    matte.write(np.ascontiguousarray(np.repeat(clip.rgba(frame)[..., 3:], 3, axis=2)))
                 if frame % every == 0:
                     width = max(1, round(info.width * STRIP_HEIGHT / info.height))
                     small.append(np.asarray(cv2.resize(rgb, (width, STRIP_HEIGHT), interpolation=cv2.INTER_AREA)))
