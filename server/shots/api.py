@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import uuid
 from datetime import datetime
 from typing import Any, Literal
@@ -19,6 +20,7 @@ from shots.editing import add_shot, document_of, find_shot, patch_shot, step
 from shots.models import Shot
 
 router = Router(tags=["shots"])
+SENT_ALONG = ("Follow", "TrackPoint")
 
 
 class ShotBrief(Schema):
@@ -70,10 +72,18 @@ def shot_out(shot: Shot) -> ShotOut:
 @router.get("/kinds/{registry}", response=list[KindOut], by_alias=True)
 def kinds(request: HttpRequest, registry: Literal["motion", "treatment", "layer", "generator", "mask", "key", "look"]) -> Any:
     """The registered kinds with the schemas from which forms are made."""
-    return [
-        {"kind": e.kind, "label": e.label, "help": e.help, "schema": e.settings.model_json_schema()}
-        for e in REGISTRIES[registry]
-    ]
+    return _kinds(registry)
+
+
+@functools.cache
+def _kinds(registry: str) -> list[dict[str, Any]]:
+    """Made once: of what schemas refer to, only what forms ask for is sent along."""
+    out = []
+    for entry in REGISTRIES[registry]:
+        schema = entry.settings.model_json_schema()
+        schema["$defs"] = {name: part for name, part in schema.get("$defs", {}).items() if name in SENT_ALONG}
+        out.append({"kind": entry.kind, "label": entry.label, "help": entry.help, "schema": schema})
+    return out
 
 
 @router.get("/projects/{project_id}/shots", response=list[ShotBrief])
