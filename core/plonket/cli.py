@@ -328,6 +328,7 @@ def _steady(options: argparse.Namespace) -> None:
 
 def _key(options: argparse.Namespace) -> None:
     from plonket.colour import linear_from_8bit
+    from plonket.key.chroma import restored
     from plonket.key.screen import ScreenKey, key_screen, samples_of
     from plonket.key.straight import straight_8bit, write_png
     from plonket.media import open_clip
@@ -344,7 +345,8 @@ def _key(options: argparse.Namespace) -> None:
     options.out.mkdir(parents=True, exist_ok=True)
     for k, frame in enumerate(range(start, stop)):
         work.check_cancelled()
-        keyed = key_screen(linear_from_8bit(clip.rgb(frame)), settings, colours=samples)
+        rgb = restored(clip.rgb(frame)) if clip.info.kind == "video" else clip.rgb(frame)
+        keyed = key_screen(linear_from_8bit(rgb), settings, colours=samples)
         write_png(options.out / f"{k:06d}.png", straight_8bit(keyed.rgba))
         work.progress(k + 1, stop - start)
 

@@ -21,6 +21,7 @@ from plonket.conventions import F32, F64, U8
 from plonket.errors import BadInput
 from plonket.formats.cube import read_cube
 from plonket.key.carried import Carried
+from plonket.key.chroma import restored
 from plonket.key.common import KeyContext, scaled
 from plonket.key.cutout import CutOutKey
 from plonket.key.difference import DifferenceKey
@@ -101,7 +102,11 @@ class MediaPool:
         return self.still(asset) if self.length(asset) == 1 else self._clip_stills.get((asset, frame))
 
     def _key(self, asset: str, frame: int, key: Key, level: int) -> StillSource:
-        light = linear_from_8bit(self.clip(asset).rgb(frame))
+        rgb = self.clip(asset).rgb(frame)
+        # Halved, a picture is as fine in colour as in brightness anyway.
+        if isinstance(key, ScreenKey) and key.sharp and level == 0 and self.length(asset) > 1:
+            rgb = restored(rgb)
+        light = linear_from_8bit(rgb)
         size = (light.shape[1], light.shape[0])
         for _ in range(level):
             light = halved(light)

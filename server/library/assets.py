@@ -13,12 +13,13 @@ from jobs.models import Job
 from jobs.queue import enqueue
 from library.models import Asset
 from library.unpack import readable
-from plonket.errors import PlonketError
+from plonket.errors import FormatError, PlonketError
 from plonket.formats.cube import read_cube
 from plonket.media import ClipInfo, probe
 from plonket_server import store
 from plonket_server.problems import NotHere
 
+MOST_TABLE_BYTES = 100 * 1024**2
 NO_PICTURE = {"width": 0, "height": 0, "fps": "1/1", "frames": 0, "has_audio": False}
 """What a colour table says of pictures."""
 
@@ -44,6 +45,8 @@ def bring_in(part: Path, name: str, *, shot_id: Any = None, on_shelf: bool = Fal
         os.replace(part, checked)
     try:
         if ending == ".cube":
+            if checked.stat().st_size > MOST_TABLE_BYTES:
+                raise FormatError("cube.size", "This colour table is too large: tables have up to 129 steps a side.")
             read_cube(checked.read_text(errors="replace"))
             info = None
         else:

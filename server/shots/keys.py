@@ -136,6 +136,8 @@ def add_stroke(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, body: St
     inside = ((own >= 0) & (own <= [layer.width, layer.height])).all(axis=1)
     if not np.isfinite(own).all() or not inside.any():
         raise BadInput("stroke.outside", f"Draw on {layer.name} itself.")
+    # A hand draws many points that say nothing.
+    own = cv2.approxPolyDP(own.astype(np.float32).reshape(-1, 1, 2), 0.7, False).reshape(-1, 2)
     bigger = np.sqrt(abs(np.linalg.det(np.linalg.inv(lies)[:2, :2])))
     stroke = CutStroke(
         frame=max(seen, key=lambda one: one[1])[0], subject=body.subject, width=float(np.clip(body.width * bigger, 1, 400)),

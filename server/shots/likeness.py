@@ -6,6 +6,7 @@ import uuid
 from typing import Any, Literal
 
 import numpy as np
+from asgiref.sync import sync_to_async
 from django.http import HttpRequest
 from ninja import Router, Schema
 from pydantic import Field
@@ -46,10 +47,15 @@ class LineUpOut(Schema):
 
 
 @router.post("/shots/{shot_id}/layers/{layer_id}/match", response=MatchOut)
-def match(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, body: MatchIn) -> Any:
+async def match(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, body: MatchIn) -> Any:
     """Match a layer to the plate where it sits in a frame: one undoable change."""
+    # Measuring takes its time: in a thread of its own, so that nothing else waits.
+    return await sync_to_async(_match, thread_sensitive=False)(shot_id, layer_id, body.frame)
+
+
+def _match(shot_id: uuid.UUID, layer_id: str, frame: int) -> MatchOut:
     document = document_of(find_shot(shot_id))
-    found = match_to_plate(document, ShotSources(document, pool()), layer_id, body.frame)
+    found = match_to_plate(document, ShotSources(document, pool()), layer_id, frame)
     name = next(layer.name for layer in document.layers if layer.id == layer_id)
 
     def change(now: Document) -> Document | None:
@@ -63,18 +69,22 @@ def match(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, body: MatchIn
 
 
 @router.post("/shots/{shot_id}/layers/{layer_id}/lineup", response=LineUpOut)
-def line_up(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, body: LineUpIn) -> Any:
+async def line_up(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, body: LineUpIn) -> Any:
     """Start a layer's clip where it shows the same moment as the footage."""
+    return await sync_to_async(_line_up, thread_sensitive=False)(shot_id, layer_id, body.by)
+
+
+def _line_up(shot_id: uuid.UUID, layer_id: str, by: str) -> LineUpOut:
     document = document_of(find_shot(shot_id))
     layer = picture_layer(document, layer_id)
     assert document.footage is not None
-    frames = _shift(document, layer, body.by) - layer.first
+    frames = _shift(document, layer, by) - layer.first
     starts = int(np.floor(frames + 0.5))
 
     def change(now: Document) -> Document | None:
         return with_layer(now, layer_id, {"starts": starts + layer.first, "speed": 100.0, "by_keys": False})
 
-    shot = change_shot(shot_id, f"Line {layer.name} up by its {body.by}", change)
+    shot = change_shot(shot_id, f"Line {layer.name} up by its {by}", change)
     return LineUpOut(shot=shot_out(shot), starts=starts, off=round(frames - starts, 3))
 
 

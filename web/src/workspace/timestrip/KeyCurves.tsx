@@ -2,7 +2,7 @@ import { useEffect, useRef, useState } from "react";
 import type { Key, Num } from "~/api/client";
 import { dragFrom } from "~/ui/drag";
 import { baseAt, keysOf, newKey } from "~/workspace/geometry";
-import { act, useWorkspace } from "~/workspace/store";
+import { useWorkspace } from "~/workspace/store";
 import {
   fieldsOf,
   keyOfPath,
@@ -12,7 +12,8 @@ import {
   withKeys,
   withNumbers,
 } from "~/workspace/timestrip/keyed";
-import { Handle, KeyTools, rangeOf, rounded, short } from "~/workspace/timestrip/KeyParts";
+import { KeyTools, rangeOf, rounded } from "~/workspace/timestrip/KeyParts";
+import { NumberCurve } from "~/workspace/timestrip/NumberCurve";
 import { type Scale, xOf } from "~/workspace/timestrip/TimeStrip";
 import { useOwner } from "~/workspace/timestrip/useOwner";
 
@@ -329,80 +330,20 @@ export function KeyCurves({ scale, hidden }: { scale: Scale; hidden: string[] })
         <rect width={scale.width} height={KEY_CURVES} fill="var(--raise)" />
         {shown.map((n, row) => {
           const path = keyOfPath(n.path);
-          const value = valueOf(n);
-          const keys = keysOf(value);
-          const tint = TINTS[numbers.indexOf(n) % TINTS.length]!;
-          const points: string[] = [];
-          for (let f = 0; f < scale.frames; f++)
-            points.push(`${xOf(scale, f).toFixed(1)},${yOf(path, baseAt(value, f)).toFixed(1)}`);
-          const range = ranges.get(path)!;
           return (
-            <g key={path}>
-              <polyline
-                points={points.join(" ")}
-                fill="none"
-                stroke={tint}
-                strokeWidth="1.5"
-                strokeDasharray={["", "6 3", "2 3", "8 3 2 3"][row % 4]}
-              />
-              <text
-                x={scale.width - 22}
-                y={12 + 12 * row}
-                fontSize="10"
-                textAnchor="end"
-                fill={tint}
-                fontFamily="DM Mono"
-              >
-                {n.label} {short(range.low)} … {short(range.high)}
-              </text>
-              {keys.map((k, at) => {
-                const on = isPicked({ path, frame: k.frame });
-                const [x, y] = [xOf(scale, k.frame), yOf(path, k.value)];
-                const next = keys[at + 1];
-                const bent = on && k.ease === "curve" && next;
-                const before = keys[at - 1];
-                const bentIn = on && before?.ease === "curve";
-                return (
-                  <g key={k.frame}>
-                    {bent && (
-                      <Handle
-                        from={[x, y]}
-                        to={[x + k.out_time * (xOf(scale, next.frame) - x), yOf(path, k.value + k.out_value)]}
-                        label="Handle out"
-                        onGrab={(e) => grabHandle(e, n, at, "out")}
-                      />
-                    )}
-                    {bentIn && before && (
-                      <Handle
-                        from={[x, y]}
-                        to={[x - k.in_time * (x - xOf(scale, before.frame)), yOf(path, k.value + k.in_value)]}
-                        label="Handle in"
-                        onGrab={(e) => grabHandle(e, n, at, "in")}
-                      />
-                    )}
-                    <rect
-                      x={x - 5}
-                      y={y - 5}
-                      width="10"
-                      height="10"
-                      rx={k.ease === "hold" ? 0 : k.ease === "linear" ? 2 : 5}
-                      transform={k.ease === "linear" ? `rotate(45 ${x} ${y})` : undefined}
-                      fill={on ? "var(--saffron-bar)" : "var(--raise)"}
-                      stroke={on ? "var(--ink)" : tint}
-                      strokeWidth="1.8"
-                      className="cursor-move"
-                      data-key={`${path}@${k.frame}`}
-                      aria-label={`Key of ${n.label} at frame ${k.frame}`}
-                      onPointerDown={(e) => grabKey(e, { path, frame: k.frame })}
-                      onDoubleClick={(e) => {
-                        e.stopPropagation();
-                        act({ do: "frame", frame: k.frame });
-                      }}
-                    />
-                  </g>
-                );
-              })}
-            </g>
+            <NumberCurve
+              key={path}
+              number={n}
+              value={valueOf(n)}
+              row={row}
+              tint={TINTS[numbers.indexOf(n) % TINTS.length]!}
+              range={ranges.get(path)!}
+              scale={scale}
+              y={(value) => yOf(path, value)}
+              picked={(frame) => isPicked({ path, frame })}
+              onKey={(e, frame) => grabKey(e, { path, frame })}
+              onHandle={(e, at, side) => grabHandle(e, n, at, side)}
+            />
           );
         })}
         {several && !live && (
