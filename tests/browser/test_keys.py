@@ -136,3 +136,37 @@ class KeeperOffTheCloth(BrowserTest):
         until(lambda: not self.document()["finish"], 20, "the look to be gone")
         page.keyboard.press("Control+z")
         until(lambda: len(self.document()["finish"]) == 1, 20, "undo")
+
+    def test_a_look_only_in_a_part_is_limited_by_a_mask_of_its_own(self) -> None:
+        page = self.page
+        self.new_shot()
+        self.bring_in(self.cut("harbour"))
+        page.get_by_role("button", name="Finish").click()
+        page.get_by_role("button", name="Add to Looks").click()
+        page.get_by_role("menuitem", name="Colour Exposure").click()
+        until(lambda: len(self.document()["finish"]) == 1, 20, "the look")
+        before = self.canvas_pixels().astype(float)
+        self.type_number("Exposure", -3)
+        until(lambda: self.document()["finish"][0]["exposure"] == -3, 20, "the exposure")
+        page.get_by_role("button", name="Only in a part: masks").click()
+        page.get_by_role("button", name="Ellipse").click()
+        page.mouse.move(*self.screen(100, 100, SIZE))
+        page.mouse.down()
+        page.mouse.move(*self.screen(500, 500, SIZE), steps=4)
+        page.mouse.up()
+        until(lambda: len(self.document()["finish"][0]["masks"]) == 1, 20, "the mask")
+        well = page.get_by_test_id("well").bounding_box()
+        assert well
+
+        def changed(x: float, y: float) -> float:
+            left, top = self.screen(x, y, SIZE)
+            at = np.s_[int(top - well["y"]) - 8 : int(top - well["y"]) + 8, int(left - well["x"]) - 8 : int(left - well["x"]) + 8]
+            return float(np.abs(self.canvas_pixels()[at].astype(float) - before[at]).mean())
+
+        until(lambda: changed(300, 300) > 25, 30, "the dark ellipse")
+        self.assertLess(changed(900, 300), 4)
+        self.assertLess(changed(120, 480), 4)
+        # Its mask has handles in the picture, and goes as it came.
+        expect(page.locator("[data-mask-point], [data-outline-point]").first).to_be_visible()
+        page.keyboard.press("Control+z")
+        until(lambda: changed(900, 300) > 10, 30, "the look everywhere again")

@@ -1,18 +1,18 @@
 import { useMemo } from "react";
-import type { Clean, Layer, Mask, Mend } from "~/api/client";
+import type { Clean, Layer, Look, Mask, Mend, PatchStep, Shot } from "~/api/client";
 import { useChosenLayer, useChosenTreatment, useOpenShot } from "~/workspace/context";
 import { type Draft, outlineOf } from "~/workspace/actions/outlines";
 import { apply, IDENTITY, invert, type Matrix, type Point, valueAt } from "~/workspace/geometry";
-import { allLayers, freshId, freshName, round, setOnThing } from "~/workspace/patches";
+import { allLayers, findLayer, freshId, freshName, round, setOnLayer, setOnThing } from "~/workspace/patches";
 import { frameFromPicture, riding, type Spaces, useSpaces } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 
-export type MaskedThing = Layer | Mend | Clean;
+export type MaskedThing = Layer | Mend | Clean | Look;
 
-/** The chosen thing that has masks, and how they are changed. */
+/** What has masks: the chosen layer or treatment, or the look that is open in the details; and how they are changed. */
 export interface Masked {
   thing: MaskedThing;
-  list: "stack" | "plate";
+  list: "stack" | "plate" | "look";
   /** Whether masks may ride on its own picture. */
   owned: boolean;
   /** From a mask's own pixels to the clip's. */
@@ -25,36 +25,46 @@ export interface Masked {
 export const MASK_COLOURS = ["#b48ad8", "#6fb3b8", "#e0a74e", "#d98880", "#8fb573", "#7f9fd4"];
 
 export function useMasked(): Masked | null {
-  const { edits } = useOpenShot();
+  const { record, edits } = useOpenShot();
   const layer = useChosenLayer();
   const treatment = useChosenTreatment();
+  const { chosen, look: open, lookMasks } = useWorkspace();
   const spaces = useSpaces();
+  const finish = record.document.finish;
   return useMemo(() => {
+    const looks = layer ? layer.looks : chosen.kind === "finish" ? finish : [];
+    const look = lookMasks ? looks.find((l) => l.id === open) : undefined;
     const thing: MaskedThing | null =
-      layer ?? (treatment?.kind === "mend" || treatment?.kind === "clean" ? treatment : null);
+      look ?? layer ?? (treatment?.kind === "mend" || treatment?.kind === "clean" ? treatment : null);
     if (!thing) return null;
-    const list = layer ? "stack" : "plate";
+    const steps = (latest: Shot, change: (masks: Mask[]) => Mask[]): PatchStep[] => {
+      if (look) {
+        const on = (now: Look[]) => now.map((l) => (l.id === look.id ? { ...l, masks: change(l.masks) } : l));
+        if (!layer) return [{ op: "replace", path: "/finish", value: on(latest.finish) }];
+        const now = findLayer(latest, layer.id) ?? layer;
+        return setOnLayer(latest, layer.id, { looks: on(now.looks) });
+      }
+      const now = [...allLayers(latest), ...latest.plate].find((t) => t.id === thing.id);
+      const masks = now && "masks" in now ? now.masks : thing.masks;
+      return setOnThing(layer ? "stack" : "plate", latest, thing.id, { masks: change(masks) });
+    };
     return {
       thing,
-      list,
-      owned: "follow" in thing && thing.kind !== "fill",
-      space: (mask, frame) => spaceOf(mask, thing, spaces, frame),
-      edit: async (label, change) => {
-        const done = await edits.edit(label, (latest) => {
-          const now = [...allLayers(latest), ...latest.plate].find((t) => t.id === thing.id);
-          const masks = now && "masks" in now ? now.masks : thing.masks;
-          return setOnThing(list, latest, thing.id, { masks: change(masks) });
-        });
-        return done !== null;
-      },
+      list: look ? "look" : layer ? "stack" : "plate",
+      owned: ownMatrix(layer, spaces, 0) !== null,
+      space: (mask, frame) => spaceOf(mask, layer, spaces, frame),
+      edit: async (label, change) => (await edits.edit(label, (latest) => steps(latest, change))) !== null,
     };
-  }, [layer, treatment, spaces, edits]);
+  }, [layer, treatment, chosen.kind, finish, open, lookMasks, spaces, edits]);
 }
 
-function spaceOf(mask: Mask, thing: MaskedThing, spaces: Spaces, frame: number): Matrix {
+/** From a layer's own picture to the clip; null for those that have none. */
+const ownMatrix = (layer: Layer | null, spaces: Spaces, frame: number): Matrix | null =>
+  layer && "follow" in layer && layer.kind !== "fill" ? frameFromPicture(layer, spaces, frame) : null;
+
+function spaceOf(mask: Mask, layer: Layer | null, spaces: Spaces, frame: number): Matrix {
   if (mask.rides === "footage") return IDENTITY;
-  if (mask.rides === "own")
-    return "follow" in thing && thing.kind !== "fill" ? frameFromPicture(thing, spaces, frame) : IDENTITY;
+  if (mask.rides === "own") return ownMatrix(layer, spaces, frame) ?? IDENTITY;
   const target = mask.rides === "screen" ? null : mask.rides.slice(3);
   return spaces.of(riding(target, mask.reference_frame), frame);
 }

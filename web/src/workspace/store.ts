@@ -43,6 +43,8 @@ interface WorkspaceState {
   mask: string | null;
   /** The look that is open in the details: its spots are grips in the picture. */
   look: string | null;
+  /** Whether masks are those of the open look, not of the chosen thing. */
+  lookMasks: boolean;
   /** Whether a changed number moves the whole path of its keys. */
   overAll: boolean;
   /** The layer that is shown by itself, and over what. */
@@ -91,6 +93,7 @@ export type Action =
   | { do: "cut"; subject?: boolean; width?: number }
   | { do: "mask"; id: string | null }
   | { do: "look"; id: string | null }
+  | { do: "lookMasks"; on: boolean }
   | { do: "overAll"; on: boolean }
   | { do: "alone"; alone: WorkspaceState["alone"] }
   | { do: "worked"; on: boolean }
@@ -123,6 +126,7 @@ const START = {
   outlineShape: "free" as OutlineShape,
   mask: null,
   look: null,
+  lookMasks: false,
   overAll: false,
   alone: null as WorkspaceState["alone"],
   worked: true,
@@ -164,6 +168,7 @@ function reduce(action: Action): Partial<WorkspaceState> {
         loupe: null,
         mask: null,
         look: null,
+        lookMasks: false,
         alone: null,
         half: null,
       };
@@ -181,7 +186,9 @@ function reduce(action: Action): Partial<WorkspaceState> {
     case "mask":
       return { mask: action.id };
     case "look":
-      return { look: action.id };
+      return { look: action.id, lookMasks: false, mask: null };
+    case "lookMasks":
+      return { lookMasks: action.on, mask: null };
     case "overAll":
       return { overAll: action.on };
     case "alone":

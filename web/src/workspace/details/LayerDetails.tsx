@@ -33,6 +33,7 @@ const picture = (layer: Layer): layer is StillLayer | PinLayer =>
 
 export function LayerDetails({ layer }: { layer: Layer }) {
   const { edits } = useOpenShot();
+  const lookMasks = useWorkspace((w) => w.lookMasks);
   const { data: kinds } = useKinds("layer");
   const { data: assets } = useAssets();
   const schema = kinds?.find((k) => k.kind === layer.kind)?.schema;
@@ -71,11 +72,15 @@ export function LayerDetails({ layer }: { layer: Layer }) {
       {layer.kind !== "wash" && layer.kind !== "fill" && (
         <MatchGroup layer={layer} isClip={Boolean(isClip)} />
       )}
-      <MaskGroup
-        help={
-          layer.kind === "wash" ? "A mask limits its looks." : "A mask cuts it: only what is inside is seen."
-        }
-      />
+      {!lookMasks && (
+        <MaskGroup
+          help={
+            layer.kind === "wash"
+              ? "A mask limits its looks."
+              : "A mask cuts it: only what is inside is seen."
+          }
+        />
+      )}
       <MatteGroup layer={layer} set={set} />
       {schema && (
         <SchemaForm

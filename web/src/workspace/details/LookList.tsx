@@ -3,6 +3,7 @@ import { DropdownMenu } from "radix-ui";
 import type { Look } from "~/api/client";
 import { useKinds } from "~/api/queries";
 import { Group } from "~/workspace/details/Group";
+import { MaskGroup } from "~/workspace/details/MaskGroup";
 import { RidesRow } from "~/workspace/details/RidesRow";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { freshId, freshName } from "~/workspace/patches";
@@ -21,7 +22,7 @@ interface Props {
 /** Looks in their order: each can be turned off, moved, opened and removed. */
 export function LookList({ looks, title, help, owned = false, edit }: Props) {
   const { data: kinds } = useKinds("look");
-  const open = useWorkspace((s) => s.look);
+  const { look: open, lookMasks } = useWorkspace();
   const setOpen = (id: string) => act({ do: "look", id });
   const selected = open ?? (looks.length === 1 ? looks[0]!.id : null);
   const one = (id: string, label: string, values: object) =>
@@ -165,6 +166,23 @@ export function LookList({ looks, title, help, owned = false, edit }: Props) {
                   onChange={(field, value, label) => one(l.id, `${label} of ${l.name}`, { [field]: value })}
                 />
               )}
+              {on && (
+                <button
+                  className="my-1 text-xs font-semibold text-plum"
+                  aria-expanded={lookMasks}
+                  onClick={() => {
+                    setOpen(l.id);
+                    act({ do: "lookMasks", on: !lookMasks });
+                  }}
+                >
+                  {lookMasks
+                    ? "Done with its masks"
+                    : l.masks.length
+                      ? `Its masks (${l.masks.length})`
+                      : "Only in a part: masks"}
+                </button>
+              )}
+              {on && lookMasks && <MaskGroup help="A mask limits this look: it is seen inside." />}
             </li>
           );
         })}

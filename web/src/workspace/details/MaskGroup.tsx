@@ -32,9 +32,9 @@ export function MaskGroup({ help }: { help: string }) {
   const address = `/shots/${shotId}/masks/${masked.thing.id}`;
   return (
     <Group
-      title="Masks"
+      title={masked.list === "look" ? "Masks of this look" : "Masks"}
       side={
-        <span className="flex gap-2">
+        <span className={masked.list === "look" ? "hidden" : "flex gap-2"}>
           <button
             className="text-ink-2 hover:text-tide"
             aria-label="Masks from an SVG file"

@@ -140,7 +140,8 @@ export function LookSpots({ mapping }: { mapping: Mapping }) {
   const layer = useChosenLayer();
   const spaces = useSpaces();
   const looks = layer ? layer.looks : chosen.kind === "finish" ? record.document.finish : [];
-  const look = looks.find((l) => l.id === open);
+  const look =
+    looks.find((l) => l.id === open) ?? (open === null && looks.length === 1 ? looks[0] : undefined);
   const spots = look ? SPOTS[look.kind] : undefined;
   if (!look || !spots || !("rides" in look)) return null;
   const own =
