@@ -134,6 +134,19 @@ class ShotFiles(unittest.TestCase):
             assert file.shot.footage is not None
             self.assertEqual((file.shot.footage.frames, file.shot.footage.out_frame), (8, 7))
             self.assertIn(file.shot.motions[0].measurement, file.measurements)
+            # Names stand for files wherever they are: in parcels and in looks.
+            (folder / "t.cube").write_text("LUT_1D_SIZE 2\n0 0 0\n1 1 1\n")
+            shown = {"kind": "still", "id": "s", "name": "S", "asset": "clip", "x": 9.0, "y": 9.0,
+                     "looks": [{"kind": "cube", "id": "look-1", "name": "T", "table": "table"}]}  # fmt: skip
+            deep = {**data, "media": {"clip": "c.mp4", "table": "t.cube"}, "shot": {
+                "name": "S", "footage": {"asset": "clip"}, "parcels": [{"id": "q", "name": "Q", "stack": [shown]}],
+                "stack": [{"kind": "parcel", "id": "p", "name": "P", "parcel": "q"}]}}  # fmt: skip
+            (folder / "deep.json").write_text(json.dumps(deep))
+            file = read_shot_file(folder / "deep.json")
+            layer = file.shot.parcels[0].stack[0]
+            self.assertEqual(file.media[layer.asset].name, "c.mp4")  # type: ignore[union-attr]
+            self.assertEqual(file.media[layer.looks[0].table].name, "t.cube")  # type: ignore[union-attr, index]
+            self.assertEqual(file.shot.stack[0].width, file.shot.footage.width)  # type: ignore[union-attr]
             data["media"] = {"clip": "gone.mp4"}
             (folder / "shot.json").write_text(json.dumps(data))
             with self.assertRaises(BadInput) as caught:

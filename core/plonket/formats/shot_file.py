@@ -93,17 +93,20 @@ def file_digest(path: Path) -> str:
     return digest.hexdigest()
 
 
-def _name_to_digest(shot: dict[str, Any], names: dict[str, str]) -> None:
-    for holder in [shot.get("footage"), *shot.get("stack", [])]:
-        if isinstance(holder, dict) and holder.get("asset") in names:
-            holder["asset"] = names[holder["asset"]]
-    for holder, key in [*((m, "measurement") for m in shot.get("motions", [])),
-                        *((m, "ignore_matte") for m in shot.get("motions", [])),
-                        *((layer, "bead") for layer in shot.get("stack", [])),
-                        *((frame, "picture") for one in shot.get("plate", []) if isinstance(one, dict)
-                          for frame in one.get("frames", []))]:  # fmt: skip
-        if isinstance(holder, dict) and holder.get(key) in names:
-            holder[key] = names[holder[key]]
+REFERS = ("asset", "measurement", "ignore_matte", "bead", "picture", "clean", "table")
+"""Fields that hold the content hash of something outside the document, wherever they are in it."""
+
+
+def _name_to_digest(part: Any, names: dict[str, str]) -> None:
+    if isinstance(part, list):
+        for item in part:
+            _name_to_digest(item, names)
+    elif isinstance(part, dict):
+        for key, value in part.items():
+            if key in REFERS and isinstance(value, str):
+                part[key] = names.get(value, value)
+            else:
+                _name_to_digest(value, names)
 
 
 def _fill_in(shot: dict[str, Any], media: dict[str, Path]) -> None:
@@ -117,7 +120,14 @@ def _fill_in(shot: dict[str, Any], media: dict[str, Path]) -> None:
         footage.setdefault("frames", info.frames)
         footage.setdefault("in_frame", 0)
         footage.setdefault("out_frame", info.frames - 1)
-    for layer in shot.get("stack", []):
-        if isinstance(layer, dict) and layer.get("asset") in media and "width" not in layer:
+    inside = [layer for parcel in shot.get("parcels", []) if isinstance(parcel, dict) for layer in parcel.get("stack", [])]
+    for layer in [*shot.get("stack", []), *inside]:
+        if not isinstance(layer, dict) or "width" in layer:
+            continue
+        if layer.get("asset") in media:
             info = probe(media[layer["asset"]])
             layer["width"], layer["height"] = info.width, info.height
+        elif layer.get("kind") == "parcel" and isinstance(footage, dict):
+            layer["width"], layer["height"] = footage.get("width", 1280), footage.get("height", 720)
+            layer.setdefault("x", layer["width"] / 2)
+            layer.setdefault("y", layer["height"] / 2)
