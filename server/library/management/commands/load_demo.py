@@ -140,6 +140,10 @@ def _chart_wall(project: Project, clip: Asset, elements: dict[str, Asset]) -> No
     change_shot(shot.id, "Plonk the boat and the flare", lambda d: d.model_copy(update={"stack": stack}))
 
 
+_measured: dict[tuple[str, str], str] = {}
+"""What was measured in this load, by clip and motion: several shots follow the same thing."""
+
+
 def _measure(shot_id: uuid.UUID, clip: Asset) -> None:
     """Measure every motion of a shot here and now."""
     reader = open_clip(store.derived_folder(clip.digest) / "clip.mp4")
@@ -147,8 +151,10 @@ def _measure(shot_id: uuid.UUID, clip: Asset) -> None:
     def change(document: Document) -> Document:
         measured = []
         for motion in document.motions:
-            digest = store.keep_measurement(MOTIONS.get(motion.kind).run(motion, reader).to_bytes())
-            measured.append(motion.model_copy(update={"measurement": digest}))
+            known = (clip.digest, motion.model_dump_json())
+            if known not in _measured or not store.measurement_path(_measured[known]).exists():
+                _measured[known] = store.keep_measurement(MOTIONS.get(motion.kind).run(motion, reader).to_bytes())
+            measured.append(motion.model_copy(update={"measurement": _measured[known]}))
         return document.model_copy(update={"motions": measured})
 
     change_shot(shot_id, "Measure", change)
