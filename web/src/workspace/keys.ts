@@ -57,6 +57,16 @@ export const KEYS: { group: string; keys: [string, string][] }[] = [
     ],
   },
   {
+    group: "Keys in the time strip",
+    keys: [
+      ["Drag", "A box round keys; a key, or all chosen ones (with Shift: along one way)"],
+      ["Ctrl A, C, V", "Choose all, copy, paste at the playhead"],
+      ["Arrow keys", "Move the chosen keys (with Shift: ten times as far)"],
+      ["Double click", "Another key there; on a key: go to its frame"],
+      ["Delete", "Take the chosen keys away"],
+    ],
+  },
+  {
     group: "The shot",
     keys: [
       ["I and O", "Range begins or ends at this frame"],
@@ -229,6 +239,7 @@ export function useKeys(tracks: Tracks): void {
           if (state.loupe) act({ do: "loupe", at: null });
           else if (state.adviceOpen) act({ do: "open", what: "advice", on: false });
           else if (state.held) act({ do: "held", motion: null });
+          else if (state.alone) act({ do: "alone", alone: null });
           else if (state.tool !== "handle") act({ do: "tool", tool: "handle" });
           else if (state.wipe !== null) act({ do: "wipe", at: null });
           else act({ do: "choose", chosen: { kind: "none" } });
