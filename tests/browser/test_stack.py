@@ -276,6 +276,8 @@ class Stack(BrowserTest):
         self.bring_element(DEMO / "shelf" / "paper-boat.png")
         page.mouse.click(*self.screen(500, 500, SIZE))
         until(lambda: len(self.document()["stack"]) == 1, 20, "the boat")
+        # The details come in piece by piece; a menu opens where it stays.
+        expect(page.get_by_label("Opacity value")).to_be_visible()
         page.get_by_role("combobox", name="Into a parcel").click()
         page.get_by_role("option", name="A new parcel").click()
         until(lambda: self.layer()["kind"] == "parcel", 20, "the parcel")

@@ -156,7 +156,7 @@ class Locked(unittest.TestCase):
         pool = MediaPool(lambda _: path, lambda _: track)
         self.addCleanup(pool.close)
         source = StillSource(disc)
-        pool.element = lambda _asset, _frame, _key=None: source  # type: ignore[method-assign]
+        pool.element = lambda _asset, _frame, _key=None, _level=0: source  # type: ignore[method-assign]
         pool.length = lambda _asset: 1  # type: ignore[method-assign]
         full = shot.model_copy(update={"stack": [stuck, loose]})
         sources = ShotSources(full, pool)

@@ -31,7 +31,8 @@ export function SchemaForm({ schema, groups, values, onChange, bare = false }: P
   );
   return groups.map((group) => {
     const rows = fields
-      .filter((f) => f.hints.group === group)
+      // A perch is shown by the form of what is placed, but has not all of it.
+      .filter((f) => f.hints.group === group && values[f.name] !== undefined)
       .map(({ name, hints }) => (
         <Field
           key={name}
