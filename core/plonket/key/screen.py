@@ -32,7 +32,7 @@ class ScreenKey(Model):
                         help="How different in colour from its samples something may be and still be cloth.")  # fmt: skip
     detail: float = plain(14, label="Follows folds", low=4, high=80, step=1, unit="px", group="Cloth",
                           help="How fine its folds and shadows are followed: smaller keys finer ones away.")  # fmt: skip
-    sharp: bool = switch(True, label="Colour restored", group="Cloth",
+    sharp: bool = switch(True, label="Full colour", group="Cloth",
                          help="Clips store colour at half size; this brings it back to the edges of brightness.")  # fmt: skip
     auto: bool = switch(True, label="Clean cloth", group="Matte", help="Clips black just above the cloth's own noise.")
     calm: float = plain(3, label="Calm noise", low=0, high=8, step=1, unit="px", group="Matte",

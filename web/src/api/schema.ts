@@ -4427,6 +4427,11 @@ export interface components {
              */
             replace: "grey" | "nothing" | "tint";
             /**
+             * Sharp
+             * @default true
+             */
+            sharp: boolean;
+            /**
              * Soften
              * @default 0
              */
