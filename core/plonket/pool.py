@@ -5,12 +5,11 @@ from __future__ import annotations
 import hashlib
 import os
 import threading
-from collections import OrderedDict
 from collections.abc import Callable, Hashable, Sequence
 from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
-from typing import Any, Generic, TypeVar
+from typing import Any
 
 import cv2
 import numpy as np
@@ -20,6 +19,7 @@ from plonket.comp.picture import StillSource, halved
 from plonket.conventions import F32, F64, U8
 from plonket.errors import BadInput
 from plonket.formats.cube import read_cube
+from plonket.kept import Kept
 from plonket.key.carried import Carried
 from plonket.key.chroma import restored
 from plonket.key.common import KeyContext, scaled
@@ -48,8 +48,6 @@ from plonket.shot import Shot, mends_hash, plate_hash
 MOST_HALVED = 2
 """A key is worked out at a quarter of the size at the least: below that hair is gone."""
 
-Name = TypeVar("Name", bound=Hashable)
-Value = TypeVar("Value")
 
 
 class MediaPool:
@@ -73,20 +71,20 @@ class MediaPool:
         most_clips: int = 4,
         most_stills: int = 24,
     ) -> None:
-        self._clips: _Kept[str, Clip] = _Kept(lambda key: open_working(media_path(key)), most_clips, lambda clip: clip.close())
-        self._stills: _Kept[str, StillSource] = _Kept(lambda key: StillSource(open_clip(media_path(key)).rgba(0)), most_stills)
-        self._clip_stills: _Kept[tuple[str, int], StillSource] = _Kept(self._clip_still, most_stills)
-        self._measured = _Kept(measurement, 32)
-        self._tables: _Kept[str, F32] = _Kept(lambda key: read_cube(media_path(key).read_text(errors="replace")), 8)
+        self._clips: Kept[str, Clip] = Kept(lambda key: open_working(media_path(key)), most_clips, lambda clip: clip.close())
+        self._stills: Kept[str, StillSource] = Kept(lambda key: StillSource(open_clip(media_path(key)).rgba(0)), most_stills)
+        self._clip_stills: Kept[tuple[str, int], StillSource] = Kept(self._clip_still, most_stills)
+        self._measured = Kept(measurement, 32)
+        self._tables: Kept[str, F32] = Kept(lambda key: read_cube(media_path(key).read_text(errors="replace")), 8)
         self._scratch = scratch
         self._stored = stored or (lambda _key, _frame: None)
-        self._movements: _Kept[tuple[str, int], F64] = _Kept(self._no_maker, 64)
-        self._mended: _Kept[tuple[str, int], U8] = _Kept(self._no_maker, 32)
-        self._views: _Kept[str, ViewPath] = _Kept(self._no_maker, 16)
-        self._painted: _Kept[str, F32] = _Kept(self._no_maker, 8)
-        self._heroes: _Kept[str, Hero] = _Kept(self._no_maker, 8)
-        self._keyed: _Kept[tuple[str, int, str, int], StillSource] = _Kept(self._no_maker, 10)
-        self._contexts: _Kept[tuple[str, str, str], KeyContext] = _Kept(self._no_maker, 16)
+        self._movements: Kept[tuple[str, int], F64] = Kept(self._no_maker, 64)
+        self._mended: Kept[tuple[str, int], U8] = Kept(self._no_maker, 32)
+        self._views: Kept[str, ViewPath] = Kept(self._no_maker, 16)
+        self._painted: Kept[str, F32] = Kept(self._no_maker, 8)
+        self._heroes: Kept[str, Hero] = Kept(self._no_maker, 8)
+        self._keyed: Kept[tuple[str, int, str, int], StillSource] = Kept(self._no_maker, 10)
+        self._contexts: Kept[tuple[str, str, str], KeyContext] = Kept(self._no_maker, 16)
 
     def clip(self, asset: str) -> Clip:
         return self._clips.get(asset)
@@ -211,50 +209,6 @@ class MediaPool:
     def close(self) -> None:
         """Close every open clip."""
         self._clips.clear()
-
-
-class _Kept(Generic[Name, Value]):
-    """A small thread-safe cache of things that are costly to make; the least recently used go first."""
-
-    def __init__(
-        self, make: Callable[[Name], Value], room: int, drop: Callable[[Value], None] | None = None
-    ) -> None:
-        self._make, self._room, self._drop = make, room, drop
-        self._lock = threading.RLock()
-        self._items: OrderedDict[Name, Value] = OrderedDict()
-        self._making: dict[Name, threading.RLock] = {}
-
-    def has(self, key: Name) -> bool:
-        with self._lock:
-            return key in self._items
-
-    def get(self, key: Name, make: Callable[[], Value] | None = None) -> Value:
-        with self._lock:
-            if key in self._items:
-                self._items.move_to_end(key)
-                return self._items[key]
-            making = self._making.setdefault(key, threading.RLock())
-        # Only who wants the same thing waits while it is made.
-        with making:
-            with self._lock:
-                if key in self._items:
-                    return self._items[key]
-            made = make() if make else self._make(key)
-        with self._lock:
-            self._making.pop(key, None)
-            self._items[key] = made
-            while len(self._items) > self._room:
-                _, old = self._items.popitem(last=False)
-                if self._drop:
-                    self._drop(old)
-            return made
-
-    def clear(self) -> None:
-        with self._lock:
-            for value in self._items.values():
-                if self._drop:
-                    self._drop(value)
-            self._items.clear()
 
 
 class ShotSources:

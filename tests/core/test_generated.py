@@ -91,10 +91,9 @@ class Particles(unittest.TestCase):
         np.testing.assert_allclose(r, 60, atol=1e-6)
         flying = alive(still.model_copy(update={"speed": 3.0, "speed_spread": 0.0, "spread": 0.0, "drag": 0.0}), self.context(30))
         r = np.hypot(flying.at[:, 0] - 160, flying.at[:, 1] - 120)
-        age = flying.part / 1  # sorted by nothing: only the range is told
         self.assertGreater(r.max(), 60 + 3 * 15)
         self.assertGreaterEqual(r.min(), 60 - 1e-6)
-        self.assertTrue(((age >= 0) & (age < 1)).all())
+        self.assertTrue(((flying.part >= 0) & (flying.part < 1)).all())
 
     def test_as_many_as_are_born_and_live(self) -> None:
         one = RingOfSparks(rate=20, life=30, life_spread=0)

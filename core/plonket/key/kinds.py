@@ -13,51 +13,16 @@ from plonket.key.common import KeyContext
 from plonket.registry import Entry, Registry
 
 KEYS: Registry[Callable[[F32, Any, KeyContext], F32]] = Registry("key")
-KEYS.add(
-    Entry(
-        kind="screen",
-        label="Screen",
-        help="A subject before a green, blue or other cloth; folds, shadows and spill go with it.",
-        settings=screen.ScreenKey,
-        run=screen.run,
-    )
-)
-KEYS.add(
-    Entry(
-        kind="brightness",
-        label="Brightness",
-        help="Light on black, or what is brighter or darker than a threshold.",
-        settings=brightness.BrightnessKey,
-        run=brightness.run,
-    )
-)
-KEYS.add(
-    Entry(
-        kind="colours",
-        label="Colour range",
-        help="Whatever has one of the colours picked.",
-        settings=colours.ColourKey,
-        run=colours.run,
-    )
-)
-KEYS.add(
-    Entry(
-        kind="difference",
-        label="Difference",
-        help="What was not there on a clean plate.",
-        settings=difference.DifferenceKey,
-        run=difference.run,
-    )
-)
-KEYS.add(
-    Entry(
-        kind="cutout",
-        label="Cut-out",
-        help="A subject before anything, from a few strokes over it and beside it.",
-        settings=cutout.CutOutKey,
-        run=cutout.run,
-    )
-)
+for _kind, _label, _help, _settings, _run in (
+    ("screen", "Screen", "A subject before a green, blue or other cloth; folds, shadows, spill go with it.", screen.ScreenKey,
+     screen.run),
+    ("brightness", "Brightness", "Light on black, or what is brighter or darker than a threshold.", brightness.BrightnessKey,
+     brightness.run),
+    ("colours", "Colour range", "Whatever has one of the colours picked.", colours.ColourKey, colours.run),
+    ("difference", "Difference", "What was not there on a clean plate.", difference.DifferenceKey, difference.run),
+    ("cutout", "Cut-out", "A subject before anything, from a few strokes over it and beside it.", cutout.CutOutKey, cutout.run),
+):  # fmt: skip
+    KEYS.add(Entry(kind=_kind, label=_label, help=_help, settings=_settings, run=_run))
 
 Key = Annotated[
     screen.ScreenKey | brightness.BrightnessKey | colours.ColourKey | difference.DifferenceKey | cutout.CutOutKey,
