@@ -21,6 +21,7 @@ from django.conf import settings
 from django.db import connection
 from django.test import TransactionTestCase
 from playwright.sync_api import Browser, Download, Page, Playwright, expect, sync_playwright
+from playwright.sync_api import TimeoutError as PlaywrightTimeout
 
 from plonket_server.asgi import application
 from plonket_server.celery import app
@@ -131,6 +132,22 @@ class BrowserTest(TransactionTestCase):
         box.click()
         box.fill(str(value))
         box.press("Enter")
+
+    def choose(self, menu: str, option: str) -> None:
+        """Take an option of a menu; opened again when what lies round it was just being drawn anew."""
+        box = self.page.get_by_role("combobox", name=menu, exact=True)
+        wanted = self.page.get_by_role("option", name=option)
+
+        def opened() -> bool:
+            box.click()
+            try:
+                wanted.wait_for(timeout=5_000)
+            except PlaywrightTimeout:
+                return False
+            return True
+
+        until(opened, 20, f"{option} in the menu {menu}")
+        wanted.click()
 
     def deliver(self) -> Path:
         """Deliver the shot and save the file."""

@@ -152,6 +152,12 @@ class TeaTin(BrowserTest):
         self.shown(HERO)
         until(lambda: self.red_at(800, 630), 30, "the red spot to be seen in the viewer")
 
+    def chosen(self, number: int) -> dict[str, Any]:
+        """Mask `number` from 0 of the mend, once Details show it as the chosen one."""
+        mask = self.document()["plate"][0]["masks"][number]
+        expect(self.page.locator("li button[aria-pressed=true]", has_text=mask["name"])).to_be_visible()
+        return mask
+
     def red_at(self, x: float, y: float) -> bool:
         seen = self.canvas_pixels()
         well = self.page.get_by_test_id("well").bounding_box()
@@ -202,19 +208,18 @@ class TeaTin(BrowserTest):
         page.get_by_role("button", name="Ellipse").click()
         self.box((240, 95), (295, 150))
         until(lambda: len(self.document()["plate"][0]["masks"]) == 7, 20, "the ellipse")
-        page.get_by_role("combobox", name="Goes").click()
-        page.get_by_role("option", name="Off those above").click()
+        self.chosen(6)
+        self.choose("Goes", "Off those above")
         until(lambda: self.document()["plate"][0]["masks"][6]["mode"] == "subtract", 20, "the ellipse taken off")
         points = self.document()["plate"][0]["masks"][6]["outline"]["keys"][0]["points"]
         self.assertTrue(all(abs(p["in_x"]) + abs(p["in_y"]) > 5 for p in points))
         page.get_by_role("button", name="Graded").click()
         self.box((640, 100), (640, 600))
         until(lambda: len(self.document()["plate"][0]["masks"]) == 8, 20, "the graded mask")
-        graded = self.document()["plate"][0]["masks"][7]
+        graded = self.chosen(7)
         self.assertEqual(graded["kind"], "graded")
         self.assertAlmostEqual(graded["to_y"], 600, delta=3)
-        page.get_by_role("combobox", name="Goes").click()
-        page.get_by_role("option", name="Only where both are").click()
+        self.choose("Goes", "Only where both are")
         until(lambda: self.document()["plate"][0]["masks"][7]["mode"] == "intersect", 20, "the graded mask's mode")
 
         # High up the cross is gone, except under the ellipse; low down the graded mask leaves it.

@@ -52,8 +52,7 @@ class KeeperOffTheCloth(BrowserTest):
         self.type_number("Place x", 640)
         self.type_number("Place y", 360)
 
-        page.get_by_role("combobox", name="Key", exact=True).click()
-        page.get_by_role("option", name="Screen").click()
+        self.choose("Key", "Screen")
         until(lambda: self.layer()["key"] is not None, 20, "the key")
         expect(page.get_by_test_id("matte-quality")).to_contain_text("Cloth", timeout=30_000)
         expect(page.get_by_text("found by itself")).to_be_visible()

@@ -120,8 +120,7 @@ class TakenOut(BrowserTest):
         page = self.page
         self.start([specked(f) for f in self.shaky.frames])
         self.take_out((SPECK[0] - 6, SPECK[1] - 6), (SPECK[0] + 6, SPECK[1] + 6))
-        page.get_by_role("combobox", name="Filled").click()
-        page.get_by_role("option", name="Borrowed from other frames").click()
+        self.choose("Filled", "Borrowed from other frames")
         until(lambda: self.document()["plate"][0]["method"] == "time", 20, "the method")
         self.assertEqual(self.document()["plate"][0]["masks"][0]["rides"], "footage")
         mask = np.zeros((360, 640), np.uint8)

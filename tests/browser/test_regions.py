@@ -139,8 +139,7 @@ class Regions(BrowserTest):
         self.outline(self.chart(0.6), ignore=True)
         self.assertFalse(self.plane()["regions"][1]["use"])
         # On the screen and keyed: it moves between its two keys.
-        page.get_by_role("combobox", name="What Ignore rides on").click()
-        page.get_by_role("option", name="Nothing (the screen)").click()
+        self.choose("What Ignore rides on", "Nothing (the screen)")
         page.get_by_role("button", name="Key the shape of Ignore here").click()
         self.go_to(20)
         page.get_by_role("button", name="Key the shape of Ignore here").click()
@@ -169,8 +168,7 @@ class Regions(BrowserTest):
         self.measure()
         page.get_by_role("button", name="Plane Plane").click()
         page.get_by_role("button", name="Ignore", exact=True).nth(1).click()
-        page.get_by_role("combobox", name="What Ignore rides on").click()
-        page.get_by_role("option", name="Point motion").click()
+        self.choose("What Ignore rides on", "Point motion")
         until(lambda: self.plane()["regions"][1]["follow"].startswith("motion:"), 20, "the ride")
 
         def grip_at(frame: int) -> F64:

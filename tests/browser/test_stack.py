@@ -220,8 +220,7 @@ class Stack(BrowserTest):
         until(lambda: len(self.document()["stack"]) == 1, 20, "the keeper")
         for label, value in (("Size", 100), ("Place x", 640), ("Place y", 360)):
             self.type_number(label, value)
-        page.get_by_role("combobox", name="Key", exact=True).click()
-        page.get_by_role("option", name="Screen").click()
+        self.choose("Key", "Screen")
         until(lambda: self.layer()["key"] is not None, 20, "the key")
         self.type_number("Marks off", 90)
         self.look("Light wrap")
@@ -278,8 +277,7 @@ class Stack(BrowserTest):
         until(lambda: len(self.document()["stack"]) == 1, 20, "the boat")
         # The details come in piece by piece; a menu opens where it stays.
         expect(page.get_by_label("Opacity value")).to_be_visible()
-        page.get_by_role("combobox", name="Into a parcel").click()
-        page.get_by_role("option", name="A new parcel").click()
+        self.choose("Into a parcel", "A new parcel")
         until(lambda: self.layer()["kind"] == "parcel", 20, "the parcel")
         self.assertEqual([p["stack"][0]["name"] for p in self.document()["parcels"]], ["paper-boat"])
         # Shown once more, elsewhere.
