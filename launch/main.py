@@ -19,6 +19,10 @@ Commands of the core, without server or database:
   probe         facts about a clip as JSON
   track-points  follow points through a clip, to CSV
   track-plane   follow a flat surface through a clip, to JSON or CSV
+  solve-camera  solve the camera's movement, its lens and points of the set
+  steady        steady a clip on a plane that was followed
+  fill          take out what a matte covers
+  key           take a subject off its cloth
   render        render a shot file to a video or folder
   film          film a demo set with the simulated phone
 

@@ -1,19 +1,19 @@
-"""The core's command line: ``bin/plonket probe | track-points | track-plane | render | film``."""
+"""The core's command line: ``bin/plonket probe | track-points | solve-camera | render | ...``."""
 
 from __future__ import annotations
 
 import argparse
 import json
 import sys
-import time
 from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
 
-from plonket.context import Work
+from plonket.cli_camera import add_camera_commands
 from plonket.errors import BadInput, PlonketError
 from plonket.motion.plane.settings import FREEDOMS
+from plonket.terminal import parse_range, terminal_work
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -72,6 +72,8 @@ def _parser() -> argparse.ArgumentParser:
     one.add_argument("--out", type=Path, required=True, metavar="plane.json",
                      help=".json for homographies, .csv for the corners of the region's box")  # fmt: skip
     one.set_defaults(run=_track_plane)
+
+    add_camera_commands(commands)
 
     one = commands.add_parser("steady", help="steady a clip on a plane that was followed")
     one.add_argument("clip", type=Path, metavar="CLIP")
@@ -153,38 +155,6 @@ def parse_outline(text: str) -> list[tuple[float, float]]:
         raise BadInput(
             "cli.region", f'{text!r} is not an outline. Write three points or more, such as "10,20 300,20 300,200".'
         ) from None
-
-
-def parse_range(text: str | None, frames: int) -> tuple[int, int]:
-    """``A:B`` to (A, B); either may be left out."""
-    if text is None:
-        return 0, frames
-    a, colon, b = text.partition(":")
-    try:
-        if not colon:
-            raise ValueError
-        start, stop = int(a or 0), int(b or frames)
-    except ValueError:
-        raise BadInput("cli.range", f"{text!r} is not a range. Write A:B such as 10:50.") from None
-    if not 0 <= start < stop <= frames:
-        raise BadInput("cli.range", f"The range {text} does not lie within 0:{frames}.")
-    return start, stop
-
-
-def terminal_work(what: str) -> Work:
-    """Progress on stderr: a line that is rewritten on a terminal, now and then a line otherwise."""
-    state = {"shown": 0.0, "start": time.monotonic()}
-
-    def show(done: int, total: int) -> None:
-        now = time.monotonic()
-        if now - state["shown"] < (0.1 if sys.stderr.isatty() else 5) and done < total:
-            return
-        state["shown"] = now
-        left = (now - state["start"]) / max(done, 1) * (total - done)
-        end = "\r" if sys.stderr.isatty() and done < total else "\n"
-        print(f"{what} {done}/{total}, {left:.0f} s left ", end=end, file=sys.stderr, flush=True)
-
-    return Work(on_progress=show)
 
 
 def _probe(options: argparse.Namespace) -> None:

@@ -13,6 +13,7 @@ from typing import Any
 
 import cv2
 import numpy as np
+from numpy.typing import NDArray
 
 from plonket.colour import linear_from_8bit
 from plonket.comp.picture import StillSource, halved
@@ -32,6 +33,10 @@ from plonket.media.clip import Clip, open_clip, open_working
 from plonket.mend.clean import Hero
 from plonket.mend.plate import Filled, Patch, mended
 from plonket.mending import Mending
+from plonket.motion.camera.settings import CameraMotion
+from plonket.motion.camera.spot import Spot
+from plonket.motion.camera.track import CameraTrack
+from plonket.motion.camera.view import RoomCamera, spot_path
 from plonket.motion.following import spot_through
 from plonket.motion.movement import Measured, between, movement_of, settled_points
 from plonket.motion.plane.settings import PlaneMotion
@@ -43,7 +48,7 @@ from plonket.plate.clean import Clean
 from plonket.plate.kinds import view_path
 from plonket.plate.mend import MaskedTreatment
 from plonket.plate.view import PlateContext, ViewPath, corners_of
-from plonket.shot import Shot, mends_hash, plate_hash
+from plonket.shot import Motion, Shot, mends_hash, plate_hash
 
 MOST_HALVED = 2
 """A key is worked out at a quarter of the size at the least: below that hair is gone."""
@@ -170,7 +175,7 @@ class MediaPool:
     def measured(self, digest: str) -> Measured:
         return self._measured.get(digest)
 
-    def movement(self, motion: PointMotion | PlaneMotion, reference: int) -> F64 | None:
+    def movement(self, motion: Motion, reference: int) -> F64 | None:
         """(n, 3, 3) from the reference frame to every frame as the motion is set; None while it is not measured."""
         if motion.measurement is None:
             return None
@@ -218,7 +223,7 @@ class ShotSources:
         self.shot, self.pool = shot, pool
         self.size = size = (shot.footage.width, shot.footage.height) if shot.footage else (16, 9)
         self._moves = any(one.shown and not isinstance(one, MaskedTreatment) for one in shot.plate)
-        self.spaces = Spaces(shot.perches, self.movement, size, self._screen if self._moves else None)
+        self.spaces = Spaces(shot.perches, self.movement, size, self._screen if self._moves else None, self.spot)
         self._perches = {p.id: p for p in shot.perches}
         self._layers = {layer.id: layer for layer in shot.layers}
         self._parcels = {p.id: p.stack for p in shot.parcels}
@@ -251,7 +256,7 @@ class ShotSources:
         found = self.shot.motion(motion)
         if isinstance(found, PlaneMotion):
             return carry(np.array(found.quad, np.float64), self.on_plane(motion, frame))
-        paths = list(self._points(found).values())
+        paths = list(self._points(found).values()) if isinstance(found, PointMotion) else []
         if not paths:
             assert self.shot.footage is not None
             return corners_of((self.shot.footage.width, self.shot.footage.height))
@@ -319,9 +324,31 @@ class ShotSources:
 
     def on_plane(self, plane: str, frame: float) -> F64:
         motion = self.shot.motion(plane)
-        reference = motion.reference_frame if isinstance(motion, PlaneMotion) else motion.points[0].given[0].frame
+        reference = motion.points[0].given[0].frame if isinstance(motion, PointMotion) else motion.reference_frame
         path = self.movement(plane, reference)
         return np.eye(3) if path is None else between(path, frame)
+
+    def camera(self, motion: str) -> RoomCamera | None:
+        """A solved camera in its room, or None while it is not measured."""
+        found = self.shot.motion(motion)
+        measured = self.pool.measured(found.measurement) if found.measurement else None
+        if not isinstance(found, CameraMotion) or not isinstance(measured, CameraTrack):
+            return None
+        return RoomCamera(measured, found.room)
+
+    def strong(self, motion: CameraMotion) -> dict[str, tuple[F64, NDArray[np.bool_]]]:
+        """The points that a camera motion counts on: name -> (n, 2) pixels and the frames on which they are known."""
+        out: dict[str, tuple[F64, NDArray[np.bool_]]] = {}
+        for one in motion.strong:
+            points = self.shot.motion(one)
+            tracks = self.pool.measured(points.measurement) if points.measurement else None
+            if isinstance(tracks, PointTracks):
+                out |= {f"{one}/{name}": (tracks.xy[k], tracks.known(k)) for k, name in enumerate(tracks.ids)}
+        return out
+
+    def spot(self, motion: str, spot: Spot) -> F64 | None:
+        camera = self.camera(motion)
+        return None if camera is None else spot_path(camera, spot)
 
     def anchor(self, target: str, point: str | None, at: F64, frame: float) -> F64 | None:
         perch = self._perches.get(target)

@@ -30,7 +30,8 @@ from plonket.layers.wash import WashLayer
 from plonket.looks.common import PlacedLook
 from plonket.looks.kinds import LOOKS, Look
 from plonket.masks.kinds import MASKS
-from plonket.motion.kinds import MOTIONS
+from plonket.motion.camera.settings import CameraMotion
+from plonket.motion.kinds import MOTIONS, PLACES
 from plonket.motion.perch import Perch
 from plonket.motion.plane.settings import PlaneMotion
 from plonket.motion.points.settings import PointMotion
@@ -41,7 +42,7 @@ from plonket.plate.mend import MaskedTreatment, Mend
 from plonket.plate.steady import Steady
 from plonket.registry import Registry
 
-Motion = Annotated[PointMotion | PlaneMotion, Field(discriminator="kind")]
+Motion = Annotated[PointMotion | PlaneMotion | CameraMotion, Field(discriminator="kind")]
 Treatment = Annotated[Steady | Handheld | Mend | Clean, Field(discriminator="kind")]
 Layer = Annotated[
     StillLayer | PinLayer | BeamLayer | GeneratedLayer | FillLayer | WashLayer | ParcelLayer, Field(discriminator="kind")
@@ -121,6 +122,10 @@ class Shot(Model):
     def _check_targets(self) -> None:
         planes = {m.id for m in self.motions if isinstance(m, PlaneMotion)}
         known = {m.id for m in self.motions} | {p.id for p in self.perches}
+        cameras = {m.id for m in self.motions if isinstance(m, CameraMotion)}
+        for perch in self.perches:
+            if perch.spot is not None and perch.follow.target not in cameras:
+                raise ValueError(f"{perch.name} stands in a room without a camera motion")
         for name, target in self._targets():
             if target not in known:
                 raise ValueError(f"{name} follows something that is not in the shot")
@@ -166,8 +171,13 @@ class Shot(Model):
             if isinstance(look, PlacedLook) and look.target is not None:
                 yield look.name, look.target
         motions = {m.id for m in self.motions}
+        points = {m.id for m in self.motions if isinstance(m, PointMotion)}
         for motion in self.motions:
-            if isinstance(motion, PlaneMotion):
+            if isinstance(motion, CameraMotion):
+                for strong in motion.strong:
+                    if strong not in points:
+                        raise ValueError(f"{motion.name} counts on a point motion that is not in the shot")
+            if isinstance(motion, PlaneMotion | CameraMotion):
                 for region in motion.regions:
                     rides = region.follow.removeprefix("motion:")
                     if region.follow.startswith("motion:") and (rides not in motions or rides == motion.id):
@@ -212,16 +222,18 @@ class Shot(Model):
             if isinstance(one, Clean) and one.frames[-1].frame >= frames:
                 raise ValueError(f"{one.name} has a clean frame beyond the clip's end")
 
-    def _check_frames(self, motion: PointMotion | PlaneMotion, frames: int) -> None:
+    def _check_frames(self, motion: Motion, frames: int) -> None:
         if isinstance(motion, PointMotion):
             given = [(p.name, g.frame) for p in motion.points for g in p.given]
+        elif isinstance(motion, CameraMotion):
+            given = [(motion.name, f) for f in (motion.reference_frame, motion.first, motion.last) if f is not None]
         else:
             given = [(motion.name, motion.reference_frame), *((motion.name, s.frame) for s in motion.stakes)]
         for name, frame in given:
             if frame >= frames:
                 raise ValueError(f"{name} is set on frame {frame}, beyond the clip's end")
 
-    def motion(self, motion_id: str) -> PointMotion | PlaneMotion:
+    def motion(self, motion_id: str) -> Motion:
         for motion in self.motions:
             if motion.id == motion_id:
                 return motion
@@ -289,7 +301,7 @@ def plate_hash(shot: Shot) -> str:
 
 def _moves(motion: dict[str, Any]) -> dict[str, Any]:
     """What of a motion changes where its followers are: what was measured, and how it is taken."""
-    kept = ("id", "kind", "measurement", "gives", "gaps", "smooth", "reference_frame", "quad", "stakes")
+    kept = ("id", "kind", "measurement", "gives", "gaps", "smooth", "reference_frame", "quad", "stakes", "room")
     out = {key: motion[key] for key in kept if key in motion}
     if motion["kind"] == "points":
         out["points"] = [p["id"] for p in motion["points"]]
@@ -298,5 +310,5 @@ def _moves(motion: dict[str, Any]) -> dict[str, Any]:
 
 REGISTRIES: dict[str, Registry[Any]] = {
     "motion": MOTIONS, "treatment": TREATMENTS, "layer": LAYERS, "generator": GENERATORS, "mask": MASKS, "key": KEYS,
-    "look": LOOKS,
+    "look": LOOKS, "place": PLACES,
 }  # fmt: skip

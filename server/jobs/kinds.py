@@ -25,11 +25,14 @@ from plonket.media.conform import conform
 from plonket.media.sound import read_wav
 from plonket.media.write import join_segments
 from plonket.mend.plate import Filled
+from plonket.motion.camera.settings import CameraMotion
+from plonket.motion.camera.track import CameraTrack
 from plonket.motion.kinds import MOTIONS
 from plonket.motion.movement import Measured
 from plonket.motion.plane.measure import PlanePartial
 from plonket.motion.plane.track import PlaneTrack
 from plonket.motion.points.measure import Partial
+from plonket.motion.points.tracks import PointTracks
 from plonket.motion.states import LOST
 from plonket.pool import ShotSources
 from plonket.shot import Shot as Document
@@ -119,13 +122,15 @@ class Measure:
             is_cancelled=lambda: _asked(work),
             on_partial=teller.hear,
         )
+        sources = ShotSources(document, pool())
         stopped = False
         tracks: Measured | None = None
         try:
+            more = {"strong": sources.strong(motion)} if isinstance(motion, CameraMotion) else {}
             tracks = MOTIONS.get(motion.kind).run(
                 motion, clip, direction=job.payload["direction"], start=footage.in_frame,
                 stop=footage.out_frame + 1, origin=job.payload["origin"], previous=previous,
-                around=ShotSources(document, pool()), work=inner,
+                around=sources, work=inner, **more,
             )  # fmt: skip
         except Cancelled:
             stopped = True
@@ -141,7 +146,7 @@ class Measure:
     def _keep(self, job: Job, motion_id: str, name: str, tracks: Measured) -> None:
         assert job.shot_id is not None
         digest = store.keep_measurement(tracks.to_bytes())
-        kind = "plane" if isinstance(tracks, PlaneTrack) else "points"
+        kind = kind_of(tracks)
         summary = {"lost": int((tracks.state == LOST).sum())}
         Measurement.objects.get_or_create(digest=digest, defaults={"kind": kind, "summary": summary})
 
@@ -164,6 +169,13 @@ class Measure:
 
     def ended_early(self, job: Job) -> None:
         """What was measured is kept by the run itself."""
+
+
+def kind_of(tracks: Measured) -> str:
+    """The name of what was measured."""
+    if isinstance(tracks, CameraTrack):
+        return "camera"
+    return "plane" if isinstance(tracks, PlaneTrack) else "points"
 
 
 def _asked(work: Work) -> bool:
@@ -190,6 +202,7 @@ class _PartialTeller:
         Event.objects.filter(kind="partial", created__lt=timezone.now() - timedelta(hours=1)).delete()
 
     def hear(self, partial: Partial | PlanePartial) -> None:
+        """A camera has no partial results: it is solved from all frames at once."""
         if isinstance(partial, PlanePartial):
             self.tracks = partial.track
             t, f = partial.track, partial.frame
@@ -210,9 +223,9 @@ class _PartialTeller:
 
     def flush(self) -> None:
         if self.rows and self.tracks is not None:
-            ids = [] if isinstance(self.tracks, PlaneTrack) else list(self.tracks.ids)
+            ids = list(self.tracks.ids) if isinstance(self.tracks, PointTracks) else []
             tell("partial", {"job": str(self.job.id), "shot": str(self.job.shot_id), "motion": self.job.payload["motion"],
-                             "kind": "plane" if isinstance(self.tracks, PlaneTrack) else "points", "ids": ids,
+                             "kind": kind_of(self.tracks), "ids": ids,
                              "rows": self.rows})  # fmt: skip
         self.rows, self.sent = [], time.monotonic()
 

@@ -19,6 +19,7 @@ from shots.likeness import router as likeness
 from shots.masks import router as masks
 from shots.motions import router as motions
 from shots.plate import router as plate
+from shots.rooms import router as rooms
 
 STATUS: list[tuple[type[PlonketError], int]] = [
     (NotHere, 404),
@@ -34,6 +35,7 @@ api = NinjaAPI(title="Plonket", version="1", docs_url=None, openapi_url="/openap
 api.add_router("", library)
 api.add_router("", shots)
 api.add_router("", motions)
+api.add_router("", rooms)
 api.add_router("", plate)
 api.add_router("", masks)
 api.add_router("", keys)

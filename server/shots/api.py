@@ -69,8 +69,11 @@ def shot_out(shot: Shot) -> ShotOut:
     )  # fmt: skip
 
 
+KindRegistry = Literal["motion", "treatment", "layer", "generator", "mask", "key", "look", "place"]
+
+
 @router.get("/kinds/{registry}", response=list[KindOut], by_alias=True)
-def kinds(request: HttpRequest, registry: Literal["motion", "treatment", "layer", "generator", "mask", "key", "look"]) -> Any:
+def kinds(request: HttpRequest, registry: KindRegistry) -> Any:
     """The registered kinds with the schemas from which forms are made."""
     return _kinds(registry)
 

@@ -12,6 +12,8 @@ from django.db.models import Max
 from jobs.tell import tell
 from library.models import Asset, Project
 from plonket.errors import BadInput
+from plonket.motion.camera.room import Room
+from plonket.motion.camera.settings import CameraMotion
 from plonket.motion.points.settings import PointMotion
 from plonket.shot import Footage, Layer, Motion, picture_hash, read_shot
 from plonket.shot import Shot as Document
@@ -136,6 +138,9 @@ def _emptied(motion: Motion, frames: int) -> Motion:
     if isinstance(motion, PointMotion):
         return motion.model_copy(update={"measurement": None, "points": []})
     first = min(motion.reference_frame, frames - 1)
+    if isinstance(motion, CameraMotion):
+        return motion.model_copy(update={"measurement": None, "set_aside": [], "room": Room(), "first": None, "last": None,
+                                         "reference_frame": first})  # fmt: skip
     return motion.model_copy(update={"measurement": None, "stakes": [], "reference_frame": first})
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from fractions import Fraction
 from typing import Any, Literal
 
 import numpy as np
@@ -13,13 +14,20 @@ from pydantic import Field
 from jobs.api import JobOut, job_out
 from jobs.models import Job
 from jobs.queue import enqueue
+from plonket.conventions import matrix_to_quaternion
 from plonket.errors import BadInput
 from plonket.fields import Name
+from plonket.formats.camera_csv import write_camera_csv, write_room_points_csv
+from plonket.formats.camera_gltf import write_camera_glb, write_camera_usda
+from plonket.formats.camera_json import write_camera
 from plonket.formats.corners_csv import write_corners
 from plonket.formats.plane_json import write_plane
 from plonket.formats.points_csv import write_points
 from plonket.formats.points_json import write_points_json
 from plonket.formats.svg_outlines import NamedOutline, read_svg, write_svg
+from plonket.motion.camera.lens import focal_to_35mm
+from plonket.motion.camera.settings import CameraMotion
+from plonket.motion.camera.track import CameraTrack
 from plonket.motion.movement import inverted as opposite
 from plonket.motion.movement import steadied
 from plonket.motion.plane.settings import FREEDOMS, PlaneMotion, Region
@@ -27,6 +35,7 @@ from plonket.motion.plane.track import PlaneTrack
 from plonket.motion.points.settings import Direction, PointMotion
 from plonket.motion.points.tracks import PointTracks
 from plonket.motion.states import REASONS, STATE_NAMES
+from plonket.shot import Motion
 from plonket.shot import Shot as Document
 from plonket_server.pool import pool
 from shots.api import ShotOut, shot_out
@@ -34,7 +43,10 @@ from shots.editing import change_shot, document_at, document_of, find_shot
 from shots.importing import motion_from_file
 
 router = Router(tags=["motions"])
-Format = Literal["points.csv", "points.json", "plane.json", "corners.csv", "regions.svg"]
+Format = Literal[
+    "points.csv", "points.json", "plane.json", "corners.csv", "regions.svg",
+    "camera.json", "camera.csv", "details.csv", "camera.glb", "camera.usda",
+]  # fmt: skip
 MOST_TEXT = 32 * 1024**2
 
 
@@ -62,11 +74,43 @@ class PlaneOut(Schema):
     freedom: list[int] = Field(description="Index into freedoms")
 
 
+class RoomDetailOut(Schema):
+    id: str
+    place: list[float]
+    error_px: float
+    angle: float
+    kept: bool
+    strong: bool
+    first: int
+    xy: list[int] = Field(description="x, y, x, y, ... from frame `first` on, in tenths of a pixel; -1, -1: not seen")
+
+
+class CameraOut(Schema):
+    kind: str
+    locked: bool
+    position: list[float] = Field(description="x, y, z for every frame, as solved")
+    rotation: list[float] = Field(description="Unit quaternion x, y, z, w for every frame")
+    focal: list[float]
+    distortion: list[float]
+    readout: float
+    state: list[int]
+    reason: list[int]
+    confidence: list[float]
+    error_px: list[float]
+    seen: list[int]
+    details: list[RoomDetailOut]
+    mean_error_px: float
+    focal_doubt: float
+    equivalent_mm: float
+    warnings: list[str]
+
+
 class MeasurementOut(Schema):
     digest: str
     frames: int
     points: list[PointOut]
     plane: PlaneOut | None
+    camera: CameraOut | None
     states: list[str]
     reasons: list[str]
     freedoms: list[str]
@@ -105,10 +149,10 @@ def measurement(request: HttpRequest, response: HttpResponse, digest: str) -> An
     """What was measured."""
     found = pool().measured(digest)
     response["Cache-Control"] = "private, max-age=31536000, immutable"
-    is_plane = isinstance(found, PlaneTrack)
     return MeasurementOut(
-        digest=digest, frames=found.frames, points=[] if isinstance(found, PlaneTrack) else _points_out(found),
-        plane=_plane_out(found) if is_plane and isinstance(found, PlaneTrack) else None, states=list(STATE_NAMES),
+        digest=digest, frames=found.frames, points=_points_out(found) if isinstance(found, PointTracks) else [],
+        plane=_plane_out(found) if isinstance(found, PlaneTrack) else None,
+        camera=_camera_out(found) if isinstance(found, CameraTrack) else None, states=list(STATE_NAMES),
         reasons=list(REASONS), freedoms=list(FREEDOMS),
     )  # fmt: skip
 
@@ -127,6 +171,30 @@ def _plane_out(track: PlaneTrack) -> PlaneOut:
         reference_frame=track.reference_frame, homography=track.homography.ravel().tolist(),
         confidence=np.round(track.confidence, 3).tolist(), state=track.state.tolist(), reason=track.reason.tolist(),
         error_px=np.round(track.error_px, 3).tolist(), freedom=track.freedom.tolist(),
+    )  # fmt: skip
+
+
+def _camera_out(track: CameraTrack) -> CameraOut:
+    turns = np.stack([matrix_to_quaternion(m) for m in track.rotation])
+    return CameraOut(
+        kind=track.kind, locked=track.locked, position=np.round(track.position, 6).ravel().tolist(),
+        rotation=np.round(turns, 8).ravel().tolist(), focal=np.round(track.focal, 3).tolist(),
+        distortion=list(track.distortion), readout=track.readout, state=track.state.tolist(), reason=track.reason.tolist(),
+        confidence=np.round(track.confidence, 3).tolist(), error_px=np.round(track.error_px, 3).tolist(),
+        seen=track.seen.tolist(), details=[_detail_out(track, k) for k in range(len(track.ids))],
+        mean_error_px=track.mean_error_px, focal_doubt=track.focal_doubt,
+        equivalent_mm=focal_to_35mm(float(np.median(track.focal)), track.size), warnings=list(track.warnings),
+    )  # fmt: skip
+
+
+def _detail_out(track: CameraTrack, k: int) -> RoomDetailOut:
+    seen = np.flatnonzero(np.isfinite(track.xy[k, :, 0]))
+    first, last = (int(seen[0]), int(seen[-1]) + 1) if len(seen) else (0, 0)
+    xy = np.where(np.isfinite(track.xy[k, first:last]), np.round(track.xy[k, first:last] * 10), -1).astype(int)
+    return RoomDetailOut(
+        id=str(track.ids[k]), place=np.round(track.points[k], 6).tolist(), error_px=round(float(track.point_error[k]), 3),
+        angle=round(float(track.angle[k]), 2), kept=bool(track.kept[k]), strong=bool(track.strong[k]), first=first,
+        xy=xy.ravel().tolist(),
     )  # fmt: skip
 
 
@@ -153,15 +221,21 @@ def export(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, form: Forma
     """A motion in an open format."""
     document = document_of(find_shot(shot_id))
     motion = document.motion(motion_id)
-    text = _regions_svg(document, motion) if form == "regions.svg" else _track_text(motion, form)
-    kinds = {"csv": "text/csv", "json": "application/json", "svg": "image/svg+xml"}
+    if document.footage is None:
+        raise BadInput("shot.no_footage", "This shot has no footage yet. Bring in a clip first.")
+    if form == "regions.svg":
+        data: str | bytes = _regions_svg(document, motion)
+    else:
+        data = _track_data(motion, form, document.footage.fps)
+    kinds = {"csv": "text/csv; charset=utf-8", "json": "application/json", "svg": "image/svg+xml; charset=utf-8",
+             "glb": "model/gltf-binary", "usda": "text/plain; charset=utf-8"}  # fmt: skip
     return HttpResponse(
-        text, content_type=f"{kinds[form.rsplit('.', 1)[1]]}; charset=utf-8",
+        data, content_type=kinds[form.rsplit(".", 1)[1]],
         headers={"Content-Disposition": f'attachment; filename="{form}"', "X-Content-Type-Options": "nosniff"},
     )  # fmt: skip
 
 
-def _track_text(motion: PointMotion | PlaneMotion, form: Format) -> str:
+def _track_data(motion: Motion, form: Format, fps: Fraction) -> str | bytes:
     if motion.measurement is None:
         raise BadInput("motion.unmeasured", f"{motion.name} is not measured yet.")
     found = pool().measured(motion.measurement)
@@ -170,6 +244,17 @@ def _track_text(motion: PointMotion | PlaneMotion, form: Format) -> str:
             return write_plane(found)
         if form == "corners.csv":
             return write_corners(motion, found)
+    elif isinstance(motion, CameraMotion) and isinstance(found, CameraTrack):
+        if form == "camera.json":
+            return write_camera(found, fps, motion.room)
+        if form == "camera.csv":
+            return write_camera_csv(found, motion.room)
+        if form == "details.csv":
+            return write_room_points_csv(found, motion.room)
+        if form == "camera.glb":
+            return write_camera_glb(found, motion.room, fps, motion.name)
+        if form == "camera.usda":
+            return write_camera_usda(found, motion.room, fps, motion.name)
     elif isinstance(found, PointTracks):
         if form == "points.csv":
             return write_points(found)
@@ -178,7 +263,7 @@ def _track_text(motion: PointMotion | PlaneMotion, form: Format) -> str:
     raise BadInput("motion.format", f"{motion.name} cannot be written as {form}.")
 
 
-def _regions_svg(document: Document, motion: PointMotion | PlaneMotion) -> str:
+def _regions_svg(document: Document, motion: Motion) -> str:
     if not isinstance(motion, PlaneMotion) or document.footage is None:
         raise BadInput("motion.format", f"{motion.name} has no regions.")
     outlines = [NamedOutline(name=r.name, use=r.use, outline=r.outline) for r in motion.regions]

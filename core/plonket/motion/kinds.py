@@ -1,15 +1,24 @@
-"""The registry of motions."""
+"""The registries of motions, and of places in what they solve."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from typing import Any
 
+from plonket.motion.camera import measure as camera
+from plonket.motion.camera.settings import CameraMotion
+from plonket.motion.camera.spot import Spot
+from plonket.motion.camera.view import spot_path
 from plonket.motion.plane import measure as plane
 from plonket.motion.plane.settings import PlaneMotion
 from plonket.motion.points import measure as points
 from plonket.motion.points.settings import PointMotion
 from plonket.registry import Entry, Registry
+
+PLACES: Registry[Callable[..., Any]] = Registry("place")
+PLACES.add(
+    Entry(kind="spot", label="Spot in the room", help="Where a perch stands in a solved room.", settings=Spot, run=spot_path)
+)
 
 MOTIONS: Registry[Callable[..., Any]] = Registry("motion")
 MOTIONS.add(
@@ -28,5 +37,14 @@ MOTIONS.add(
         help="Follows a flat surface, whole, in perspective; what crosses it is left out.",
         settings=PlaneMotion,
         run=plane.measure_plane,
+    )
+)
+MOTIONS.add(
+    Entry(
+        kind="camera",
+        label="Camera",
+        help="Solves the camera and the set in 3D from many details it finds by itself.",
+        settings=CameraMotion,
+        run=camera.measure_camera,
     )
 )

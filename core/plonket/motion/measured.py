@@ -8,6 +8,7 @@ import zipfile
 import numpy as np
 
 from plonket.errors import FormatError
+from plonket.motion.camera.track import CameraTrack
 from plonket.motion.movement import Measured
 from plonket.motion.plane.track import PlaneTrack
 from plonket.motion.points.tracks import PointTracks
@@ -20,4 +21,6 @@ def read_measured(data: bytes) -> Measured:
             kind = str(z["kind"]) if "kind" in z.files else "points"
     except (OSError, ValueError, zipfile.BadZipFile) as error:
         raise FormatError("tracks.unreadable", "A stored measurement is damaged. Measure again.") from error
+    if kind == "camera":
+        return CameraTrack.from_bytes(data)
     return PlaneTrack.from_bytes(data) if kind == "plane" else PointTracks.from_bytes(data)

@@ -11,6 +11,9 @@ from scipy.interpolate import PchipInterpolator
 from scipy.ndimage import gaussian_filter1d
 
 from plonket.conventions import F64
+from plonket.motion.camera.settings import CameraMotion
+from plonket.motion.camera.track import CameraTrack
+from plonket.motion.camera.view import camera_movement
 from plonket.motion.plane.correct import corrected, quad_homography
 from plonket.motion.plane.settings import PlaneMotion
 from plonket.motion.plane.track import PlaneTrack
@@ -18,7 +21,7 @@ from plonket.motion.points.settings import PointMotion
 from plonket.motion.points.tracks import PointTracks
 from plonket.outline import carry
 
-Measured = PointTracks | PlaneTrack
+Measured = PointTracks | PlaneTrack | CameraTrack
 Gaps = Literal["line", "curve"]
 
 
@@ -136,8 +139,11 @@ def from_frame(h: F64, reference: int) -> F64:
     return np.asarray(out / out[:, 2:, 2:])
 
 
-def movement_of(motion: PointMotion | PlaneMotion, measured: Measured, reference: int) -> F64:
+def movement_of(motion: PointMotion | PlaneMotion | CameraMotion, measured: Measured, reference: int) -> F64:
     """(n, 3, 3) from frame `reference` to every frame, whatever the kind of motion."""
+    if isinstance(motion, CameraMotion):
+        assert isinstance(measured, CameraTrack)
+        return camera_movement(measured, reference)
     if isinstance(motion, PlaneMotion):
         assert isinstance(measured, PlaneTrack)
         return plane_movement(motion, measured, reference)

@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 from plonket.fields import Identifier, Model, Name, Number, number
+from plonket.motion.camera.spot import Spot
 from plonket.motion.following import Follow
 
 
 class Perch(Model):
-    """A place with a turn and a size of its own. Perches may sit on perches."""
+    """A place with a turn and a size of its own. Perches may sit on perches.
+
+    One that follows a camera motion may be a spot in the room; its place is then pixels from there.
+    """
 
     id: Identifier
     name: Name
     follow: Follow = Follow()
+    spot: Spot | None = None
     x: Number = number(0.0, label="Place x", low=-32768, high=32768, step=0.1, unit="px", group="Place")
     y: Number = number(0.0, label="Place y", low=-32768, high=32768, step=0.1, unit="px", group="Place")
     turn: Number = number(0.0, label="Turn", low=-3600, high=3600, step=0.1, unit="°", group="Place", soft=(-180, 180))

@@ -9,6 +9,7 @@ import numpy as np
 from plonket.conventions import F64
 from plonket.errors import BadInput
 from plonket.fields import Number, value_at
+from plonket.motion.camera.spot import Spot
 from plonket.motion.following import Follow, carried, parts_of, shifted, turned_sized
 from plonket.motion.movement import between, inverted, steadied
 from plonket.motion.perch import Perch
@@ -25,14 +26,16 @@ class Spaces:
     perches : all of the shot. movement : (motion id, reference frame) -> (n, 3, 3), or None while it is
         not measured. size : (width, height) of the picture. screen : frame -> (3, 3) from the finished picture's
         pixels to the clip's, where the clip is steadied: what follows nothing stays put on the screen.
+        spot : (camera motion, spot in its room) -> (n, 3, 3) from the spot's pixels to every frame's, or None.
     """
 
     def __init__(
         self, perches: Sequence[Perch], movement: Callable[[str, int], F64 | None], size: tuple[int, int],
-        screen: Callable[[float], F64] | None = None,
+        screen: Callable[[float], F64] | None = None, spot: Callable[[str, Spot], F64 | None] | None = None,
     ) -> None:  # fmt: skip
         self._perches = {p.id: p for p in perches}
-        self._movement, self._size, self._screen = movement, size, screen
+        self._movement, self._size, self._screen, self._spot = movement, size, screen, spot
+        self._spots: dict[str, F64 | None] = {}
         self._steadied: dict[tuple[str, int, float, bool], F64 | None] = {}
 
     def of(self, follow: Follow, frame: float, depth: int = 0) -> F64:
@@ -56,8 +59,19 @@ class Spaces:
     def perch(self, perch: Perch, frame: float, depth: int = 0) -> F64:
         """(3, 3) from a perch's own space (its place is the origin) to the frame."""
         at = np.array([value_at(perch.x, frame), value_at(perch.y, frame)])
+        if perch.spot is not None:
+            return np.asarray(self._in_room(perch, frame) @ seated(at, perch.turn, perch.size, frame))
         seat = self.placed(perch.follow, frame, at, depth)
         return np.asarray(seat @ seated(at, perch.turn, perch.size, frame))
+
+    def _in_room(self, perch: Perch, frame: float) -> F64:
+        """(3, 3) from the pixels of a perch's spot to the frame."""
+        if perch.id not in self._spots:
+            assert perch.spot is not None
+            known = self._spot is not None and perch.follow.target is not None
+            self._spots[perch.id] = self._spot(perch.follow.target, perch.spot) if known else None  # type: ignore[misc, arg-type]
+        path = self._spots[perch.id]
+        return np.eye(3) if path is None else between(path, frame)
 
     def _path(self, motion: str, follow: Follow) -> F64 | None:
         key = (motion, follow.reference_frame, follow.smooth, follow.inverted)

@@ -1,4 +1,4 @@
-"""The simulated phone's camera: pinhole lens, shutter and rolling read-out, exact projection."""
+"""The simulated phone's camera: lens, shutter and rolling read-out, exact projection."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ Pose = Callable[[float], tuple[F64, F64]]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PhoneCamera:
-    """A pinhole camera with a rolling shutter on a path.
+    """A camera with a rolling shutter on a path.
 
     Attributes
     ----------
@@ -22,6 +22,7 @@ class PhoneCamera:
     focal_px : focal length in pixels; the principal point is the picture's centre.
     exposure_s : shutter time of one row in seconds.
     readout_s : time from the first row's read-out to the last row's (0: global shutter).
+    k1, k2 : radial distortion on coordinates over the focal length (Brown); only the fast path films it.
     pose : t (seconds) -> position (3,), local-to-world rotation (3, 3).
     """
 
@@ -30,6 +31,8 @@ class PhoneCamera:
     pose: Pose
     exposure_s: float = 1 / 100
     readout_s: float = 0.0
+    k1: float = 0.0
+    k2: float = 0.0
 
     @property
     def principal(self) -> tuple[float, float]:
@@ -45,13 +48,10 @@ class PhoneCamera:
         local = (np.atleast_2d(world) - position) @ rotation
         depth = -local[:, 2]
         cx, cy = self.principal
-        return np.stack(
-            [
-                cx + self.focal_px * local[:, 0] / depth,
-                cy - self.focal_px * local[:, 1] / depth,
-            ],
-            axis=1,
-        )
+        x, y = local[:, 0] / depth, local[:, 1] / depth
+        r2 = x * x + y * y
+        f = self.focal_px * (1 + r2 * (self.k1 + r2 * self.k2))
+        return np.stack([cx + f * x, cy - f * y], axis=1)
 
     def project(self, t: float, world: Callable[[float], F64] | F64) -> F64:
         """Exact pixels (n, 2) of world points (n, 3) in the frame taken at `t`, read-out included.

@@ -1,4 +1,4 @@
-"""The phone's fast path for tests: textured flat surfaces, exact pinhole, no path tracing."""
+"""The phone's fast path for tests: textured flat surfaces, exact lens, no path tracing."""
 
 from __future__ import annotations
 
@@ -79,8 +79,8 @@ def quick_light(
                 for j, surface in enumerate(surfaces):
                     c = surface.at(when)
                     frames[k, s, j] = c[0], c[1] - c[0], c[3] - c[0]
-        _trace(flat, starts, widths, heights, eye, rot, frames, camera.focal_px, samples,
-               np.array(background, np.float32), out)  # fmt: skip
+        _trace(flat, starts, widths, heights, eye, rot, frames, camera.focal_px,
+               camera.k1, camera.k2, samples, np.array(background, np.float32), out)  # fmt: skip
         yield out * np.float32(light(float(t)) if light else 1.0)
 
 
@@ -100,7 +100,7 @@ def _instants(n: int) -> NDArray[np.int64]:
 
 
 @numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
-def _trace(flat, starts, widths, heights, eye, rot, frames, focal, samples, background, out):  # type: ignore[no-untyped-def]
+def _trace(flat, starts, widths, heights, eye, rot, frames, focal, k1, k2, samples, background, out):  # type: ignore[no-untyped-def]
     height, width = out.shape[:2]
     nodes, n = eye.shape[:2]
     count = starts.shape[0]
@@ -112,6 +112,7 @@ def _trace(flat, starts, widths, heights, eye, rot, frames, focal, samples, back
         depth = np.empty(count)
         us = np.empty(count)
         vs = np.empty(count)
+        surf = np.empty((count, 13))
         e = np.empty(3)
         r = np.empty((3, 3))
         for s in range(n):
@@ -119,29 +120,41 @@ def _trace(flat, starts, widths, heights, eye, rot, frames, focal, samples, back
             sy = ((s // samples) + 0.5) / samples
             e[:] = eye[k, s] * (1 - f) + eye[k + 1, s] * f
             r[:] = rot[k, s] * (1 - f) + rot[k + 1, s] * f
-            surf = frames[k, s] * (1 - f) + frames[k + 1, s] * f
+            for j in range(count):
+                # What is the same for the whole row: origin, both inverse edges, normal.
+                o = frames[k, s, j] * (1 - f) + frames[k + 1, s, j] * f
+                ax, ay, az = o[1, 0], o[1, 1], o[1, 2]
+                bx, by, bz = o[2, 0], o[2, 1], o[2, 2]
+                surf[j, 0], surf[j, 1], surf[j, 2] = o[0, 0] - e[0], o[0, 1] - e[1], o[0, 2] - e[2]
+                surf[j, 3], surf[j, 4], surf[j, 5] = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
+                aa, bb, ab = ax * ax + ay * ay + az * az, bx * bx + by * by + bz * bz, ax * bx + ay * by + az * bz
+                det = aa * bb - ab * ab
+                aa, bb, ab = aa / det, bb / det, ab / det
+                surf[j, 6], surf[j, 7], surf[j, 8] = ax * bb - bx * ab, ay * bb - by * ab, az * bb - bz * ab
+                surf[j, 9], surf[j, 10], surf[j, 11] = bx * aa - ax * ab, by * aa - ay * ab, bz * aa - az * ab
+                surf[j, 12] = surf[j, 3] * surf[j, 0] + surf[j, 4] * surf[j, 1] + surf[j, 5] * surf[j, 2]
             for x in range(width):
                 lx, ly, lz = (x + sx - cx) / focal, -(y + sy - cy) / focal, -1.0
+                if k1 != 0.0 or k2 != 0.0:
+                    bx, by = lx, ly
+                    for _ in range(12):
+                        r2 = lx * lx + ly * ly
+                        radial = 1 + r2 * (k1 + r2 * k2)
+                        lx, ly = bx / radial, by / radial
                 dx = r[0, 0] * lx + r[0, 1] * ly + r[0, 2] * lz
                 dy = r[1, 0] * lx + r[1, 1] * ly + r[1, 2] * lz
                 dz = r[2, 0] * lx + r[2, 1] * ly + r[2, 2] * lz
                 for j in range(count):
                     depth[j] = FAR
-                    ax, ay, az = surf[j, 1, 0], surf[j, 1, 1], surf[j, 1, 2]
-                    bx, by, bz = surf[j, 2, 0], surf[j, 2, 1], surf[j, 2, 2]
-                    nx, ny, nz = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
-                    den = nx * dx + ny * dy + nz * dz
+                    den = surf[j, 3] * dx + surf[j, 4] * dy + surf[j, 5] * dz
                     if abs(den) < 1e-12:
                         continue
-                    ox, oy, oz = surf[j, 0, 0] - e[0], surf[j, 0, 1] - e[1], surf[j, 0, 2] - e[2]
-                    d = (nx * ox + ny * oy + nz * oz) / den
+                    d = surf[j, 12] / den
                     if d <= 0:
                         continue
-                    hx, hy, hz = d * dx - ox, d * dy - oy, d * dz - oz
-                    aa, bb, ab = ax * ax + ay * ay + az * az, bx * bx + by * by + bz * bz, ax * bx + ay * by + az * bz
-                    ha, hb = hx * ax + hy * ay + hz * az, hx * bx + hy * by + hz * bz
-                    det = aa * bb - ab * ab
-                    u, v = (ha * bb - hb * ab) / det, (hb * aa - ha * ab) / det
+                    hx, hy, hz = d * dx - surf[j, 0], d * dy - surf[j, 1], d * dz - surf[j, 2]
+                    u = hx * surf[j, 6] + hy * surf[j, 7] + hz * surf[j, 8]
+                    v = hx * surf[j, 9] + hy * surf[j, 10] + hz * surf[j, 11]
                     if 0 <= u < 1 and 0 <= v < 1:
                         depth[j], us[j], vs[j] = d, u, v
                 keep = 1.0

@@ -38,7 +38,7 @@ export const useAssets = () =>
   useQuery({ queryKey: ["assets"], queryFn: () => get<Asset[]>("/assets"), staleTime: 0 });
 
 export const useKinds = (
-  registry: "motion" | "treatment" | "layer" | "generator" | "mask" | "key" | "look",
+  registry: "motion" | "treatment" | "layer" | "generator" | "mask" | "key" | "look" | "place",
 ) =>
   useQuery({
     queryKey: ["kinds", registry],

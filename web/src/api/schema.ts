@@ -757,6 +757,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/motions/{motion_id}/room": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Put Straight
+         * @description Lay the ground, set the origin, a direction or a distance; one step that can be undone.
+         */
+        post: operations["shots_rooms_put_straight"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/readout": {
         parameters: {
             query?: never;
@@ -1170,6 +1190,162 @@ export interface components {
              * @default 50
              */
             threshold: number;
+        };
+        /**
+         * CameraMotion
+         * @description The movement of the camera through a set that stands still.
+         *
+         *     `set_aside` are details that have no say, by their number; `strong` are point motions whose points do not move
+         *     in the set and count more than details found by themselves.
+         */
+        CameraMotion: {
+            /**
+             * Count
+             * @default 400
+             */
+            count: number;
+            /**
+             * Distortion
+             * @default true
+             */
+            distortion: boolean;
+            /**
+             * Equivalent Mm
+             * @default 26
+             */
+            equivalent_mm: number;
+            /** First */
+            first: number | null;
+            /**
+             * Focal Mm
+             * @default 35
+             */
+            focal_mm: number;
+            /**
+             * Focal Px
+             * @default 1000
+             */
+            focal_px: number;
+            /** Id */
+            id: string;
+            /**
+             * Ignore Matte
+             * @description A matte clip: white is ignored
+             */
+            ignore_matte: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "camera";
+            /**
+             * Knows
+             * @default unknown
+             * @enum {string}
+             */
+            knows: "unknown" | "equivalent" | "sensor" | "pixels";
+            /** Last */
+            last: number | null;
+            /** Measurement */
+            measurement: string | null;
+            /** Name */
+            name: string;
+            /**
+             * Reference Frame
+             * @default 0
+             */
+            reference_frame: number;
+            /** Regions */
+            regions: components["schemas"]["Region"][];
+            /**
+             * Rolling
+             * @default true
+             */
+            rolling: boolean;
+            /**
+             * @default {
+             *       "scale": 1,
+             *       "shift": [
+             *         0,
+             *         0,
+             *         0
+             *       ],
+             *       "turn": [
+             *         0,
+             *         0,
+             *         0,
+             *         1
+             *       ]
+             *     }
+             */
+            room: components["schemas"]["Room"];
+            /**
+             * Sensor Mm
+             * @default 36
+             */
+            sensor_mm: number;
+            /** Set Aside */
+            set_aside: number[];
+            /**
+             * Spacing
+             * @default 1.25
+             */
+            spacing: number;
+            /**
+             * Strength
+             * @default 1.5
+             */
+            strength: number;
+            /** Strong */
+            strong: string[];
+            /**
+             * Zoom
+             * @default false
+             */
+            zoom: boolean;
+        };
+        /** CameraOut */
+        CameraOut: {
+            /** Confidence */
+            confidence: number[];
+            /** Details */
+            details: components["schemas"]["RoomDetailOut"][];
+            /** Distortion */
+            distortion: number[];
+            /** Equivalent Mm */
+            equivalent_mm: number;
+            /** Error Px */
+            error_px: number[];
+            /** Focal */
+            focal: number[];
+            /** Focal Doubt */
+            focal_doubt: number;
+            /** Kind */
+            kind: string;
+            /** Locked */
+            locked: boolean;
+            /** Mean Error Px */
+            mean_error_px: number;
+            /**
+             * Position
+             * @description x, y, z for every frame, as solved
+             */
+            position: number[];
+            /** Readout */
+            readout: number;
+            /** Reason */
+            reason: number[];
+            /**
+             * Rotation
+             * @description Unit quaternion x, y, z, w for every frame
+             */
+            rotation: number[];
+            /** Seen */
+            seen: number[];
+            /** State */
+            state: number[];
+            /** Warnings */
+            warnings: string[];
         };
         /**
          * Clean
@@ -2833,6 +3009,7 @@ export interface components {
         };
         /** MeasurementOut */
         MeasurementOut: {
+            camera: components["schemas"]["CameraOut"] | null;
             /** Digest */
             digest: string;
             /** Frames */
@@ -3284,6 +3461,8 @@ export interface components {
         /**
          * Perch
          * @description A place with a turn and a size of its own. Perches may sit on perches.
+         *
+         *     One that follows a camera motion may be a spot in the room; its place is then pixels from there.
          */
         Perch: {
             /**
@@ -3308,6 +3487,7 @@ export interface components {
              * @default 100
              */
             size: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            spot: components["schemas"]["Spot"] | null;
             /**
              * Turn
              * @default 0
@@ -4351,6 +4531,87 @@ export interface components {
              */
             width: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
+        /**
+         * Room
+         * @description How the solved world lies in the creator's: world = scale * turn(solved) + shift. Metres, y up.
+         *
+         *     `turn` is a unit quaternion [x, y, z, w].
+         */
+        Room: {
+            /**
+             * Scale
+             * @default 1
+             */
+            scale: number;
+            /**
+             * Shift
+             * @default [
+             *       0,
+             *       0,
+             *       0
+             *     ]
+             */
+            shift: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Turn
+             * @default [
+             *       0,
+             *       0,
+             *       0,
+             *       1
+             *     ]
+             */
+            turn: [
+                number,
+                number,
+                number,
+                number
+            ];
+        };
+        /** RoomDetailOut */
+        RoomDetailOut: {
+            /** Angle */
+            angle: number;
+            /** Error Px */
+            error_px: number;
+            /** First */
+            first: number;
+            /** Id */
+            id: string;
+            /** Kept */
+            kept: boolean;
+            /** Place */
+            place: number[];
+            /** Strong */
+            strong: boolean;
+            /**
+             * Xy
+             * @description x, y, x, y, ... from frame `first` on, in tenths of a pixel; -1, -1: not seen
+             */
+            xy: number[];
+        };
+        /** RoomIn */
+        RoomIn: {
+            /**
+             * Amount
+             * @description Metres of a distance or rise, degrees of a turn
+             */
+            amount?: number | null;
+            /**
+             * Details
+             * @description Numbers of details
+             */
+            details?: number[];
+            /**
+             * Does
+             * @enum {string}
+             */
+            does: "ground" | "origin" | "axis" | "scale" | "suggest" | "turn" | "raise";
+        };
         /** RunOut */
         RunOut: {
             /** First */
@@ -4588,7 +4849,7 @@ export interface components {
              */
             format: 1;
             /** Motions */
-            motions: (components["schemas"]["PointMotion"] | components["schemas"]["PlaneMotion"])[];
+            motions: (components["schemas"]["PointMotion"] | components["schemas"]["PlaneMotion"] | components["schemas"]["CameraMotion"])[];
             /** Name */
             name: string;
             /** Parcels */
@@ -4847,6 +5108,56 @@ export interface components {
              * @default 100
              */
             width: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /**
+         * Spot
+         * @description A place in a solved room with a way to face and a size. What sits there is drawn in its pixels.
+         *
+         *     It faces along the turned +z; `faces` says whether it turns after the camera.
+         */
+        Spot: {
+            /**
+             * Faces
+             * @default still
+             * @enum {string}
+             */
+            faces: "still" | "upright" | "camera";
+            /**
+             * Heading
+             * @default 0
+             */
+            heading: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Kind
+             * @default spot
+             * @constant
+             */
+            kind: "spot";
+            /**
+             * Pixel Mm
+             * @default 1
+             */
+            pixel_mm: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Tilt
+             * @default 0
+             */
+            tilt: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * X
+             * @default 0
+             */
+            x: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Y
+             * @default 0
+             */
+            y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Z
+             * @default 0
+             */
+            z: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
         /** SpotOut */
         SpotOut: {
@@ -5803,7 +6114,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                registry: "motion" | "treatment" | "layer" | "generator" | "mask" | "key" | "look";
+                registry: "motion" | "treatment" | "layer" | "generator" | "mask" | "key" | "look" | "place";
             };
             cookie?: never;
         };
@@ -6504,7 +6815,7 @@ export interface operations {
             path: {
                 shot_id: string;
                 motion_id: string;
-                form: "points.csv" | "points.json" | "plane.json" | "corners.csv" | "regions.svg";
+                form: "points.csv" | "points.json" | "plane.json" | "corners.csv" | "regions.svg" | "camera.json" | "camera.csv" | "details.csv" | "camera.glb" | "camera.usda";
             };
             cookie?: never;
         };
@@ -6587,6 +6898,33 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["RegionsIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotOut"];
+                };
+            };
+        };
+    };
+    shots_rooms_put_straight: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                motion_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RoomIn"];
             };
         };
         responses: {

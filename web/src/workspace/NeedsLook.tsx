@@ -35,10 +35,11 @@ function lostIn(state: readonly number[], first: number, last: number): [number,
 }
 
 function lostTroubles(motion: Motion, data: Measurement | undefined, first: number, last: number): Trouble[] {
+  const whole = motion.kind === "plane" ? data?.plane : motion.kind === "camera" ? data?.camera : null;
   const tracks =
-    motion.kind === "plane"
-      ? data?.plane
-        ? [{ id: null, name: motion.name, state: data.plane.state, reason: data.plane.reason }]
+    motion.kind !== "points"
+      ? whole
+        ? [{ id: null, name: motion.name, state: whole.state, reason: whole.reason }]
         : []
       : motion.points.flatMap((point) => {
           const track = data?.points.find((p) => p.id === point.id);

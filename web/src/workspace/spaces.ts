@@ -1,7 +1,8 @@
 import { useQueries, useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
-import type { Follow, Motion, Num, Perch, PlacedLayer, PlaneMotion, Shot } from "~/api/client";
-import { movementQuery, viewQuery } from "~/api/queries";
+import type { CameraMotion, Follow, Motion, Num, Perch, PlacedLayer, PlaneMotion, Shot } from "~/api/client";
+import { measurementQuery, movementQuery, viewQuery } from "~/api/queries";
+import { type RoomCamera, roomCamera, spotMatrix } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
 import { allLayers } from "~/workspace/patches";
 import { useWorkspace } from "~/workspace/store";
@@ -118,6 +119,29 @@ function useViewRows(which: "matrices" | "held"): ((frame: number) => Matrix) | 
   return useMemo(() => (rows?.length ? (frame) => rows[Math.min(frame, rows.length - 1)]! : null), [rows]);
 }
 
+/** The solved cameras of the shot in their rooms, by motion. */
+export function useCameras(): Map<string, RoomCamera> {
+  const { record } = useOpenShot();
+  const { motions, footage } = record.document;
+  const solved = useMemo(
+    () => motions.filter((m): m is CameraMotion => m.kind === "camera" && m.measurement !== null),
+    [motions],
+  );
+  const found = useQueries({
+    queries: solved.map((m) => measurementQuery(m.measurement)),
+    combine: (results) => results.map((r) => r.data),
+  });
+  return useMemo(() => {
+    const out = new Map<string, RoomCamera>();
+    solved.forEach((m, k) => {
+      const data = found[k];
+      if (data?.camera && footage)
+        out.set(m.id, roomCamera(m, data.camera, data.frames, { w: footage.width, h: footage.height }));
+    });
+    return out;
+  }, [solved, found, footage]);
+}
+
 export function useSpaces(): Spaces {
   const { record, shotId } = useOpenShot();
   const shot = record.document;
@@ -129,6 +153,7 @@ export function useSpaces(): Spaces {
     ),
     combine: (results) => results.map((r) => r.data),
   });
+  const cameras = useCameras();
   return useMemo(() => {
     const byKey = new Map(
       wanted.map(([key, w], k) => {
@@ -159,13 +184,15 @@ export function useSpaces(): Spaces {
       return carried(follow, moved, follow.shift ? moved : of(follow, follow.reference_frame), at);
     };
     const perchMatrix = (perch: Perch, frame: number): Matrix => {
+      const camera = perch.spot ? cameras.get(perch.follow.target ?? "") : undefined;
+      if (perch.spot && camera) return times(spotMatrix(camera, perch.spot, frame), seated(perch, frame));
       const at = { x: valueAt(perch.x, frame), y: valueAt(perch.y, frame) };
       return times(placed(perch.follow, frame, at), seated(perch, frame));
     };
     const plane = (motion: PlaneMotion, frame: number) =>
       path(motion.id, motion.reference_frame, 0, false, frame);
     return { of, placed, perch: perchMatrix, plane };
-  }, [shotId, wanted, paths, shot.perches, view]);
+  }, [shotId, wanted, paths, shot.perches, view, cameras]);
 }
 
 /** All of a motion's movement from a frame on, for outlines that ride on it. */

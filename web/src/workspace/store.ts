@@ -36,6 +36,10 @@ interface WorkspaceState {
   cutWidth: number;
   /** Whether the outline being drawn is one to use or to ignore. */
   outlineUse: boolean;
+  /** Details picked in the picture, by number, in the order in which they were. */
+  picked: string[];
+  /** What of a solved room is shown over the picture. */
+  room: { details: boolean; ground: boolean; boxes: boolean; views: boolean };
   /** What is drawn: where a motion looks, what is taken out of the plate, or a mask of the chosen thing. */
   outlineFor: OutlineFor;
   outlineShape: OutlineShape;
@@ -91,6 +95,8 @@ export type Action =
       shape?: OutlineShape;
     }
   | { do: "cut"; subject?: boolean; width?: number }
+  | { do: "pick-detail"; id: string | null; add?: boolean }
+  | { do: "room"; show: Partial<WorkspaceState["room"]> }
   | { do: "mask"; id: string | null }
   | { do: "look"; id: string | null }
   | { do: "lookMasks"; on: boolean }
@@ -122,6 +128,8 @@ const START = {
   cutSubject: true,
   cutWidth: 18,
   outlineUse: true,
+  picked: [] as string[],
+  room: { details: true, ground: false, boxes: false, views: true },
   outlineFor: "motion" as OutlineFor,
   outlineShape: "free" as OutlineShape,
   mask: null,
@@ -148,13 +156,21 @@ const START = {
   offer: null,
 };
 
-function reduce(action: Action): Partial<WorkspaceState> {
+function reduce(action: Action, now: WorkspaceState): Partial<WorkspaceState> {
   switch (action.do) {
     case "cut":
       return {
         ...(action.subject === undefined ? {} : { cutSubject: action.subject }),
         ...(action.width === undefined ? {} : { cutWidth: action.width }),
       };
+    case "pick-detail": {
+      if (action.id === null) return { picked: [] };
+      const without = now.picked.filter((p) => p !== action.id);
+      const others = action.add ? without : [];
+      return { picked: without.length < now.picked.length && action.add ? without : [...others, action.id] };
+    }
+    case "room":
+      return { room: { ...now.room, ...action.show } };
     case "frame":
       return { frame: action.frame, loupe: null };
     case "play":
@@ -166,6 +182,7 @@ function reduce(action: Action): Partial<WorkspaceState> {
         plonking: null,
         offer: null,
         loupe: null,
+        picked: [],
         mask: null,
         look: null,
         lookMasks: false,
@@ -229,7 +246,7 @@ function reduce(action: Action): Partial<WorkspaceState> {
 /** Selection, playhead and tool of the open shot. What the shot *is* lives in the query cache. */
 export const useWorkspace = create<WorkspaceState>((set) => ({
   ...START,
-  act: (action) => set(reduce(action)),
+  act: (action) => set((now) => reduce(action, now)),
 }));
 
 export const act = (action: Action) => useWorkspace.getState().act(action);

@@ -1,5 +1,5 @@
 import { useMemo } from "react";
-import type { Measurement, Motion, PlaneMotion, PointMotion } from "~/api/client";
+import type { CameraMotion, Measurement, Motion, PlaneMotion, PointMotion } from "~/api/client";
 import { type PartialTracks, useLive } from "~/api/events";
 import { useMeasurement } from "~/api/queries";
 import type { Matrix, Point } from "~/workspace/geometry";
@@ -93,6 +93,8 @@ export function useHealth(motion: Motion): Health {
   return useMemo(() => {
     const measured = stored !== undefined || live !== undefined;
     if (motion.kind === "points") return { frames: tracks.frames, measured, at: pointTrust(motion, tracks) };
+    if (motion.kind === "camera")
+      return { frames: stored?.frames ?? 0, measured, at: (f) => cameraTrust(motion, stored, f) };
     return { frames: stored?.frames ?? 0, measured, at: (f) => planeTrust(motion, stored, live, f) };
   }, [motion, tracks, stored, live]);
 }
@@ -129,6 +131,18 @@ function planeTrust(
     confidence: plane.confidence[frame] ?? 0,
     reason: plane.reason[frame] ?? 0,
     fewer: state === GIVEN ? null : fewerThan(motion, plane.freedom[frame] ?? 3),
+  };
+}
+
+function cameraTrust(motion: CameraMotion, stored: Measurement | undefined, frame: number): Trust | null {
+  const camera = motion.measurement ? stored?.camera : undefined;
+  const state = camera?.state[frame] ?? NONE;
+  if (!camera || state === NONE) return null;
+  return {
+    state,
+    confidence: camera.confidence[frame] ?? 0,
+    reason: camera.reason[frame] ?? 0,
+    fewer: null,
   };
 }
 

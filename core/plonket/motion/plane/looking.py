@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from typing import Protocol
+
 import cv2
 import numpy as np
 
@@ -9,17 +12,28 @@ from plonket.conventions import F64, U8
 from plonket.errors import BadInput
 from plonket.media.clip import Clip
 from plonket.motion.around import Around
-from plonket.motion.plane.settings import PlaneMotion, Region
+from plonket.motion.plane.settings import Region
 from plonket.outline import carry, control_points, fill, flatten
 
 MATTE_RIM_PX = 3
 """A matte is taken a little wider: what it covers bleeds into its surroundings."""
 
 
+class Looks(Protocol):
+    """A motion that looks through regions and a matte."""
+
+    @property
+    def regions(self) -> Sequence[Region]: ...
+    @property
+    def reference_frame(self) -> int: ...
+    @property
+    def ignore_matte(self) -> str | None: ...
+
+
 class Looking:
     """Turns regions and mattes into masks, frame by frame."""
 
-    def __init__(self, motion: PlaneMotion, clip: Clip, around: Around) -> None:
+    def __init__(self, motion: Looks, clip: Clip, around: Around) -> None:
         self.motion, self.size = motion, clip.info.size
         self.around = around
         self.uses = [r for r in motion.regions if r.use]

@@ -1,5 +1,5 @@
 import { useCallback } from "react";
-import type { OutlinePoint, PlaneMotion, Shot, Suggestion } from "~/api/client";
+import type { CameraMotion, OutlinePoint, PlaneMotion, Shot, Suggestion } from "~/api/client";
 import { spotAt } from "~/workspace/actions/points";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
@@ -68,9 +68,23 @@ const regionOf = (id: string, name: string, use: boolean, frame: number, points:
 export function useAddOutline() {
   const { record, edits } = useOpenShot();
   return useCallback(
-    async (points: Point[], use: boolean, onReference: (p: Point) => Point, plane: PlaneMotion | null) => {
+    async (
+      points: Point[],
+      use: boolean,
+      onReference: (p: Point) => Point,
+      plane: PlaneMotion | CameraMotion | null,
+    ) => {
       const shot = record.document;
       const frame = useWorkspace.getState().frame;
+      if (plane?.kind === "camera") {
+        // A camera looks everywhere but where it is told not to: drawn on the screen.
+        const id = freshId("region", plane.regions);
+        const name = freshName("Ignore", plane.regions);
+        const region = { ...regionOf(id, name, false, frame, points), follow: "screen" };
+        await edits.edit(`Add ${name}`, setOnMotion(shot, plane.id, { regions: [...plane.regions, region] }));
+        act({ do: "choose", chosen: { kind: "motion", id: plane.id, point: null, region: id } });
+        return;
+      }
       if (plane) {
         const id = freshId("region", plane.regions);
         const name = freshName(use ? "Region" : "Ignore", plane.regions);

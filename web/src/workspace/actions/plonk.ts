@@ -1,11 +1,14 @@
 import { useCallback } from "react";
 import type { Anchor, Asset, Shot } from "~/api/client";
 import { useAssets, useKinds } from "~/api/queries";
+import { spotAt, standing } from "~/workspace/actions/camera";
 import { useAddPoint } from "~/workspace/actions/points";
 import { usePutInMiddle } from "~/workspace/actions/plate";
+import { by, onLevel, plus, type RoomCamera } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
 import { allLayers, freshName, freshShotId, round } from "~/workspace/patches";
+import { useCameras } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 
 /** The motion or perch that something new should follow: the chosen one, or the last measured. */
@@ -15,6 +18,26 @@ function targetFor(shot: Shot): string | null {
   const measured = shot.motions.filter((m) => m.measurement !== null);
   if (chosen.kind === "motion" && measured.some((m) => m.id === chosen.id)) return chosen.id;
   return measured.at(-1)?.id ?? null;
+}
+
+/** A perch where a click meets the ground (or, above the horizon, three metres off), and a picture standing on it. */
+function standOn(shot: Shot, camera: RoomCamera, motion: string, frame: number, click: Point, asset: Asset) {
+  const eye = camera.eye(frame);
+  const place = onLevel(camera, frame, click) ?? plus(eye, by(camera.ray(frame, click), 3));
+  const id = freshShotId("perch", shot);
+  const perch = {
+    id,
+    name: freshName(`${asset.name} stands here`.slice(0, 100), shot.perches),
+    x: 0,
+    y: 0,
+    spot: spotAt(camera, frame, place, "upright"),
+    follow: followOf(motion, frame, true),
+  };
+  const size = standing(asset.height, shot.footage!.height);
+  return {
+    perch,
+    layer: { x: 0, y: round((-asset.height * size) / 200), size, follow: followOf(id, frame, true) },
+  };
 }
 
 const followOf = (target: string | null, frame: number, perspective: boolean) => ({
@@ -59,6 +82,7 @@ export function useClickTool() {
   const addPoint = useAddPoint();
   const addPerch = useAddPerch();
   const toMiddle = usePutInMiddle();
+  const cameras = useCameras();
   const plonk = useCallback(
     async (place: Point, onScreen: Point, at: number, asset: Asset, as: "still" | "pin") => {
       const shot = record.document;
@@ -72,10 +96,25 @@ export function useClickTool() {
         planes.find((m) => chosen.kind === "motion" && m.id === chosen.id) ??
         planes.filter((m) => m.measurement).at(-1) ??
         planes.at(-1);
+      const target = targetFor(shot);
+      const camera = target ? cameras.get(target) : undefined;
+      if (as !== "pin" && camera?.full && shot.footage) {
+        // In a solved room it stands on the ground where clicked: a perch there, and the picture on it by its foot.
+        const stand = standOn(shot, camera, target!, at, place, asset);
+        const done = await edits.edit(`Plonk ${name}`, [
+          { op: "add", path: "/perches/-", value: stand.perch },
+          {
+            op: "add",
+            path: "/stack/0",
+            value: { kind: "still", ...shared, ...asset.settings, ...stand.layer },
+          },
+        ]);
+        if (done) act({ do: "choose", chosen: { kind: "layer", id } });
+        return;
+      }
       if (as === "pin" && plane) {
         value = { kind: "pin", ...shared, plane: plane.id };
       } else {
-        const target = targetFor(shot);
         const perch = shot.perches.find((p) => p.id === target);
         const onPlane = shot.motions.find((m) => m.id === target)?.kind === "plane";
         const spot = target ? place : onScreen;
@@ -93,7 +132,7 @@ export function useClickTool() {
       const done = await edits.edit(`Plonk ${name}`, [{ op: "add", path: "/stack/0", value }]);
       if (done) act({ do: "choose", chosen: { kind: "layer", id } });
     },
-    [record, edits],
+    [record, edits, cameras],
   );
   const addLayer = useAddLayer();
   const generate = useCallback(
@@ -149,6 +188,7 @@ const suitableSize = (asset: Asset, width: number) =>
 /** A perch at a spot of the chosen (or last measured) motion. */
 function useAddPerch() {
   const { record, edits } = useOpenShot();
+  const cameras = useCameras();
   return useCallback(
     async (clicked: Point, onScreen: Point, frame: number) => {
       const shot = record.document;
@@ -157,17 +197,24 @@ function useAddPerch() {
       const target = targetFor(shot);
       const place = target ? clicked : onScreen;
       const onPlane = shot.motions.find((m) => m.id === target)?.kind === "plane";
+      const camera = target ? cameras.get(target) : undefined;
+      const ground = camera?.full ? onLevel(camera, frame, clicked) : null;
       const value = {
         id,
         name,
-        x: round(place.x),
-        y: round(place.y),
-        follow: followOf(shot.perches.some((p) => p.id === target) ? null : target, frame, onPlane),
+        x: ground ? 0 : round(place.x),
+        y: ground ? 0 : round(place.y),
+        spot: camera && ground ? spotAt(camera, frame, ground, "upright") : null,
+        follow: followOf(
+          shot.perches.some((p) => p.id === target) ? null : target,
+          frame,
+          onPlane || ground !== null,
+        ),
       };
       const done = await edits.edit(`Add ${name}`, [{ op: "add", path: "/perches/-", value }]);
       if (done) act({ do: "choose", chosen: { kind: "perch", id } });
     },
-    [record, edits],
+    [record, edits, cameras],
   );
 }
 

@@ -5,6 +5,7 @@ import {
   useChosenTreatment,
   useOpenShot,
 } from "~/workspace/context";
+import { CameraDetails } from "~/workspace/details/CameraDetails";
 import { FinishDetails } from "~/workspace/details/FinishDetails";
 import { FootageDetails } from "~/workspace/details/FootageDetails";
 import { LayerDetails } from "~/workspace/details/LayerDetails";
@@ -31,7 +32,9 @@ export function Details() {
       {adviceOpen && record.document.footage ? (
         <AdvicePanel />
       ) : motion ? (
-        motion.kind === "plane" ? (
+        motion.kind === "camera" ? (
+          <CameraDetails key={motion.id} motion={motion} />
+        ) : motion.kind === "plane" ? (
           <PlaneDetails key={motion.id} motion={motion} />
         ) : (
           <PointDetails key={motion.id} motion={motion} />

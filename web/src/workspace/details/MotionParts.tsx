@@ -21,18 +21,22 @@ export function MeasureRow({ motion, ready }: { motion: Motion; ready: boolean }
   );
   const here = health.at(frame);
   const canGoOn = here !== null && here.state !== LOST;
-  const inGap = motion.measurement !== null && (here === null || here.state === LOST);
+  // A camera is solved from all frames at once.
+  const whole = motion.kind === "camera";
+  const inGap = !whole && motion.measurement !== null && (here === null || here.state === LOST);
   return (
     <>
       <div className="mb-2 flex gap-1.5">
-        <Button
-          className="px-2"
-          disabled={Boolean(job) || !canGoOn}
-          title="Measure backward from this frame"
-          onClick={() => void measure(motion.id, "backward", frame)}
-        >
-          <ChevronLeft className="size-3.5" /> Back
-        </Button>
+        {!whole && (
+          <Button
+            className="px-2"
+            disabled={Boolean(job) || !canGoOn}
+            title="Measure backward from this frame"
+            onClick={() => void measure(motion.id, "backward", frame)}
+          >
+            <ChevronLeft className="size-3.5" /> Back
+          </Button>
+        )}
         {job ? (
           <Button className="flex-1 justify-center" onClick={() => void stopJob(job.id)}>
             Stop
@@ -42,20 +46,22 @@ export function MeasureRow({ motion, ready }: { motion: Motion; ready: boolean }
             look="primary"
             className="flex-1 justify-center"
             disabled={!ready}
-            title="Measure the whole range, both ways (M)"
+            title={whole ? "Measure the whole range (M)" : "Measure the whole range, both ways (M)"}
             onClick={() => void measure(motion.id, "both", null)}
           >
             {motion.measurement ? "Measure again" : "Measure"}
           </Button>
         )}
-        <Button
-          className="px-2"
-          disabled={Boolean(job) || !canGoOn}
-          title="Measure forward from this frame"
-          onClick={() => void measure(motion.id, "forward", frame)}
-        >
-          On <ChevronRight className="size-3.5" />
-        </Button>
+        {!whole && (
+          <Button
+            className="px-2"
+            disabled={Boolean(job) || !canGoOn}
+            title="Measure forward from this frame"
+            onClick={() => void measure(motion.id, "forward", frame)}
+          >
+            On <ChevronRight className="size-3.5" />
+          </Button>
+        )}
       </div>
       {inGap && !job && (
         <Button

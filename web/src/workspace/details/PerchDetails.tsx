@@ -1,5 +1,5 @@
 import { Trash2 } from "lucide-react";
-import type { Perch } from "~/api/client";
+import type { Perch, Spot } from "~/api/client";
 import { useKinds } from "~/api/queries";
 import { Button } from "~/ui/Button";
 import { useOpenShot } from "~/workspace/context";
@@ -31,6 +31,8 @@ export function PerchDetails({ perch }: { perch: Perch }) {
     const own = turnAndSize(spaces.of(follow, frame), at);
     set(`${perch.name} follows something else`, {
       follow,
+      // What leaves the room is placed in pixels again.
+      spot: null,
       x: round(at.x),
       y: round(at.y),
       turn: round(turn - own.turn),
@@ -56,6 +58,7 @@ export function PerchDetails({ perch }: { perch: Perch }) {
         sub="Perch: things sit on it and move, turn and scale with it"
         onRename={(name) => set(`Rename to ${name}`, { name })}
       />
+      {perch.spot && <SpotRows perch={perch} spot={perch.spot} set={set} />}
       <FollowRows
         follow={perch.follow}
         self={perch.id}
@@ -98,6 +101,36 @@ export function PerchDetails({ perch }: { perch: Perch }) {
           <Trash2 className="size-3.5" />
         </Button>
       </div>
+    </>
+  );
+}
+
+function SpotRows({
+  perch,
+  spot,
+  set,
+}: {
+  perch: Perch;
+  spot: Spot;
+  set: (label: string, values: Partial<Perch>) => void;
+}) {
+  const { data: kinds } = useKinds("place");
+  const schema = kinds?.find((k) => k.kind === "spot")?.schema;
+  return (
+    <>
+      <p className="mb-1 text-xs text-ink-2">
+        Drag it over the ground it stands on; with Shift up and down where it stands.
+      </p>
+      {schema && (
+        <SchemaForm
+          schema={schema}
+          groups={["In the room"]}
+          values={spot as unknown as Record<string, unknown>}
+          onChange={(field, value, label) =>
+            set(`${label} of ${perch.name}`, { spot: { ...spot, [field]: value } as Spot })
+          }
+        />
+      )}
     </>
   );
 }

@@ -1,15 +1,14 @@
 import { X } from "lucide-react";
-import type { PlaneMotion, Region } from "~/api/client";
+import type { PlaneMotion } from "~/api/client";
 import { post } from "~/api/client";
-import { useAssets, useKinds, useMeasurement } from "~/api/queries";
-import { Choice } from "~/ui/Choice";
+import { useKinds, useMeasurement } from "~/api/queries";
 import { complain } from "~/ui/Notices";
 import { pickText } from "~/workspace/actions/files";
 import { quadOf } from "~/workspace/actions/outlines";
 import { useOpenShot } from "~/workspace/context";
-import { Group, Row, Title } from "~/workspace/details/Group";
+import { Group, Title } from "~/workspace/details/Group";
 import { MeasureRow, MotionFoot, UsedBy } from "~/workspace/details/MotionParts";
-import { ShapeKey } from "~/workspace/details/ShapeKey";
+import { MatteRow, RegionList, type SetRegions } from "~/workspace/details/RegionList";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { apply, invert } from "~/workspace/geometry";
 import { outlineAt } from "~/workspace/outline";
@@ -27,7 +26,7 @@ export function PlaneDetails({ motion }: { motion: PlaneMotion }) {
   const { record, edits, shotId } = useOpenShot();
   const { data: kinds } = useKinds("motion");
   const { data: measured } = useMeasurement(motion.measurement);
-  const { frame, chosen } = useWorkspace();
+  const frame = useWorkspace((s) => s.frame);
   const spaces = useSpaces();
   const shot = record.document;
   const footage = shot.footage!;
@@ -38,13 +37,7 @@ export function PlaneDetails({ motion }: { motion: PlaneMotion }) {
       if (now?.kind !== "plane") return [];
       return setOnMotion(latest, motion.id, typeof values === "function" ? values(now) : values);
     });
-  const setRegion: SetRegion = (region, label, values) =>
-    set(label, (now) => ({
-      regions: now.regions.map((r) =>
-        r.id === region.id ? { ...r, ...(typeof values === "function" ? values(r) : values) } : r,
-      ),
-    }));
-  const selected = chosen.kind === "motion" ? motion.regions.find((r) => r.id === chosen.region) : undefined;
+  const setRegions: SetRegions = (label, change) => set(label, (now) => ({ regions: change(now.regions) }));
   const error = measured?.plane?.error_px[frame];
 
   const wholeFrame = () => {
@@ -109,46 +102,11 @@ export function PlaneDetails({ motion }: { motion: PlaneMotion }) {
           </span>
         }
       >
-        <ul>
-          {motion.regions.map((r) => (
-            <li key={r.id} className="flex items-center gap-2">
-              <button
-                aria-pressed={r.id === selected?.id}
-                className="flex min-w-0 flex-1 items-center gap-2 rounded-md px-1 py-1 text-left text-xs aria-pressed:bg-tide-2"
-                onClick={() =>
-                  act({ do: "choose", chosen: { kind: "motion", id: motion.id, point: null, region: r.id } })
-                }
-              >
-                <i
-                  aria-hidden
-                  className={`size-3 shrink-0 rounded-[4px] ${r.use ? "bg-tide" : "border-2 border-dashed border-plum"}`}
-                />
-                <span className="min-w-0 flex-1 truncate">{r.name}</span>
-              </button>
-              <button
-                className={`num w-12 text-right ${r.use ? "text-tide" : "text-plum"}`}
-                title={r.use ? "Looked at; click to ignore it" : "Ignored; click to look at it"}
-                onClick={() => setRegion(r, `${r.use ? "Ignore" : "Use"} ${r.name}`, { use: !r.use })}
-              >
-                {r.use ? "use" : "ignore"}
-              </button>
-              <button
-                aria-label={`Remove ${r.name}`}
-                className="text-ink-3 hover:text-brick"
-                onClick={() =>
-                  set(`Remove ${r.name}`, (now) => ({ regions: now.regions.filter((o) => o.id !== r.id) }))
-                }
-              >
-                <X className="size-3.5" />
-              </button>
-            </li>
-          ))}
-        </ul>
-        {!motion.regions.length && (
-          <p className="text-xs text-ink-2">Outline the surface: drag a box, or click round it.</p>
-        )}
-        {selected && <RegionRows motion={motion} region={selected} setRegion={setRegion} />}
-        <MatteRow motion={motion} set={set} />
+        <RegionList motion={motion} setRegions={setRegions} />
+        <MatteRow
+          value={motion.ignore_matte ?? null}
+          onChange={(label, ignore_matte) => set(label, { ignore_matte })}
+        />
         <button
           className="mt-1 text-xs text-tide underline"
           onClick={() =>
@@ -202,73 +160,6 @@ export function PlaneDetails({ motion }: { motion: PlaneMotion }) {
 type Values = Partial<PlaneMotion> | Record<string, unknown>;
 /** Change the motion as it stands when the edit's turn comes: one made meanwhile is kept. */
 type Set = (label: string, values: Values | ((now: PlaneMotion) => Values)) => void;
-type SetRegion = (
-  region: Region,
-  label: string,
-  values: Partial<Region> | ((now: Region) => Partial<Region>),
-) => void;
-
-function RegionRows({
-  motion,
-  region,
-  setRegion,
-}: {
-  motion: PlaneMotion;
-  region: Region;
-  setRegion: SetRegion;
-}) {
-  const { record } = useOpenShot();
-  const names: Record<string, string> = { surface: "The surface itself", screen: "Nothing (the screen)" };
-  for (const m of record.document.motions) if (m.id !== motion.id) names[`motion:${m.id}`] = m.name;
-  return (
-    <div className="mt-1 rounded-md bg-paper/60 px-2 py-1">
-      <Row label="Rides on" wide>
-        <Choice
-          label={`What ${region.name} rides on`}
-          value={region.follow}
-          names={names}
-          onChange={(v) => setRegion(region, `${region.name} rides on ${names[v] ?? ""}`, { follow: v })}
-        />
-      </Row>
-      <ShapeKey
-        name={region.name}
-        outline={region.outline}
-        onChange={(change) =>
-          setRegion(region, `Key ${region.name}`, (now) => ({ outline: change(now.outline) }))
-        }
-      />
-      <p className="text-[11px] leading-snug text-ink-3">
-        Drag points; the small dots between add one; Ctrl-drag bends, double click makes a corner, Delete
-        removes.
-      </p>
-    </div>
-  );
-}
-
-function MatteRow({ motion, set }: { motion: PlaneMotion; set: Set }) {
-  const { data: assets } = useAssets();
-  const { record } = useOpenShot();
-  const clip = record.document.footage?.asset;
-  const names: Record<string, string> = { none: "None" };
-  for (const a of assets ?? [])
-    if (a.kind === "clip" && a.state === "ready" && a.digest !== clip) names[a.digest] = a.name;
-  if (Object.keys(names).length === 1) return null;
-  return (
-    <Row label="Matte" help="A clip whose white parts are ignored" wide>
-      <Choice
-        label="Matte to ignore"
-        value={motion.ignore_matte ?? "none"}
-        names={names}
-        onChange={(v) =>
-          set(v === "none" ? "Ignore no matte" : `Ignore ${names[v] ?? ""}`, {
-            ignore_matte: v === "none" ? null : v,
-          })
-        }
-      />
-    </Row>
-  );
-}
-
 function StakeList({ motion, set }: { motion: PlaneMotion; set: Set }) {
   const names = ["top left", "top right", "bottom right", "bottom left"];
   return (

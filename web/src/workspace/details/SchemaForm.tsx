@@ -20,19 +20,21 @@ interface Props {
   groups: string[];
   values: Record<string, unknown>;
   onChange: (field: string, value: FieldValue, label: string) => void;
+  /** Fields of those groups that are not shown. */
+  leaveOut?: string[];
   /** Rows only, inside a group that is there already. */
   bare?: boolean;
 }
 
 /** A form made from the schema of a registered kind. */
-export function SchemaForm({ schema, groups, values, onChange, bare = false }: Props) {
+export function SchemaForm({ schema, groups, values, onChange, leaveOut = [], bare = false }: Props) {
   const fields = Object.entries(schema.properties ?? {}).flatMap(([name, p]) =>
     p["x-plonket"] ? [{ name, hints: p["x-plonket"] }] : [],
   );
   return groups.map((group) => {
     const rows = fields
       // A perch is shown by the form of what is placed, but has not all of it.
-      .filter((f) => f.hints.group === group && values[f.name] !== undefined)
+      .filter((f) => f.hints.group === group && values[f.name] !== undefined && !leaveOut.includes(f.name))
       .map(({ name, hints }) => (
         <Field
           key={name}

@@ -1,5 +1,6 @@
 import { post } from "~/api/client";
 import { complain } from "~/ui/Notices";
+import { useAddCamera } from "~/workspace/actions/camera";
 import { pickText } from "~/workspace/actions/files";
 import { useOpenShot } from "~/workspace/context";
 import { VerbMenu } from "~/workspace/runsheet/VerbMenu";
@@ -12,9 +13,15 @@ export function FollowMenu({ disabled }: { disabled: boolean }) {
     act({ do: "choose", chosen: { kind: "none" } });
     act({ do: "tool", tool });
   };
+  const addCamera = useAddCamera();
   const rows: { label: string; hint: string; run: () => void }[] = [
     { label: "A surface", hint: "outline it; things tilt with it", run: () => start("outline") },
     { label: "A detail", hint: "click on it; one or more points", run: () => start("add-point") },
+    {
+      label: "The camera",
+      hint: "the whole set in 3D; finds details by itself",
+      run: () => void addCamera(),
+    },
     {
       label: "What would be good?",
       hint: "a look at the clip",

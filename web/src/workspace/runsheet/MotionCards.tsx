@@ -1,5 +1,6 @@
 import type { Motion, Perch } from "~/api/client";
 import { useLive } from "~/api/events";
+import { useMeasurement } from "~/api/queries";
 import { useOpenShot } from "~/workspace/context";
 import { Card, Chip } from "~/workspace/runsheet/Card";
 import { act, useWorkspace } from "~/workspace/store";
@@ -33,7 +34,14 @@ function MotionPicture({ kind }: { kind: Motion["kind"] }) {
   return (
     <svg viewBox="0 0 42 28" className="size-full" aria-hidden>
       <rect width="42" height="28" fill="var(--tide-2)" />
-      {kind === "plane" ? (
+      {kind === "camera" ? (
+        <g fill="none" stroke="var(--tide)" strokeWidth="1.6" strokeLinejoin="round">
+          <path d="M6 21l9-4 20 5M15 17V6" />
+          <circle cx="24" cy="13" r="1.6" fill="var(--tide)" />
+          <circle cx="31" cy="9" r="1.6" fill="var(--tide)" />
+          <circle cx="20" cy="8" r="1.6" fill="var(--tide)" />
+        </g>
+      ) : kind === "plane" ? (
         <path
           d="M9 7l22-2 3 17-26-1z"
           fill="none"
@@ -67,12 +75,21 @@ export function MotionCard({ motion, on }: { motion: Motion; on: boolean }) {
   const lost = footage && motion.measurement ? lostRuns(health, footage.in_frame, footage.out_frame) : [];
   const runs = lost.map(([a, b]) => (a === b ? `${a}` : `${a}–${b}`));
   const first = motion.kind === "points" ? (motion.points[0]?.id ?? null) : null;
+  const solve = useMeasurement(motion.kind === "camera" ? motion.measurement : null).data?.camera;
   const what =
-    motion.kind === "plane"
-      ? "Plane"
-      : motion.points.length === 1
-        ? "1 point"
-        : `${motion.points.length} points`;
+    motion.kind === "camera"
+      ? solve
+        ? solve.locked
+          ? "Camera, stands still"
+          : solve.kind === "full"
+            ? `Camera · ${solve.mean_error_px.toFixed(2)} px`
+            : "Camera, only turns"
+        : "Camera"
+      : motion.kind === "plane"
+        ? "Plane"
+        : motion.points.length === 1
+          ? "1 point"
+          : `${motion.points.length} points`;
   return (
     <Card
       on={on}

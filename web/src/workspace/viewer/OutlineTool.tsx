@@ -39,8 +39,10 @@ export function OutlineTool({ mapping }: { mapping: Mapping }) {
       void mend(outline, outlineFor);
       return;
     }
-    const plane = motion?.kind === "plane" ? motion : null;
-    const back = plane ? invert(spaces.plane(plane, frame)) : null;
+    // A camera is drawn for only to leave something out; a surface outlined beside it is one of its own.
+    const ignored = motion?.kind === "camera" && !outlineUse;
+    const plane = motion?.kind === "plane" || ignored ? motion : null;
+    const back = plane?.kind === "plane" ? invert(spaces.plane(plane, frame)) : null;
     void add(outline, outlineUse, (p) => (back ? apply(back, p) : p), plane);
   };
 

@@ -1,9 +1,10 @@
 import { useState } from "react";
-import type { Perch } from "~/api/client";
+import type { Perch, Spot } from "~/api/client";
+import { atDepthOf, onLevel, type RoomCamera } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
 import { apply, type Point, valueAt, withValue } from "~/workspace/geometry";
 import { round, setOnPerch } from "~/workspace/patches";
-import { toSpace, useSpaces } from "~/workspace/spaces";
+import { toSpace, useCameras, useSpaces } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 import { useGrab } from "~/workspace/viewer/useGrab";
 import { PictureText } from "~/workspace/viewer/PictureText";
@@ -16,6 +17,7 @@ export function PerchHandles({ perches, mapping }: { perches: Perch[]; mapping: 
   const { record, edits } = useOpenShot();
   const { frame, chosen } = useWorkspace();
   const spaces = useSpaces();
+  const cameras = useCameras();
   const hand = useGrab(mapping);
   const [preview, setPreview] = useState<{ id: string; values: Partial<Perch> } | null>(null);
 
@@ -31,8 +33,11 @@ export function PerchHandles({ perches, mapping }: { perches: Perch[]; mapping: 
     hand.grab(
       e,
       from,
-      (at) => {
-        if (grip === "move") {
+      (at, event) => {
+        const camera = perch.spot ? cameras.get(perch.follow.target ?? "") : undefined;
+        if (grip === "move" && perch.spot && camera) {
+          values = { spot: movedSpot(camera, perch.spot, frame, at, event.shiftKey) };
+        } else if (grip === "move") {
           const place = toSpace(perch.follow, spaces, frame, at);
           values = {
             x: withValue(perch.x, frame, round(place.x)),
@@ -131,4 +136,17 @@ export function PerchHandles({ perches, mapping }: { perches: Perch[]; mapping: 
       })}
     </svg>
   );
+}
+
+/** A spot dragged to a pixel: over the level it stands on, or with `lift` up and down where it stands. */
+function movedSpot(camera: RoomCamera, spot: Spot, frame: number, at: Point, lift: boolean): Spot {
+  const now = [spot.x, spot.y, spot.z].map((v) => valueAt(v, frame)) as [number, number, number];
+  const place = (lift ? null : onLevel(camera, frame, at, now[1])) ?? atDepthOf(camera, frame, at, now);
+  const put = (v: Spot["x"], to: number) => withValue(v, frame, Math.round(to * 1e5) / 1e5);
+  return {
+    ...spot,
+    x: put(spot.x, place[0]),
+    y: put(spot.y, lift ? place[1] : now[1]),
+    z: put(spot.z, place[2]),
+  };
 }

@@ -1,15 +1,15 @@
 import { Fragment, useState } from "react";
-import type { OutlinePoint, PlaneMotion, Region, Shot } from "~/api/client";
+import type { PlaneMotion, Shot } from "~/api/client";
 import { useLive } from "~/api/events";
 import { useOpenShot } from "~/workspace/context";
-import { apply, IDENTITY, type Matrix, type Point, quadMatrix } from "~/workspace/geometry";
-import { outlineAt, withOutline } from "~/workspace/outline";
+import { apply, type Point, quadMatrix } from "~/workspace/geometry";
+import { outlineAt } from "~/workspace/outline";
 import { round, setOnMotion } from "~/workspace/patches";
-import { riding, type Spaces, useSpaces } from "~/workspace/spaces";
-import { act, useWorkspace } from "~/workspace/store";
+import { useSpaces } from "~/workspace/spaces";
+import { useWorkspace } from "~/workspace/store";
 import { livePlane, LOST, REASONS, useHealth } from "~/workspace/tracks";
 import { Loupe } from "~/workspace/viewer/Loupe";
-import { RegionShape } from "~/workspace/viewer/RegionShape";
+import { RegionHandles, rideOf } from "~/workspace/viewer/RegionHandles";
 import { useGrab } from "~/workspace/viewer/useGrab";
 import { PictureText } from "~/workspace/viewer/PictureText";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
@@ -38,7 +38,6 @@ export function PlaneHandles({
   const moved = livePlane(live, frame) ?? spaces.plane(motion, frame);
   const hand = useGrab(mapping);
   const [preview, setPreview] = useState<Point[] | null>(null);
-  const [shape, setShape] = useState<{ region: string; points: OutlinePoint[] } | null>(null);
   const footage = record.document.footage!;
   const trust = health.at(frame);
   const lost = trust?.state === LOST;
@@ -98,41 +97,9 @@ export function PlaneHandles({
   return (
     <>
       <svg ref={hand.svg} className="pointer-events-none absolute inset-0 size-full">
-        {regions &&
-          motion.regions.map((region) => (
-            <RegionShape
-              key={region.id}
-              region={region}
-              on={chosen.kind === "motion" && chosen.region === region.id}
-              onChoose={() =>
-                act({
-                  do: "choose",
-                  chosen: { kind: "motion", id: motion.id, point: null, region: region.id },
-                })
-              }
-              ride={rideOf(region, motion, spaces, moved, frame)}
-              mapping={mapping}
-              frame={frame}
-              still={still}
-              points={shape?.region === region.id ? shape.points : outlineAt(region.outline, frame)}
-              hand={hand}
-              onShape={(points, done) => {
-                setShape({ region: region.id, points });
-                if (!done) return;
-                void edits
-                  .edit(`Shape ${region.name}`, (shot) => {
-                    const now = shot.motions.find((m) => m.id === motion.id);
-                    const all = now?.kind === "plane" ? now.regions : motion.regions;
-                    const regions = all.map((r) =>
-                      r.id === region.id ? { ...r, outline: withOutline(r.outline, frame, points) } : r,
-                    );
-                    return setOnMotion(shot, motion.id, { regions });
-                  })
-                  .finally(() => setShape(null));
-              }}
-              onBroken={() => setShape(null)}
-            />
-          ))}
+        {regions && (
+          <RegionHandles motion={motion} moved={moved} mapping={mapping} still={still} hand={hand} />
+        )}
         <polygon
           points={screen.map((p) => `${p.x.toFixed(1)},${p.y.toFixed(1)}`).join(" ")}
           fill="none"
@@ -236,13 +203,6 @@ function clearOf(corner: Point, quad: Point[], points: Point[]): Point {
   const dy = corner.y - quad.reduce((s, p) => s + p.y, 0) / 4;
   const far = Math.max(Math.hypot(dx, dy), 1e-6);
   return { x: corner.x + (dx / far) * 22, y: corner.y + (dy / far) * 22 };
-}
-
-/** What carries a region from where it is drawn to the frame. */
-function rideOf(region: Region, motion: PlaneMotion, spaces: Spaces, moved: Matrix, frame: number): Matrix {
-  if (region.follow === "surface") return moved;
-  if (region.follow === "screen") return IDENTITY;
-  return spaces.of(riding(region.follow.replace("motion:", ""), motion.reference_frame), frame);
 }
 
 export function withStake(motion: PlaneMotion, frame: number, corner: number, at: Point) {

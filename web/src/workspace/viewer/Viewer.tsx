@@ -25,6 +25,7 @@ import { PickTool } from "~/workspace/viewer/PickTool";
 import { PlaneHandles } from "~/workspace/viewer/PlaneHandles";
 import { PlateMarks } from "~/workspace/viewer/PlateMarks";
 import { PointHandles } from "~/workspace/viewer/PointHandles";
+import { RoomMarks } from "~/workspace/viewer/RoomMarks";
 import { Transport } from "~/workspace/viewer/Transport";
 import { ViewerBar } from "~/workspace/viewer/ViewerBar";
 import { clipUrl, type FrameAddress, frameStore, frameUrl } from "~/workspace/viewer/frames";
@@ -153,6 +154,9 @@ export function Viewer() {
             )}
             {handles && motion?.kind === "plane" && view !== "matte" && (
               <PlaneHandles motion={motion} mapping={things} still={!playing && tool === "handle"} />
+            )}
+            {handles && motion?.kind === "camera" && view !== "matte" && (
+              <RoomMarks motion={motion} mapping={things} still={!playing && tool === "handle"} />
             )}
             {handles && layer && !playing && tool === "handle" && (
               <LayerHandles layer={layer} mapping={packed} />

@@ -1,0 +1,86 @@
+"""API: putting a solved camera's room straight."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Any, Literal
+
+import numpy as np
+from django.http import HttpRequest
+from ninja import Router, Schema
+from pydantic import Field
+
+from plonket.conventions import F64
+from plonket.errors import BadInput
+from plonket.motion.camera.room import Room, along, at_origin, laid, measured, nudged, suggested
+from plonket.motion.camera.settings import CameraMotion
+from plonket.motion.camera.track import CameraTrack
+from plonket.shot import Shot as Document
+from plonket_server.pool import pool
+from shots.api import ShotOut, shot_out
+from shots.editing import change_shot, find_shot
+
+router = Router(tags=["rooms"])
+Does = Literal["ground", "origin", "axis", "scale", "suggest", "turn", "raise"]
+
+LABELS: dict[Does, str] = {
+    "ground": "Ground through details", "origin": "Origin at a detail", "axis": "Direction along details",
+    "scale": "Set a distance", "suggest": "Find the ground", "turn": "Turn the room", "raise": "Raise the room",
+}  # fmt: skip
+
+
+class RoomIn(Schema):
+    does: Does
+    details: list[int] = Field(default_factory=list, max_length=5000, description="Numbers of details")
+    amount: float | None = Field(default=None, description="Metres of a distance or rise, degrees of a turn")
+
+
+@router.post("/shots/{shot_id}/motions/{motion_id}/room", response=ShotOut)
+def put_straight(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: RoomIn) -> Any:
+    """Lay the ground, set the origin, a direction or a distance; one step that can be undone."""
+    find_shot(shot_id)
+
+    def change(document: Document) -> Document:
+        motion = document.motion(motion_id)
+        track = pool().measured(motion.measurement) if motion.measurement else None
+        if not isinstance(motion, CameraMotion) or not isinstance(track, CameraTrack):
+            raise BadInput("room.unsolved", f"{motion.name} is not solved yet. Measure it first.")
+        if track.kind != "full" and body.does != "turn":
+            raise BadInput("room.turns", "This camera only turns: there is no room to put straight.")
+        fresh = motion.model_copy(update={"room": _straight(motion.room, track, body)})
+        return document.model_copy(update={"motions": [fresh if m.id == motion_id else m for m in document.motions]})
+
+    return shot_out(change_shot(shot_id, LABELS[body.does], change))
+
+
+def _straight(room: Room, track: CameraTrack, body: RoomIn) -> Room:
+    if body.does == "suggest":
+        return suggested(track.points[track.kept], track.rotation, track.position)
+    if body.does in ("turn", "raise"):
+        amount = body.amount or 0.0
+        if not np.isfinite(amount) or abs(amount) > 1e6:
+            raise BadInput("room.amount", "Give a number of degrees or metres.")
+        return nudged(room, turn_deg=amount if body.does == "turn" else 0.0, rise=amount if body.does == "raise" else 0.0)
+    at = room.points(_places(track, body.details))
+    if body.does == "ground":
+        return laid(room, at, room.points(track.position).mean(axis=0))
+    if body.does == "origin":
+        if len(at) != 1:
+            raise BadInput("room.origin", "Pick one detail for the origin.")
+        return at_origin(room, at[0])
+    if len(at) != 2:
+        raise BadInput("room.pair", "Pick two details for this.")
+    if body.does == "axis":
+        return along(room, at[0], at[1])
+    metres = body.amount
+    if metres is None or not 1e-4 <= metres <= 1e5:
+        raise BadInput("room.distance", "Give the real distance between the two details in metres.")
+    return measured(room, at[0], at[1], metres)
+
+
+def _places(track: CameraTrack, numbers: list[int]) -> F64:
+    rows = {int(i): k for k, i in enumerate(track.ids)}
+    missing = [n for n in numbers if n not in rows]
+    if missing:
+        raise BadInput("room.detail", "A picked detail belongs to an earlier measurement. Pick again.")
+    return track.points[[rows[n] for n in numbers]].reshape(-1, 3)

@@ -1,0 +1,128 @@
+import { useCallback } from "react";
+import { type CameraMotion, type RoomDetail, post } from "~/api/client";
+import { complain } from "~/ui/Notices";
+import { useMeasure } from "~/workspace/actions/jobs";
+import { by, length, minus, type RoomCamera, type V3 } from "~/workspace/camera";
+import { useOpenShot } from "~/workspace/context";
+import { freshName, freshShotId, round, setOnMotion } from "~/workspace/patches";
+import { act, useWorkspace } from "~/workspace/store";
+
+/** A camera motion in the shot, chosen and ready to be measured. */
+export function useAddCamera() {
+  const { record, edits } = useOpenShot();
+  return useCallback(async () => {
+    const shot = record.document;
+    const id = freshShotId("camera", shot);
+    const name = freshName("Camera", shot.motions);
+    const value = { kind: "camera", id, name };
+    const done = await edits.edit(`Add ${name}`, [{ op: "add", path: "/motions/-", value }]);
+    if (done) act({ do: "choose", chosen: { kind: "motion", id, point: null } });
+  }, [record, edits]);
+}
+
+/** Take details out of the solve, or bring them all back, and measure again. */
+export function useSetAside() {
+  const { edits } = useOpenShot();
+  const measure = useMeasure();
+  return useCallback(
+    async (motion: CameraMotion, details: string[] | null, label: string) => {
+      const done = await edits.edit(label, (latest) => {
+        const now = latest.motions.find((m) => m.id === motion.id);
+        if (now?.kind !== "camera") return [];
+        const aside = details ? [...new Set([...now.set_aside, ...details.map(Number)])] : [];
+        return setOnMotion(latest, motion.id, { set_aside: aside });
+      });
+      act({ do: "pick-detail", id: null });
+      if (done) await measure(motion.id, "both", null);
+    },
+    [edits, measure],
+  );
+}
+
+export type Straighten = "ground" | "origin" | "axis" | "scale" | "suggest" | "turn" | "raise";
+
+/** Put the room straight by picked details. */
+export function useStraighten() {
+  const { shotId } = useOpenShot();
+  return useCallback(
+    async (motion: string, does: Straighten, details: string[], amount: number | null = null) => {
+      try {
+        await post(`/shots/${shotId}/motions/${motion}/room`, { does, details: details.map(Number), amount });
+        return true;
+      } catch (error) {
+        complain(error instanceof Error ? error.message : String(error));
+        return false;
+      }
+    },
+    [shotId],
+  );
+}
+
+/** The share of the worst details that one press sets aside. */
+const WORST = 0.1;
+
+/** The details that fit worst: a tenth of those that count, at least three. */
+export function worstOf(details: readonly RoomDetail[]): string[] {
+  const kept = details.filter((d) => d.kept && !d.strong).sort((a, b) => b.error_px - a.error_px);
+  return kept.slice(0, Math.max(3, Math.round(kept.length * WORST))).map((d) => d.id);
+}
+
+export type Stands = "upright" | "lies";
+
+/** A spot's settings at a place of the room: a pixel of it is a pixel of the picture in this frame. */
+export function spotAt(camera: RoomCamera, frame: number, place: V3, stands: Stands) {
+  const away = length(minus(place, camera.eye(frame)));
+  return {
+    kind: "spot" as const,
+    x: round5(place[0]),
+    y: round5(place[1]),
+    z: round5(place[2]),
+    faces: stands === "upright" ? ("upright" as const) : ("still" as const),
+    heading: 0,
+    tilt: stands === "lies" ? 90 : 0,
+    pixel_mm: round5((1000 * away) / camera.focal(frame)),
+  };
+}
+
+const round5 = (v: number) => Math.round(v * 1e5) / 1e5;
+
+/** A perch in the room. */
+export function useAddRoomPerch() {
+  const { record, edits } = useOpenShot();
+  return useCallback(
+    async (motion: CameraMotion, camera: RoomCamera, places: V3[], stands: Stands) => {
+      const shot = record.document;
+      const frame = useWorkspace.getState().frame;
+      const id = freshShotId("perch", shot);
+      const name = freshName("Perch", shot.perches);
+      const middle = by(
+        places.reduce<V3>((a, p) => [a[0] + p[0], a[1] + p[1], a[2] + p[2]], [0, 0, 0]),
+        1 / places.length,
+      );
+      const value = {
+        id,
+        name,
+        x: 0,
+        y: 0,
+        spot: spotAt(camera, frame, middle, stands),
+        follow: {
+          target: motion.id,
+          reference_frame: frame,
+          shift: true,
+          turn: true,
+          size: true,
+          perspective: true,
+          inverted: false,
+          smooth: 0,
+        },
+      };
+      const done = await edits.edit(`Add ${name}`, [{ op: "add", path: "/perches/-", value }]);
+      if (done) act({ do: "choose", chosen: { kind: "perch", id } });
+    },
+    [record, edits],
+  );
+}
+
+/** How large something is plonked in the room: so many pixels of it make a third of the picture's height. */
+export const standing = (height: number, pictureHeight: number): number =>
+  round(Math.min(400, (0.33 * pictureHeight * 100) / height));

@@ -1,0 +1,192 @@
+import { useEffect, useRef } from "react";
+import * as THREE from "three";
+import type { CameraSolve } from "~/api/client";
+import type { RoomCamera, V3 } from "~/workspace/camera";
+import { useWorkspace } from "~/workspace/store";
+import { trustOf } from "~/workspace/viewer/RoomMarks";
+
+const WIDTH = 252;
+const HEIGHT = 150;
+type Side = "top" | "side";
+
+/** The camera's path and the points of the room from above and from the side, beside the picture. */
+export function RoomViews({ camera, solve }: { camera: RoomCamera; solve: CameraSolve }) {
+  return (
+    <div className="flex flex-col gap-1.5">
+      <RoomView camera={camera} solve={solve} side="top" />
+      <RoomView camera={camera} solve={solve} side="side" />
+    </div>
+  );
+}
+
+const colourOf = (name: string) =>
+  new THREE.Color(getComputedStyle(document.documentElement).getPropertyValue(name).trim() || "#888");
+
+/** One orthographic view, drawn when something changes; the wheel comes closer. */
+function RoomView({ camera, solve, side }: { camera: RoomCamera; solve: CameraSolve; side: Side }) {
+  const canvas = useRef<HTMLCanvasElement>(null);
+  const drawn = useRef<Drawn | null>(null);
+  const frame = useWorkspace((s) => s.frame);
+  const picked = useWorkspace((s) => s.picked);
+
+  useEffect(() => {
+    const made = build(canvas.current!, camera, solve, side);
+    drawn.current = made;
+    const onWheel = (e: WheelEvent) => {
+      e.preventDefault();
+      made.eye.zoom = Math.min(12, Math.max(0.4, made.eye.zoom * Math.exp(-e.deltaY * 0.0016)));
+      made.eye.updateProjectionMatrix();
+      made.draw();
+    };
+    const element = canvas.current!;
+    element.addEventListener("wheel", onWheel, { passive: false });
+    return () => {
+      element.removeEventListener("wheel", onWheel);
+      made.dispose();
+      drawn.current = null;
+    };
+  }, [camera, solve, side]);
+
+  useEffect(() => {
+    drawn.current?.mark(frame, picked);
+  }, [frame, picked, camera, solve]);
+
+  return (
+    <figure className="relative overflow-hidden rounded-md border border-line bg-well">
+      <canvas
+        ref={canvas}
+        width={WIDTH}
+        height={HEIGHT}
+        role="img"
+        aria-label={side === "top" ? "The room from above" : "The room from the side"}
+        data-room-view={side}
+        className="block w-full"
+      />
+      <figcaption className="pointer-events-none absolute top-1 left-1.5 text-[11px] text-on-well-2">
+        {side === "top" ? "From above" : "From the side"}
+      </figcaption>
+    </figure>
+  );
+}
+
+interface Drawn {
+  eye: THREE.OrthographicCamera;
+  draw: () => void;
+  mark: (frame: number, picked: string[]) => void;
+  dispose: () => void;
+}
+
+function build(canvas: HTMLCanvasElement, camera: RoomCamera, solve: CameraSolve, side: Side): Drawn {
+  const renderer = new THREE.WebGLRenderer({ canvas, antialias: true, alpha: true });
+  renderer.setPixelRatio(Math.min(2, devicePixelRatio));
+  renderer.setSize(WIDTH, HEIGHT, false);
+  const scene = new THREE.Scene();
+  const kept = solve.details.filter((d) => d.kept);
+  const places = kept.map((d) => camera.inRoom(d.place));
+  const path: V3[] = [];
+  for (let f = 0; f < camera.frames; f++) if (solve.state[f]) path.push(camera.eye(f));
+  const everything = [...trimmed(places), ...path];
+  const box = new THREE.Box3().setFromPoints(everything.map((p) => new THREE.Vector3(...p)));
+  const middle = box.getCenter(new THREE.Vector3());
+  const size = box.getSize(new THREE.Vector3());
+  const [across, along] = side === "top" ? [size.x, size.z] : [size.z, size.y];
+  const half = Math.max(across / WIDTH, along / HEIGHT, 1e-6) * 0.58;
+  const eye = new THREE.OrthographicCamera(
+    -half * WIDTH,
+    half * WIDTH,
+    half * HEIGHT,
+    -half * HEIGHT,
+    0,
+    1e4,
+  );
+  const far = size.length() * 2 + 1;
+  if (side === "top") {
+    eye.position.set(middle.x, middle.y + far, middle.z);
+    eye.up.set(0, 0, -1);
+  } else {
+    eye.position.set(middle.x + far, middle.y, middle.z);
+  }
+  eye.lookAt(middle);
+
+  const step = 10 ** Math.round(Math.log10(Math.max(size.length(), 1e-3) / 12));
+  const grid = new THREE.GridHelper(step * 40, 40, "#5b666c", "#3a4348");
+  scene.add(grid);
+
+  // Trust by shape as well as colour: round dots fit, squares fit badly.
+  const dots = (which: "good" | "poor", colour: string, pixels: number) => {
+    const at = kept.flatMap((d, k) => (trustOf(d) === which ? places[k]! : []));
+    const shape = new THREE.BufferGeometry();
+    shape.setAttribute("position", new THREE.Float32BufferAttribute(at, 3));
+    const look = new THREE.PointsMaterial({ size: pixels, sizeAttenuation: false, color: colour });
+    if (which === "good") {
+      look.onBeforeCompile = (s) => {
+        s.fragmentShader = s.fragmentShader.replace(
+          "#include <clipping_planes_fragment>",
+          "#include <clipping_planes_fragment>\n if (length(gl_PointCoord - 0.5) > 0.5) discard;",
+        );
+      };
+    }
+    scene.add(new THREE.Points(shape, look));
+  };
+  dots("good", "#6fd0ca", 3);
+  dots("poor", "#f08a6c", 4);
+  const line = new THREE.BufferGeometry().setFromPoints(path.map((p) => new THREE.Vector3(...p)));
+  scene.add(new THREE.Line(line, new THREE.LineBasicMaterial({ color: colourOf("--saffron-bar") })));
+
+  const cone = new THREE.LineSegments(
+    new THREE.BufferGeometry(),
+    new THREE.LineBasicMaterial({ color: "#fff4d8" }),
+  );
+  scene.add(cone);
+  const chosen = new THREE.Points(
+    new THREE.BufferGeometry(),
+    new THREE.PointsMaterial({ size: 7, sizeAttenuation: false, color: "#f5c04e" }),
+  );
+  scene.add(chosen);
+  const draw = () => renderer.render(scene, eye);
+  const reach = Math.max(size.length() * 0.14, 1e-6);
+  const mark = (frame: number, picked: string[]) => {
+    cone.geometry.setFromPoints(frustum(camera, frame, reach));
+    const at = solve.details.flatMap((d) => (picked.includes(d.id) ? camera.inRoom(d.place) : []));
+    chosen.geometry.setAttribute("position", new THREE.Float32BufferAttribute(at, 3));
+    draw();
+    canvas.dataset["frame"] = String(frame);
+  };
+  const dispose = () => {
+    scene.traverse((o) => {
+      if (o instanceof THREE.Points || o instanceof THREE.Line) {
+        o.geometry.dispose();
+        (o.material as THREE.Material).dispose();
+      }
+    });
+    renderer.dispose();
+  };
+  return { eye, draw, mark, dispose };
+}
+
+/** Without the few that lie far out: they would make all else small. */
+function trimmed(places: V3[]): V3[] {
+  if (places.length < 20) return places;
+  const ranges = [0, 1, 2].map((axis) => {
+    const sorted = places.map((p) => p[axis]!).sort((a, b) => a - b);
+    return [sorted[Math.floor(sorted.length * 0.03)]!, sorted[Math.floor(sorted.length * 0.97)]!] as const;
+  });
+  return places.filter((p) => ranges.every(([low, high], axis) => p[axis]! >= low && p[axis]! <= high));
+}
+
+/** The camera as a small pyramid: from its eye to the corners of what it sees. */
+function frustum(camera: RoomCamera, frame: number, reach: number): THREE.Vector3[] {
+  const eye = camera.eye(frame);
+  const turn = camera.turn(frame);
+  const corner = (x: number, y: number) => {
+    const v = [x * 0.5 * reach, y * 0.32 * reach, -reach] as const;
+    return new THREE.Vector3(
+      eye[0] + turn[0]! * v[0] + turn[1]! * v[1] + turn[2]! * v[2],
+      eye[1] + turn[3]! * v[0] + turn[4]! * v[1] + turn[5]! * v[2],
+      eye[2] + turn[6]! * v[0] + turn[7]! * v[1] + turn[8]! * v[2],
+    );
+  };
+  const tip = new THREE.Vector3(...eye);
+  const c = [corner(-1, 1), corner(1, 1), corner(1, -1), corner(-1, -1)];
+  return c.flatMap((p, k) => [tip, p, p, c[(k + 1) % 4]!]);
+}
