@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from typing import Any
 
+import cv2
 import numpy as np
 
 from plonket.colour import linear_from_8bit
@@ -19,6 +20,8 @@ from plonket.key.kinds import KEYS, Key
 from plonket.key.screen import ScreenKey
 from plonket.looks.kinds import LOOKS
 from plonket.masks.outlined import OutlineMask
+from plonket.motion.camera.details import Details, follow_details
+from plonket.motion.camera.solve import Asked, solve
 from plonket.outline import polygon_outline
 from plonket.pool import NoMedia
 from plonket.shot import Footage, Shot
@@ -57,6 +60,19 @@ def warm() -> None:
     ]
     footage = Footage(asset="a" * 64, name="w", width=SIZE[0], height=SIZE[1], rate="30/1", frames=9, in_frame=0, out_frame=8)
     render_frame(Shot.model_validate({"name": "w", "footage": footage, "stack": stack}), sources, 4)
+    _solve_something()
+
+
+def _solve_something() -> None:
+    """Follow a few dots and solve a camera from points that are known."""
+    rng = np.random.default_rng(1)
+    picture = cv2.GaussianBlur(rng.integers(0, 255, (120, 160)).astype(np.uint8), (0, 0), 2)
+    follow_details(lambda i: picture, range(3), 3, count=60)
+    world, frames = rng.uniform(-1, 1, (60, 3)) + [0, 0, 4], 6
+    eyes = np.linspace([-0.6, 0, 0], [0.6, 0.1, 0.2], frames)
+    local = world[:, None] - eyes[None]
+    xy = local[..., :2] / local[..., 2:] * 150 + [80, 60] + rng.normal(0, 0.1, (60, frames, 2))
+    solve(Details(xy=xy, seen=np.ones((60, frames), bool)), (160, 120), Asked())
 
 
 if __name__ == "__main__":

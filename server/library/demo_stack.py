@@ -19,6 +19,8 @@ from plonket.looks.projection import Projection
 from plonket.looks.ripple import Ripple
 from plonket.looks.wrap import Wrap
 from plonket.masks.outlined import OutlineMask
+from plonket.motion.camera.spot import Spot
+from plonket.motion.camera.view import RoomCamera
 from plonket.motion.following import Follow
 from plonket.outline import polygon_outline
 from plonket.shot import Layer
@@ -31,8 +33,22 @@ def on(motion: str, frame: int) -> Follow:
     return Follow(target=motion, reference_frame=frame)
 
 
-def _size(asset: Asset) -> dict[str, Any]:
+def size_of(asset: Asset) -> dict[str, Any]:
     return {"asset": asset.digest, "width": asset.info["width"], "height": asset.info["height"]}
+
+
+def standing_at(camera: RoomCamera, frame: int, pixel: tuple[float, float]) -> Spot:
+    """A spot where a pixel meets the set, as far off as the details seen round it; one pixel of it is one of the frame."""
+    track = camera.track
+    seen = track.kept & np.isfinite(track.xy[:, frame, 0])
+    away = np.hypot(*(track.xy[seen, frame] - np.array(pixel)).T)
+    near = camera.local(frame, camera.room.points(track.points[seen]))[np.argsort(away)[:7], 2]
+    eye, way = camera.ray(frame, np.array(pixel))
+    ahead = -camera.turn(frame)[:, 2]
+    place = eye + way * float(np.median(near)) / float(way @ ahead)
+    millimetres = 1000 * float(np.linalg.norm(place - eye)) / camera.lens(frame).focal
+    x, y, z = (float(v) for v in place)
+    return Spot(x=x, y=y, z=z, faces="upright", pixel_mm=millimetres)
 
 
 def round_mask(mask_id: str, name: str, x: float, y: float, rx: float, ry: float, rides: str, **more: Any) -> OutlineMask:
@@ -56,7 +72,7 @@ def lamp_opened(tip: tuple[float, float], night: Asset) -> list[Layer]:
         masks=[round_mask("mask-1", "Above the lamp", x, y - 80, 110, 110, "to:lamp", soft=40.0)],
     )  # fmt: skip
     seen = StillLayer(
-        id="seen", name="Night harbour", **_size(night), x=round(x + 30, 2), y=round(y - 6, 2), size=13.0,
+        id="seen", name="Night harbour", **size_of(night), x=round(x + 30, 2), y=round(y - 6, 2), size=13.0,
         follow=on("lamp", LAMP),
         masks=[round_mask("mask-1", "Glass", x, y, 23, 20, "to:lamp", soft=3.0)],
         looks=[Ripple(id="look-1", name="Old glass", form="glass", amount=2.0, lump=14, rides="own"),
@@ -74,7 +90,7 @@ def ship_in_the_beam(tip: tuple[float, float], ship: Asset) -> list[Layer]:
     ])  # fmt: skip
     grows = Keyed(keys=[Key(frame=12, value=19, ease="curve", out_time=0.5), Key(frame=138, value=25, in_time=0.5)])
     shown = StillLayer(
-        id="ship", name="Little ship", **_size(ship), x=round(x - 330, 2), y=round(y + 52, 2), size=grows, turn=-3.0,
+        id="ship", name="Little ship", **size_of(ship), x=round(x - 330, 2), y=round(y + 52, 2), size=grows, turn=-3.0,
         opacity=Wobbling(base=fade, wobble=Wobble(kind="flicker", amount=12, every=2, seed=6)), follow=on("lamp", LAMP),
         looks=[Projection(id="look-1", name="Projection", tint="#ffd79a", tinted=75.0, pitch=4.0, bar=45.0),
                Glow(id="look-2", name="Glow", radius=8, threshold=35, strength=60)],
@@ -90,8 +106,8 @@ def ship_in_the_beam(tip: tuple[float, float], ship: Asset) -> list[Layer]:
 def keeper_by_night(keeper: Asset, night: Asset) -> list[Layer]:
     """The keeper off his cloth, the night harbour behind him, its light wrapped round his edges."""
     subject = StillLayer(
-        id="keeper", name="Keeper", **_size(keeper), x=640.0, y=360.0, key=ScreenKey(lone=90.0),
+        id="keeper", name="Keeper", **size_of(keeper), x=640.0, y=360.0, key=ScreenKey(lone=90.0),
         looks=[Wrap(id="look-1", name="Light wrap", width=6.0, strength=60.0)],
     )  # fmt: skip
-    behind = StillLayer(id="night", name="Night harbour", **_size(night), x=640.0, y=340.0, size=112.0)
+    behind = StillLayer(id="night", name="Night harbour", **size_of(night), x=640.0, y=340.0, size=112.0)
     return [subject, behind]

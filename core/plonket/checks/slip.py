@@ -23,6 +23,7 @@ from plonket.layers.common import box_of
 from plonket.layers.pin import PinLayer
 from plonket.layers.still import StillLayer, frame_from_still
 from plonket.media.clip import Clip
+from plonket.motion.perch import Perch
 from plonket.motion.plane.register import FrameLevels, register
 from plonket.motion.plane.settings import FREEDOMS, PlaneMotion
 from plonket.motion.plane.template import cut_template
@@ -32,6 +33,8 @@ from plonket.shot import Shot
 RIM = 0.3
 """The plate is looked at this much beyond the thing on every side, as a share of its size."""
 LEAST_SIDE_PX = 56
+FOOT_PX = 40
+"""Half the width of the ground that is looked at under what stands in a room."""
 NEEDS_LOOK_PX = 0.5
 """Slip from which an edge is seen to swim in motion."""
 WORST = 6
@@ -81,11 +84,15 @@ class Slip:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class _Seat:
-    """Where a follower is: corners (4, 2) on its reference frame, and its movement from there."""
+    """Where a follower is: corners (4, 2) on its reference frame, and its movement from there.
+
+    What stands in a room is judged by the ground it stands on: what lies behind it is elsewhere.
+    """
 
     corners: F64
     reference: int
     freedom: int
+    ground: Perch | None = None
 
 
 def measure_slip(
@@ -146,9 +153,32 @@ def _seat(shot: Shot, sources: Sources, layer: StillLayer | PinLayer) -> _Seat:
     if layer.follow.target is None:
         raise BadInput("slip.free", f"{layer.name} follows nothing, so it cannot slip.")
     reference = _root_reference(shot, layer)
+    ground = _ground_of(shot, layer)
+    if ground is not None:
+        foot = sources.spaces.perch(ground, reference)
+        at = carry(np.zeros((1, 2)), foot)[0]
+        half = np.array([FOOT_PX, FOOT_PX * 0.6])
+        corners = at + half * np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]])
+        return _Seat(corners=corners, reference=reference, freedom=FREEDOMS.index("translation"), ground=ground)
     corners = carry(box_of(layer), frame_from_still(layer, sources.spaces, reference))
     freedom = FREEDOMS.index("perspective" if layer.follow.perspective else "similarity")
     return _Seat(corners=corners, reference=reference, freedom=freedom)
+
+
+def _ground_of(shot: Shot, layer: StillLayer) -> Perch | None:
+    """The spot of a room on which a layer stands, laid flat; None when it stands in none."""
+    perches = {p.id: p for p in shot.perches}
+    at = layer.follow.target
+    for _ in perches:
+        perch = perches.get(at or "")
+        if perch is None:
+            return None
+        if perch.spot is not None:
+            lying = perch.spot.model_copy(update={"faces": "still", "tilt": 90.0, "heading": 0.0})
+            return perch.model_copy(update={"id": f"{perch.id}.ground", "spot": lying, "x": 0.0, "y": 0.0, "turn": 0.0,
+                                            "size": 100.0})  # fmt: skip
+        at = perch.follow.target
+    return None
 
 
 def _root_reference(shot: Shot, layer: StillLayer) -> int:
@@ -168,6 +198,9 @@ def _moved(sources: Sources, layer: StillLayer | PinLayer, seat: _Seat, frame: i
     """(3, 3) from the reference frame's pixels to where the thing's motion puts them."""
     if isinstance(layer, PinLayer):
         return sources.on_plane(layer.plane, frame)
+    if seat.ground is not None:
+        lies = sources.spaces.perch(seat.ground, frame)
+        return np.asarray(lies @ np.linalg.inv(sources.spaces.perch(seat.ground, seat.reference)))
     # A place that is keyed moves on purpose: only the movement of what it sits on counts.
     at = np.array([value_at(layer.x, seat.reference), value_at(layer.y, seat.reference)])
     now = sources.spaces.placed(layer.follow, frame, at)

@@ -79,9 +79,33 @@ def quick_light(
                 for j, surface in enumerate(surfaces):
                     c = surface.at(when)
                     frames[k, s, j] = c[0], c[1] - c[0], c[3] - c[0]
-        _trace(flat, starts, widths, heights, eye, rot, frames, camera.focal_px,
+        _trace(flat, starts, widths, heights, eye, rot, frames, _boxes(camera, eye, rot, frames), camera.focal_px,
                camera.k1, camera.k2, samples, np.array(background, np.float32), out)  # fmt: skip
         yield out * np.float32(light(float(t)) if light else 1.0)
+
+
+BEYOND = 0.04
+"""How far round a surface's corners it is looked for, as a share of the picture: edges bend with the lens."""
+
+
+def _boxes(camera: PhoneCamera, eye: F64, rot: F64, frames: F64) -> NDArray[np.int64]:
+    """(surfaces, 4) first and last column and row in which a surface may be seen, at any instant of the exposure."""
+    width, height = camera.size
+    o, a, b = frames[..., 0, :], frames[..., 1, :], frames[..., 2, :]
+    corners = np.stack([o, o + a, o + b, o + a + b], axis=-2)  # (nodes, n, surfaces, 4, 3)
+    local = np.einsum("knsci,knij->knscj", corners - eye[:, :, None, None], rot)
+    depth = -local[..., 2]
+    behind = (depth < 1e-3).any(axis=(0, 1, 3))
+    flat = local[..., :2] / np.maximum(depth, 1e-3)[..., None]
+    r2 = (flat**2).sum(axis=-1, keepdims=True)
+    at = flat * (1 + r2 * (camera.k1 + r2 * camera.k2)) * camera.focal_px * [1, -1] + np.array(camera.principal)
+    low, high = at.min(axis=(0, 1, 3)), at.max(axis=(0, 1, 3))
+    # Far outside, a strong lens folds back: such surfaces are looked for everywhere.
+    behind |= (r2.max(axis=(0, 1, 3, 4)) > 4) & (camera.k1 != 0)
+    room = BEYOND * max(width, height)
+    out = np.column_stack([low[:, 0] - room, high[:, 0] + room, low[:, 1] - room, high[:, 1] + room])
+    out[behind] = (-1, width, -1, height)
+    return np.clip(out, -1, max(width, height)).astype(np.int64)
 
 
 def _instants(n: int) -> NDArray[np.int64]:
@@ -100,7 +124,7 @@ def _instants(n: int) -> NDArray[np.int64]:
 
 
 @numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
-def _trace(flat, starts, widths, heights, eye, rot, frames, focal, k1, k2, samples, background, out):  # type: ignore[no-untyped-def]
+def _trace(flat, starts, widths, heights, eye, rot, frames, boxes, focal, k1, k2, samples, background, out):  # type: ignore[no-untyped-def]
     height, width = out.shape[:2]
     nodes, n = eye.shape[:2]
     count = starts.shape[0]
@@ -113,6 +137,8 @@ def _trace(flat, starts, widths, heights, eye, rot, frames, focal, k1, k2, sampl
         us = np.empty(count)
         vs = np.empty(count)
         surf = np.empty((count, 13))
+        here = np.empty(count, np.int64)
+        hit = np.empty(count, np.int64)
         e = np.empty(3)
         r = np.empty((3, 3))
         for s in range(n):
@@ -120,7 +146,11 @@ def _trace(flat, starts, widths, heights, eye, rot, frames, focal, k1, k2, sampl
             sy = ((s // samples) + 0.5) / samples
             e[:] = eye[k, s] * (1 - f) + eye[k + 1, s] * f
             r[:] = rot[k, s] * (1 - f) + rot[k + 1, s] * f
+            rows = 0
             for j in range(count):
+                if boxes[j, 2] <= y <= boxes[j, 3]:
+                    here[rows] = j
+                    rows += 1
                 # What is the same for the whole row: origin, both inverse edges, normal.
                 o = frames[k, s, j] * (1 - f) + frames[k + 1, s, j] * f
                 ax, ay, az = o[1, 0], o[1, 1], o[1, 2]
@@ -144,8 +174,11 @@ def _trace(flat, starts, widths, heights, eye, rot, frames, focal, k1, k2, sampl
                 dx = r[0, 0] * lx + r[0, 1] * ly + r[0, 2] * lz
                 dy = r[1, 0] * lx + r[1, 1] * ly + r[1, 2] * lz
                 dz = r[2, 0] * lx + r[2, 1] * ly + r[2, 2] * lz
-                for j in range(count):
-                    depth[j] = FAR
+                hits = 0
+                for q in range(rows):
+                    j = here[q]
+                    if x < boxes[j, 0] or x > boxes[j, 1]:
+                        continue
                     den = surf[j, 3] * dx + surf[j, 4] * dy + surf[j, 5] * dz
                     if abs(den) < 1e-12:
                         continue
@@ -156,13 +189,18 @@ def _trace(flat, starts, widths, heights, eye, rot, frames, focal, k1, k2, sampl
                     u = hx * surf[j, 6] + hy * surf[j, 7] + hz * surf[j, 8]
                     v = hx * surf[j, 9] + hy * surf[j, 10] + hz * surf[j, 11]
                     if 0 <= u < 1 and 0 <= v < 1:
-                        depth[j], us[j], vs[j] = d, u, v
+                        depth[hits], us[j], vs[j], hit[hits] = d, u, v, j
+                        hits += 1
                 keep = 1.0
-                for _ in range(count):
-                    j = int(np.argmin(depth))
-                    if depth[j] >= FAR or keep < 0.004:
+                for _ in range(hits):
+                    nearest = 0
+                    for q in range(1, hits):
+                        if depth[q] < depth[nearest]:
+                            nearest = q
+                    if keep < 0.004:
                         break
-                    depth[j] = FAR
+                    depth[nearest] = FAR
+                    j = hit[nearest]
                     tw, th = widths[j], heights[j]
                     px, py = us[j] * tw - 0.5, vs[j] * th - 0.5
                     ix, iy = int(np.floor(px)), int(np.floor(py))

@@ -16,7 +16,7 @@ from django.core.management.base import BaseCommand
 
 from jobs.kinds import conform_asset
 from library.assets import bring_in
-from library.demo_stack import LAMP, keeper_by_night, lamp_opened, ship_in_the_beam
+from library.demo_stack import LAMP, keeper_by_night, lamp_opened, ship_in_the_beam, size_of, standing_at
 from library.models import Asset, Project
 from plonket.colour import encode_8bit, linear_from_8bit
 from plonket.key.screen import ScreenKey
@@ -31,8 +31,10 @@ from plonket.masks.outlined import OutlineMask
 from plonket.match import match_to_plate
 from plonket.media import open_clip
 from plonket.media.write import Coding, VideoWriter
+from plonket.motion.camera.settings import CameraMotion
 from plonket.motion.following import Follow
 from plonket.motion.kinds import MOTIONS
+from plonket.motion.perch import Perch
 from plonket.motion.plane.settings import PlaneMotion, Region
 from plonket.motion.points.settings import Given, PointMotion, TrackPoint
 from plonket.outline import Outline, polygon_outline
@@ -218,22 +220,27 @@ def _no_tin(project: Project, clip: Asset, elements: dict[str, Asset]) -> None:
 
 
 def _on_the_quay(project: Project, plate: Asset, subject: Asset) -> None:
-    """The keeper taken off his green cloth, tape crosses and all, and stood in the harbour."""
+    """The keeper taken off his green cloth, tape crosses and all, and stood on the quay of the solved harbour."""
     at = 60
-    front = np.array([[250.0, 168], [1076, 168], [1076, 382], [250, 382]])
-    a, b, c, d = ((float(x), float(y)) for x, y in front)
-    quay = PlaneMotion(
-        id="quay", name="Quay", reference_frame=at, quad=(a, b, c, d),
-        regions=[Region(id="region-1", name="Houses and wall", outline=polygon_outline(front, at))],
-    )  # fmt: skip
-    document = Document(name="The keeper on the quay", footage=footage_of(plate), motions=[quay])
-    shot = add_shot(project, document, "Footage and plane")
+    camera = CameraMotion(id="camera", name="Camera", reference_frame=at)
+    shot = add_shot(project, Document(name="The keeper on the quay", footage=footage_of(plate), motions=[camera]), "Footage")
     _measure(shot.id, plate)
-    layer = _still("keeper", "Keeper", subject, 612, 252, "quay", at, size=34.0, after="loop", key=ScreenKey(lone=90.0), looks=[
-        Colour(id="look-1", name="Colour", exposure=-0.15, warm=14.0),
-        Wrap(id="look-2", name="Light wrap", width=4.0, strength=45.0),
-    ])  # fmt: skip
-    change_shot(shot.id, "The keeper off his cloth", lambda now: now.model_copy(update={"stack": [layer]}))
+
+    def stand(now: Document) -> Document:
+        solved = ShotSources(now, pool()).camera("camera")
+        assert solved is not None
+        spot = standing_at(solved, at, (640.0, 352.0))
+        perch = Perch(id="quay", name="Quay", spot=spot, follow=Follow(target="camera", reference_frame=at, perspective=True))
+        keeper = StillLayer(
+            id="keeper", name="Keeper", **size_of(subject), x=0.0, y=-118.0, size=34.0, after="loop", key=ScreenKey(lone=90.0),
+            follow=Follow(target="quay", reference_frame=at, perspective=True), looks=[
+                Colour(id="look-1", name="Colour", exposure=-0.15, warm=14.0),
+                Wrap(id="look-2", name="Light wrap", width=4.0, strength=45.0),
+            ],
+        )  # fmt: skip
+        return now.model_copy(update={"perches": [perch], "stack": [keeper]})
+
+    change_shot(shot.id, "The keeper off his cloth", stand)
 
 
 def _lamp(project: Project, name: str, clip: Asset, stack: Callable[[tuple[float, float]], list[Layer]]) -> None:

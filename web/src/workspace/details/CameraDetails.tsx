@@ -154,9 +154,9 @@ function Judge({ motion, solve }: { motion: CameraMotion; solve: CameraSolve }) 
         <span className="num">{kept}</span> of <span className="num">{solve.details.length}</span> details
         belong to the room{motion.set_aside.length > 0 && <>, {motion.set_aside.length} set aside by hand</>}.
       </p>
-      {toggle("details", "Details in the picture")}
-      {solve.kind === "full" && toggle("ground", "Grid on the ground")}
-      {solve.kind === "full" && toggle("boxes", "Boxes on picked details")}
+      {toggle("details", "Marks")}
+      {solve.kind === "full" && toggle("ground", "Ground grid")}
+      {solve.kind === "full" && toggle("boxes", "Test boxes")}
       <div className="mt-1.5 flex flex-wrap gap-1.5">
         <Button
           title="Take out the tenth that fits worst, and measure again with the details that are followed already"
