@@ -53,9 +53,9 @@ def main(arguments: list[str]) -> int:
 
 def core(command: str, rest: list[str]) -> int:
     """Hand over to the core's own command line in the virtual environment."""
-    if command == "film":
+    if command in ("film", "render", "elements"):
         install.llvm()
-    install.python("film" if command == "film" else "core")
+    install.python("core")
     env = dict(os.environ, PYTHONPATH=str(ROOT / "core"))
     env.setdefault("NUMBA_CACHE_DIR", str(ROOT / "var" / "numba"))
     python = str(VENV / "bin" / "python")

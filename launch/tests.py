@@ -14,6 +14,7 @@ from launch.services import start_services
 
 def main(arguments: list[str]) -> int:
     install.debian(install.SERVICES | install.BUILD | install.BROWSER)
+    install.llvm()
     install.python("dev")
     install.front_end()
     folder = Path(tempfile.mkdtemp(prefix="plonket-test-"))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import pickle
 import threading
 from collections.abc import Callable, Hashable, Sequence
 from dataclasses import replace
@@ -42,12 +43,14 @@ from plonket.motion.movement import Measured, between, movement_of, settled_poin
 from plonket.motion.plane.settings import PlaneMotion
 from plonket.motion.points.settings import PointMotion
 from plonket.motion.points.tracks import PointTracks
-from plonket.motion.spaces import Spaces
+from plonket.motion.spaces import DEEPEST, Spaces
 from plonket.outline import carry
 from plonket.plate.clean import Clean
 from plonket.plate.kinds import view_path
 from plonket.plate.mend import MaskedTreatment
 from plonket.plate.view import PlateContext, ViewPath, corners_of
+from plonket.scene.client import Renderer
+from plonket.scene.request import Order
 from plonket.shot import Motion, Shot, mends_hash, plate_hash
 
 MOST_HALVED = 2
@@ -90,6 +93,9 @@ class MediaPool:
         self._heroes: Kept[str, Hero] = Kept(self._no_maker, 8)
         self._keyed: Kept[tuple[str, int, str, int], StillSource] = Kept(self._no_maker, 10)
         self._contexts: Kept[tuple[str, str, str], KeyContext] = Kept(self._no_maker, 16)
+        self._media_path = media_path
+        self._renderer = Renderer()
+        self._filmed: Kept[str, F32] = Kept(self._no_maker, 24)
 
     def clip(self, asset: str) -> Clip:
         return self._clips.get(asset)
@@ -116,6 +122,15 @@ class MediaPool:
         context = replace(self.key_context(asset, key), frame=frame)
         rgba = KEYS.get(key.kind).run(light, scaled(key, 0.5**level) if level else key, context)
         return StillSource.of_light(rgba, size, level)
+
+    def path(self, asset: str) -> Path:
+        """The file of an asset."""
+        return self._media_path(asset)
+
+    def film(self, order: Order) -> F32:
+        """A 3D model filmed in the renderer's own process; the last pictures are kept."""
+        digest = hashlib.sha256(pickle.dumps(order)).hexdigest()
+        return self._filmed.get(digest, lambda: self._renderer.film(order))
 
     def table(self, asset: str) -> F32:
         """A colour table of the shelf."""
@@ -336,6 +351,23 @@ class ShotSources:
             return None
         return RoomCamera(measured, found.room)
 
+    def seat(self, target: str | None) -> tuple[RoomCamera, Spot] | None:
+        for _ in range(DEEPEST):
+            perch = self._perches.get(target or "")
+            if perch is None:
+                return None
+            if perch.spot is not None and perch.follow.target is not None:
+                camera = self.camera(perch.follow.target)
+                return None if camera is None else (camera, perch.spot)
+            target = perch.follow.target
+        return None
+
+    def model(self, asset: str) -> str:
+        return str(self.pool.path(asset))
+
+    def film(self, order: Order) -> F32:
+        return self.pool.film(order)
+
     def strong(self, motion: CameraMotion) -> dict[str, tuple[F64, NDArray[np.bool_]]]:
         """The points that a camera motion counts on: name -> (n, 2) pixels and the frames on which they are known."""
         out: dict[str, tuple[F64, NDArray[np.bool_]]] = {}
@@ -365,46 +397,6 @@ class ShotSources:
             measured = self.pool.measured(motion.measurement) if motion.measurement else None
             self._paths[motion.id] = settled_points(motion, measured) if isinstance(measured, PointTracks) else {}
         return self._paths[motion.id]
-
-
-class NoMedia:
-    """`Sources` of a document that refers to nothing: for elements that are generated."""
-
-    view: ViewPath | None = None
-
-    def __init__(self, size: tuple[int, int]) -> None:
-        self.size = size
-        self.spaces = Spaces([], lambda motion, reference: None, size)
-
-    def plate(self, asset: str, frame: int) -> U8:
-        return np.zeros((self.size[1], self.size[0], 3), np.uint8)
-
-    def donor(self, asset: str, frame: int) -> StillSource:
-        return StillSource(self.plate(asset, frame))
-
-    def length(self, asset: str) -> int:
-        return 1
-
-    def element(self, asset: str, frame: int, key: Key | None = None, level: int = 0) -> StillSource:
-        return StillSource(np.zeros((2, 2, 4), np.uint8))
-
-    def quad(self, plane: str) -> F64 | None:
-        return None
-
-    def on_plane(self, plane: str, frame: float) -> F64:
-        return np.eye(3)
-
-    def anchor(self, target: str, point: str | None, at: F64, frame: float) -> F64 | None:
-        return None
-
-    def layer(self, layer_id: str) -> LayerModel | None:
-        return None
-
-    def parcel(self, parcel_id: str) -> Sequence[LayerModel]:
-        return ()
-
-    def table(self, asset: str) -> F32:
-        return np.stack([np.linspace(0, 1, 2, dtype=np.float32)] * 3, axis=1)
 
 
 def _at(path: F64, frame: float) -> F64:

@@ -22,6 +22,7 @@ from plonket.key.kinds import KEYS
 from plonket.layers.beam import BeamLayer
 from plonket.layers.fill import FillLayer
 from plonket.layers.generated import GeneratedLayer
+from plonket.layers.model import ModelLayer
 from plonket.layers.parcel import ParcelLayer
 from plonket.layers.pin import PinLayer
 from plonket.layers.placed import PlacedModel
@@ -45,7 +46,8 @@ from plonket.registry import Registry
 Motion = Annotated[PointMotion | PlaneMotion | CameraMotion, Field(discriminator="kind")]
 Treatment = Annotated[Steady | Handheld | Mend | Clean, Field(discriminator="kind")]
 Layer = Annotated[
-    StillLayer | PinLayer | BeamLayer | GeneratedLayer | FillLayer | WashLayer | ParcelLayer, Field(discriminator="kind")
+    StillLayer | PinLayer | BeamLayer | GeneratedLayer | ModelLayer | FillLayer | WashLayer | ParcelLayer,
+    Field(discriminator="kind"),
 ]
 
 
@@ -154,7 +156,7 @@ class Shot(Model):
             if perch.follow.target is not None:
                 yield perch.name, perch.follow.target
         for layer in self.layers:
-            if isinstance(layer, PlacedModel | FillLayer) and layer.follow.target is not None:
+            if isinstance(layer, PlacedModel | FillLayer | ModelLayer) and layer.follow.target is not None:
                 yield layer.name, layer.follow.target
             if isinstance(layer, GeneratedLayer) and layer.stays_target is not None:
                 yield layer.name, layer.stays_target

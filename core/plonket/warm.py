@@ -22,8 +22,8 @@ from plonket.looks.kinds import LOOKS
 from plonket.masks.outlined import OutlineMask
 from plonket.motion.camera.details import Details, follow_details
 from plonket.motion.camera.solve import Asked, solve
+from plonket.nomedia import NoMedia
 from plonket.outline import polygon_outline
-from plonket.pool import NoMedia
 from plonket.shot import Footage, Shot
 
 SIZE = (96, 64)

@@ -16,14 +16,17 @@ from django.http import HttpRequest, HttpResponse, HttpResponseBase, JsonRespons
 from django.views.decorators.http import require_safe
 
 from library.assets import find_asset
+from library.models import Asset
 from plonket.comp.render import View, render_alone, render_frame, scaled_size
 from plonket.conventions import U8
 from plonket.errors import BadInput, PlonketError
 from plonket.generated.kinds import GENERATORS
 from plonket.layers.generated import GeneratedLayer
+from plonket.nomedia import NoMedia
 from plonket.plate.clean import Clean
 from plonket.plate.steady import Steady
-from plonket.pool import NoMedia, ShotSources
+from plonket.pool import ShotSources
+from plonket.scene.portrait import portrait
 from plonket.shot import Footage, plate_hash, read_shot
 from plonket.shot import Shot as Document
 from plonket_server import store
@@ -257,6 +260,29 @@ def _generated(kind: str) -> bytes:
 
 PLACES = {"smoke": (320.0, 320.0), "sparks": (320.0, 300.0), "flare": (230.0, 130.0), "cone": (70.0, 200.0)}
 """Where an element shows best in its preview, of 640 x 360."""
+
+
+def _model(digest: str) -> bytes:
+    """What a 3D model looks like: standing on grey, from its front and a little above; kept once it is made."""
+    kept = store.derived_folder(digest) / "model.jpg"
+    if not kept.exists():
+        asset = find_asset(digest)
+        if asset.kind != Asset.Kind.MODEL:
+            raise NotHere("model")
+        rgb = portrait(str(store.original_path(digest, asset.ending)), asset.info["extent"], pool().film)
+        kept.parent.mkdir(parents=True, exist_ok=True)
+        kept.write_bytes(_jpeg(rgb))
+    return kept.read_bytes()
+
+
+@require_safe
+async def model_preview(request: HttpRequest, digest: str) -> HttpResponseBase:
+    """A small picture of a 3D model as JPEG."""
+    try:
+        data = await sync_to_async(_model, thread_sensitive=False)(digest)
+    except PlonketError as error:
+        return _problem(error)
+    return HttpResponse(data, content_type="image/jpeg", headers={"Cache-Control": "private, max-age=3600"})
 
 
 @require_safe

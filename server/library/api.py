@@ -34,7 +34,7 @@ class NameIn(Schema):
 
 class AssetOut(Schema):
     digest: str
-    kind: Literal["clip", "still", "table"]
+    kind: Literal["clip", "still", "table", "model"]
     name: str
     state: Literal["conforming", "ready", "failed"]
     problem: str
@@ -45,6 +45,7 @@ class AssetOut(Schema):
     rate: str
     frames: int
     has_audio: bool
+    extent: list[float] | None = Field(description="A model's width, height and depth in its own unit")
     settings: dict[str, Any]
 
 
@@ -59,7 +60,7 @@ def asset_out(asset: Asset) -> AssetOut:
     return AssetOut(
         digest=asset.digest, kind=cast(Any, asset.kind), name=asset.name, state=cast(Any, asset.state), problem=asset.problem,
         on_shelf=asset.on_shelf, words=asset.words, width=info["width"], height=info["height"], rate=info["fps"],
-        frames=info["frames"], has_audio=info["has_audio"], settings=asset.settings,
+        frames=info["frames"], has_audio=info["has_audio"], extent=info.get("extent"), settings=asset.settings,
     )  # fmt: skip
 
 
@@ -94,7 +95,7 @@ def remove_project(request: HttpRequest, project_id: uuid.UUID) -> Any:
 
 
 @router.get("/assets", response=list[AssetOut])
-def assets(request: HttpRequest, kind: Literal["clip", "still", "table"] | None = None) -> Any:
+def assets(request: HttpRequest, kind: Literal["clip", "still", "table", "model"] | None = None) -> Any:
     """Everything in the library."""
     found = Asset.objects.all()
     if kind is not None:

@@ -16,12 +16,14 @@ from library.unpack import readable
 from plonket.errors import FormatError, PlonketError
 from plonket.formats.cube import read_cube
 from plonket.media import ClipInfo, probe
+from plonket.scene.models import MODELS, read_model
 from plonket_server import store
 from plonket_server.problems import NotHere
 
 MOST_TABLE_BYTES = 100 * 1024**2
+MOST_MODEL_BYTES = 200 * 1024**2
 NO_PICTURE = {"width": 0, "height": 0, "fps": "1/1", "frames": 0, "has_audio": False}
-"""What a colour table says of pictures."""
+"""What a colour table or a model says of pictures."""
 
 
 def find_asset(digest: str) -> Asset:
@@ -43,8 +45,14 @@ def bring_in(part: Path, name: str, *, shot_id: Any = None, on_shelf: bool = Fal
     checked = part.with_name(part.name + ending) if ending else part
     if checked != part:
         os.replace(part, checked)
+    extent: list[float] | None = None
     try:
-        if ending == ".cube":
+        if ending in MODELS:
+            if checked.stat().st_size > MOST_MODEL_BYTES:
+                raise FormatError("model.size", "This model is too large: models have up to 200 MB.")
+            extent = [float(v) for v in read_model(checked).size]
+            info = None
+        elif ending == ".cube":
             if checked.stat().st_size > MOST_TABLE_BYTES:
                 raise FormatError("cube.size", "This colour table is too large: tables have up to 129 steps a side.")
             read_cube(checked.read_text(errors="replace"))
@@ -64,7 +72,7 @@ def bring_in(part: Path, name: str, *, shot_id: Any = None, on_shelf: bool = Fal
     except BaseException:
         checked.unlink(missing_ok=True)
         raise
-    return _record(digest, ending, target, info, name, shot_id, on_shelf, words, settings or {}, conform_now)
+    return _record(digest, ending, target, info, extent, name, shot_id, on_shelf, words, settings or {}, conform_now)
 
 
 def title_of(name: str) -> str:
@@ -74,11 +82,13 @@ def title_of(name: str) -> str:
 
 
 def _record(
-    digest: str, ending: str, target: Path, info: ClipInfo | None, name: str, shot_id: Any, on_shelf: bool, words: str,
-    settings: dict[str, Any], conform_now: bool,
+    digest: str, ending: str, target: Path, info: ClipInfo | None, extent: list[float] | None, name: str, shot_id: Any,
+    on_shelf: bool, words: str, settings: dict[str, Any], conform_now: bool,
 ) -> Asset:  # fmt: skip
     still = info is None or info.kind == "still"
-    kind = Asset.Kind.TABLE if info is None else Asset.Kind.STILL if still else Asset.Kind.CLIP
+    kind = Asset.Kind.STILL if still else Asset.Kind.CLIP
+    if info is None:
+        kind = Asset.Kind.TABLE if extent is None else Asset.Kind.MODEL
     title = title_of(name)
     with transaction.atomic():
         asset, fresh = Asset.objects.get_or_create(
@@ -86,7 +96,7 @@ def _record(
             defaults={
                 "kind": kind, "name": title, "ending": ending,
                 "bytes": target.stat().st_size, "on_shelf": on_shelf or still,
-                "info": NO_PICTURE if info is None else info.to_json(),
+                "info": NO_PICTURE | {"extent": extent} if info is None else info.to_json(),
                 "state": Asset.State.READY if still else Asset.State.CONFORMING, "words": words,
                 "settings": settings,
             },

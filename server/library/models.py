@@ -19,12 +19,13 @@ class Project(models.Model):
 
 
 class Asset(models.Model):
-    """A clip, still or colour table in the store, by the hash of its original bytes."""
+    """A clip, still, colour table or 3D model in the store, by the hash of its original bytes."""
 
     class Kind(models.TextChoices):
         CLIP = "clip"
         STILL = "still"
         TABLE = "table"
+        MODEL = "model"
 
     class State(models.TextChoices):
         CONFORMING = "conforming"

@@ -3,7 +3,7 @@
 from django.urls import path, re_path
 
 from deliveries.views import delivery_file
-from frames.views import clip_frame, frame, frame_range, generated_preview, media_file
+from frames.views import clip_frame, frame, frame_range, generated_preview, media_file, model_preview
 from jobs.stream import events
 from library.uploads import upload, uploads
 from plonket_server.api import api
@@ -17,6 +17,7 @@ urlpatterns = [
     path("api/frames/<uuid:shot_id>/<str:digest>/<str:view>/<int:percent>/<int:number>.jpg", frame),
     path("api/clips/<str:digest>/<int:percent>/<int:number>.jpg", clip_frame),
     path("api/generated/<slug:kind>.jpg", generated_preview),
+    path("api/models/<slug:digest>.jpg", model_preview),
     path("api/media/<str:digest>/<str:what>", media_file),
     path("api/deliveries/<uuid:delivery_id>/file", delivery_file),
     path("api/", api.urls),

@@ -13,6 +13,7 @@ from playwright.sync_api import expect
 
 from library.models import Asset
 from plonket.conventions import F64
+from plonket.elements.models import brass_whale
 from plonket.media import open_clip
 from plonket.motion.camera.room import Room
 from plonket.motion.camera.track import CameraTrack
@@ -149,6 +150,61 @@ class Bench(BrowserTest):
         # It holds, says the check of the plate under it.
         page.keyboard.press("Escape")
         expect(page.get_by_text("px slip", exact=False).or_(page.get_by_text("holds")).first).to_be_visible(timeout=60_000)
+
+    def test_a_brass_whale_stands_on_the_bench_with_its_shadow(self) -> None:
+        page = self.page
+        self.begin()
+        path = self.folder / "whale.glb"
+        path.write_bytes(brass_whale())
+        page.keyboard.press("p")
+        page.get_by_label("Files to bring in").set_input_files(path)
+        until(lambda: Asset.objects.filter(name="whale", state="ready").exists(), 30, "the model on the shelf")
+        before = self.canvas_pixels().astype(float)
+        page.get_by_role("dialog").get_by_role("button", name="Plonk whale").click()
+        page.mouse.click(*self.screen(430, 300, SIZE))
+        until(lambda: len(self.document()["stack"]) == 1, 20, "the layer")
+        layer = self.document()["stack"][0]
+        self.assertEqual(layer["kind"], "model")
+        self.assertAlmostEqual(self.document()["perches"][0]["spot"]["y"], 0, places=4)
+        well = page.get_by_test_id("well").bounding_box()
+        assert well
+
+        def changed() -> F64:
+            """(h, w) how much the picture differs from what it was."""
+            return np.abs(self.canvas_pixels().astype(float) - before).max(axis=2)
+
+        until(lambda: int((changed() > 40).sum()) > 1500, 90, "the whale to be seen")
+        foot = page.locator('[data-model-grip="move"]')
+        where = foot.bounding_box()
+        assert where
+        # It glows like brass above its foot, and beside it the bench is darker than it was.
+        seen = self.canvas_pixels().astype(float)
+        y, x = int(where["y"] - well["y"]), int(where["x"] - well["x"])
+        part = seen[y - 90 : y - 20, x - 70 : x + 80]
+        brass = (part[..., 0] > part[..., 2] + 45) & (changed()[y - 90 : y - 20, x - 70 : x + 80] > 40)
+        self.assertGreater(int(brass.sum()), 400)
+        shade = (before - seen)[y - 20 : y + 30, x + 20 : x + 200].min(axis=2)
+        self.assertGreater(int((shade > 12).sum()), 100)
+
+        # Dragged over the ground it goes along; the stalk turns it; a number makes it taller.
+        page.mouse.move(where["x"] + 7, where["y"] + 7)
+        page.mouse.down()
+        page.mouse.move(where["x"] - 100, where["y"] + 7, steps=5)
+        page.mouse.up()
+        spot = self.document()["perches"][0]["spot"]
+        until(lambda: self.document()["perches"][0]["spot"]["x"] < spot["x"] - 0.01, 20, "the whale moved")
+        self.assertEqual(self.document()["perches"][0]["spot"]["y"], spot["y"])
+        grip = page.locator('[data-model-grip="turn"]').bounding_box()
+        assert grip
+        page.mouse.move(grip["x"] + 7, grip["y"] + 7)
+        page.mouse.down()
+        page.mouse.move(grip["x"] + 60, grip["y"] - 20, steps=5)
+        page.mouse.up()
+        until(lambda: abs(self.document()["stack"][0]["heading"]) > 10, 20, "the whale turned")
+        self.type_number("Height", 0.1)
+        until(lambda: self.document()["stack"][0]["tall"] == 0.1, 20, "the height")
+        page.keyboard.press("Control+z")
+        until(lambda: self.document()["stack"][0]["tall"] == layer["tall"], 20, "undo")
 
     def test_the_worst_details_go_with_one_press_and_come_back(self) -> None:
         page = self.page

@@ -18,7 +18,7 @@ from plonket.generated.ring import RingOfSparks
 from plonket.layers.generated import GeneratedLayer
 from plonket.motion.spaces import Spaces
 from plonket.noise import noise_at
-from plonket.pool import NoMedia
+from plonket.nomedia import NoMedia
 
 SIZE = (320, 240)
 

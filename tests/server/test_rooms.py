@@ -9,10 +9,12 @@ from fractions import Fraction
 from functools import cache
 from pathlib import Path
 
+import cv2
 import numpy as np
 import trimesh
 
 from jobs.models import Job
+from plonket.elements.models import cargo_crate
 from plonket.formats.camera_json import read_camera
 from plonket.motion.camera.room import Room
 from plonket.motion.camera.track import CameraTrack
@@ -119,12 +121,40 @@ class Rooms(WithPlane):
         self.edit(shot, {"op": "add", "path": "/perches/-", "value": perch | {"id": "q", "follow": {}}}, status=400)
 
         self._goes_out(shot, track, straight)
+        self._model_stands(shot)
         # One step sets details aside; measured again, they have no say.
         worst = [int(track.ids[k]) for k in on[:5]]
         self.edit(shot, {"op": "add", "path": "/motions/0/set_aside", "value": worst})
         self.page.json("POST", f"/shots/{shot}/motions/cam/measure", {})
         again = self.track(shot)
         self.assertFalse(again.kept[np.isin(again.ids, worst)].any())
+
+    def _model_stands(self, shot: str) -> None:
+        """A model from a file, on the shelf with a picture of itself, and in the shot's frames."""
+        path = self.folder / "crate.glb"
+        path.write_bytes(cargo_crate())
+        digest = self.page.upload(path)["Plonket-Asset"]
+        (asset,) = [a for a in self.page.json("GET", "/assets?kind=model") if a["digest"] == digest]
+        np.testing.assert_allclose(asset["extent"], [0.2, 0.16, 0.16], atol=1e-4)
+        portrait = self.page.get(f"/models/{digest}.jpg")
+        self.assertEqual((portrait.status_code, portrait["Content-Type"]), (200, "image/jpeg"))
+        layer = {"kind": "model", "id": "crate", "name": "Crate", "asset": digest, "extent": asset["extent"], "tall": 0.2,
+                 "follow": {"target": "p"}, "quality": "quick"}  # fmt: skip
+        self.edit(shot, {"op": "replace", "path": "/stack/0", "value": layer})
+        record = self.page.json("GET", f"/shots/{shot}")
+        answer = self.page.get(f"/frames/{shot}/{record['picture']}/matte/50/0.jpg")
+        matte = cv2.imdecode(np.frombuffer(answer.content, np.uint8), cv2.IMREAD_GRAYSCALE)
+        foot = self.camera(shot).project(0, np.array([record["document"]["perches"][0]["spot"][k] for k in "xyz"])) / 2
+        ys, xs = np.nonzero(matte > 200)
+        self.assertGreater(len(xs), 300)
+        self.assertLess(abs(float(xs.mean()) - foot[0]), 12)
+        self.assertLess(abs(float(ys.max()) - foot[1]), 25)
+        broken = self.folder / "broken.glb"
+        broken.write_bytes(b"glTF but not quite")
+        answer = self.page.upload(broken)
+        self.assertGreaterEqual(answer.status_code, 400)
+        self.assertIn("broken.glb", answer.json()["message"])
+        self.edit(shot, {"op": "remove", "path": "/stack/0"})
 
     def _goes_out(self, shot: str, track: CameraTrack, straight: Room) -> None:
         def get(form: str) -> bytes:

@@ -14,7 +14,7 @@ from plonket.comp.sources import Sources
 from plonket.conventions import F32, F64
 from plonket.fields import value_at
 from plonket.key.common import LUMA
-from plonket.layers import beam, fill, generated, parcel, pin, still, wash
+from plonket.layers import beam, fill, generated, model, parcel, pin, still, wash
 from plonket.layers.common import LayerModel, PictureLayer, faded
 from plonket.looks.common import LookModel
 from plonket.masks.combine import combined, space_of
@@ -178,6 +178,7 @@ for _kind, _label, _help, _settings, _run in (
     ("beam", "Beam", "A line or curve between points or perches, with things hung on it.", beam.BeamLayer, beam.draw),
     ("generated", "Generated", "Sparks, smoke, rain, light and the like, made as the shot runs.", generated.GeneratedLayer,
      generated.draw),
+    ("model", "Model", "A 3D model standing in a solved room, with its shadow.", model.ModelLayer, model.draw),
     ("fill", "Colour", "One colour or a gradient over the whole picture.", fill.FillLayer, fill.draw),
     ("wash", "Wash", "Its looks apply to everything below it.", wash.WashLayer, _draw_nothing),
     ("parcel", "Parcel", "Several layers kept as one, usable several times.", parcel.ParcelLayer, _draw_parcel),

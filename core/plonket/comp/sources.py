@@ -8,8 +8,11 @@ from typing import TYPE_CHECKING, Protocol
 from plonket.comp.picture import StillSource
 from plonket.conventions import F32, F64, U8
 from plonket.key.kinds import Key
+from plonket.motion.camera.spot import Spot
+from plonket.motion.camera.view import RoomCamera
 from plonket.motion.spaces import Spaces
 from plonket.plate.view import ViewPath
+from plonket.scene.request import Order
 
 if TYPE_CHECKING:
     from plonket.layers.common import LayerModel
@@ -68,6 +71,18 @@ class Sources(Protocol):
 
     def parcel(self, parcel_id: str) -> Sequence[LayerModel]:
         """The layers of a parcel, nearest first."""
+        ...
+
+    def seat(self, target: str | None) -> tuple[RoomCamera, Spot] | None:
+        """The room and the spot in it that a perch stands on, however many perches down; None: it stands in none."""
+        ...
+
+    def model(self, asset: str) -> str:
+        """The path of a 3D model's file."""
+        ...
+
+    def film(self, order: Order) -> F32:
+        """A model filmed as ordered: (h, w, 5), linear premultiplied light, its coverage and the ground's shadow."""
         ...
 
     def table(self, asset: str) -> F32:

@@ -1,4 +1,4 @@
-"""The shelf's first stills, drawn by code: a lamp flare, a paper boat, a night chart, a lantern."""
+"""The shelf's elements, made by code: a lamp flare, a paper boat, a lantern, a brass whale and more."""
 
 from __future__ import annotations
 
@@ -13,6 +13,7 @@ import numpy as np
 
 from plonket.conventions import U8
 from plonket.elements.drawing import SUPER, shape, straight
+from plonket.elements.models import brass_whale, cargo_crate
 from plonket.elements.painted import little_ship, night_harbour
 from plonket.phone import texture as tx
 
@@ -24,7 +25,7 @@ class Element:
     file: str
     name: str
     words: str
-    draw: Callable[[], U8]
+    draw: Callable[[], U8 | bytes]
     settings: dict[str, Any]
 
 
@@ -145,14 +146,21 @@ ELEMENTS = [
             draw=night_harbour, settings={"size": 100.0}),  # fmt: skip
     Element(file="little-ship.png", name="Little ship", words="ship sails boat cut-out sea", draw=little_ship,
             settings={"size": 25.0}),  # fmt: skip
+    Element(file="brass-whale.glb", name="Brass whale", words="whale brass model 3d animal", draw=brass_whale,
+            settings={"tall": 0.1}),  # fmt: skip
+    Element(file="cargo-crate.glb", name="Cargo crate", words="crate box cargo wood model 3d", draw=cargo_crate,
+            settings={"tall": 0.16}),  # fmt: skip
 ]
 
 
 def write_elements(folder: Path) -> None:
-    """Draw every element to `folder` as PNG, with ``shelf.json`` naming them."""
+    """Draw every element to `folder` as PNG or GLB, with ``shelf.json`` naming them."""
     folder.mkdir(parents=True, exist_ok=True)
     for element in ELEMENTS:
-        picture = element.draw()
-        cv2.imwrite(str(folder / element.file), cv2.cvtColor(picture, cv2.COLOR_RGBA2BGRA))
+        made = element.draw()
+        if isinstance(made, bytes):
+            (folder / element.file).write_bytes(made)
+        else:
+            cv2.imwrite(str(folder / element.file), cv2.cvtColor(made, cv2.COLOR_RGBA2BGRA))
     index = [{"file": e.file, "name": e.name, "words": e.words, "settings": e.settings} for e in ELEMENTS]
     (folder / "shelf.json").write_text(json.dumps(index, indent=1) + "\n")

@@ -1,13 +1,8 @@
 """Films a miniature set by path tracing (Mitsuba 3, denoised by Open Image Denoise).
-
-Mitsuba is imported only here. The library for its just-in-time compiler has to be LLVM 19: older
-ones abort the process, so the path is set before the import.
 """
 
 from __future__ import annotations
 
-import glob
-import os
 from dataclasses import dataclass
 from typing import Any
 
@@ -15,9 +10,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from plonket.conventions import F32, F64
-from plonket.errors import BadInput
 from plonket.phone.camera import PhoneCamera
 from plonket.phone.solid import MiniatureSet, Solid
+from plonket.scene.engine import Denoiser, import_mitsuba, mesh_of
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -39,21 +34,6 @@ class Exposure:
     solid: NDArray[np.int16]
     parts: tuple[str, ...]
     pad: int
-
-
-def import_mitsuba() -> Any:
-    """Mitsuba with the LLVM RGB variant; `BadInput` with advice when something is missing."""
-    if "DRJIT_LIBLLVM_PATH" not in os.environ:
-        found = sorted(glob.glob("/usr/lib/*/libLLVM*19*.so*"))
-        if not found:
-            raise BadInput("film.llvm", "Filming needs Debian's package libllvm19. Install it and try again.")
-        os.environ["DRJIT_LIBLLVM_PATH"] = found[0]
-    try:
-        import mitsuba
-    except ImportError as error:
-        raise BadInput("film.mitsuba", "Filming needs the Python packages of requirements/film.txt.") from error
-    mitsuba.set_variant("llvm_ad_rgb")
-    return mitsuba
 
 
 class FilmStudio:
@@ -86,7 +66,7 @@ class FilmStudio:
         self.scene = self.mi.load_dict(self._scene())
         self.params = self.mi.traverse(self.scene)
         self._still_vertices = {s.name: s.vertices for s in self.solids}
-        self._device: Any = None
+        self.denoiser = Denoiser()
 
     def expose(self, t: float) -> Exposure:
         """Photograph the set at time `t` in seconds."""
@@ -101,7 +81,7 @@ class FilmStudio:
             # A pass of its own: nesting the path tracer in the guide integrator doubled its time.
             guides = mi.load_dict({"type": "aov", "aovs": "alb:albedo,nn:sh_normal"})
             layers = np.array(mi.render(self.scene, sensor=sensor, integrator=guides, spp=4, seed=seed))
-            light = self._denoised(light, layers[..., 0:3], layers[..., 3:6])
+            light = self.denoiser.run(light, layers[..., 0:3], layers[..., 3:6])
         sharp = self._sensor(t, 0.0)
         hit = self._centre_hits(sharp)
         solid = np.full(hit.shape[:2], -1, np.int16)
@@ -134,24 +114,6 @@ class FilmStudio:
         out = np.stack([np.array(si.p.x), np.array(si.p.y), np.array(si.p.z), np.array(number)], -1)
         out[~valid] = np.nan
         return np.asarray(out.reshape(height, width, 4), np.float64)
-
-    def _denoised(self, light: F32, albedo: F32, normal: F32) -> F32:
-        import pyoidn as oidn
-
-        if self._device is None:
-            self._device = oidn.Device()
-            self._device.commit()
-        height, width = light.shape[:2]
-        out = np.zeros_like(light)
-        work = oidn.Filter(self._device, "RT")
-        guides = (("color", light), ("albedo", np.clip(albedo, 0, 1)), ("normal", normal), ("output", out))
-        kept = [(name, np.ascontiguousarray(a, np.float32)) for name, a in guides[:3]] + [("output", out)]
-        for name, array in kept:
-            work.set_image(name, array, oidn.OIDN_FORMAT_FLOAT3, width, height)
-        work.set_bool("hdr", True)
-        work.commit()
-        work.execute()
-        return out
 
     def _sensor(self, t: float, aperture: float) -> Any:
         mi, cam, pad = self.mi, self.camera, self.pad
@@ -236,22 +198,7 @@ class FilmStudio:
             props["bsdf"] = mi.load_dict({"type": "diffuse", "reflectance": {"type": "rgb", "value": 0.0}})
         else:
             props["bsdf"] = mi.load_dict(self._bsdf(solid))
-        mesh = mi.Mesh(
-            solid.name,
-            vertex_count=len(solid.vertices),
-            face_count=len(solid.faces),
-            has_vertex_normals=solid.smooth,
-            has_vertex_texcoords=True,
-            props=props,
-        )
-        params = mi.traverse(mesh)
-        params["vertex_positions"] = solid.vertices.astype(np.float32).ravel()
-        params["faces"] = solid.faces.astype(np.uint32).ravel()
-        flipped = solid.uv.copy()
-        flipped[:, 1] = 1 - flipped[:, 1]
-        params["vertex_texcoords"] = flipped.astype(np.float32).ravel()
-        params.update()
-        return mesh
+        return mesh_of(mi, solid.name, solid.vertices, solid.faces, solid.uv, props, np.zeros((0, 3)) if solid.smooth else None)
 
     def _bsdf(self, solid: Solid) -> dict[str, Any]:
         mi = self.mi

@@ -22,6 +22,7 @@ export type StillLayer = Schemas["StillLayer"];
 export type PinLayer = Schemas["PinLayer"];
 export type BeamLayer = Schemas["BeamLayer"];
 export type GeneratedLayer = Schemas["GeneratedLayer"];
+export type ModelLayer = Schemas["ModelLayer"];
 export type FillLayer = Schemas["FillLayer"];
 export type WashLayer = Schemas["WashLayer"];
 export type ParcelLayer = Schemas["ParcelLayer"];
@@ -47,7 +48,8 @@ export type Mask = OutlineMask | GradedMask;
 export type ViewPath = Schemas["ViewOut"];
 export type Alike = Schemas["AlikeOut"];
 export type Anchor = Schemas["Anchor"];
-export type Layer = StillLayer | PinLayer | BeamLayer | GeneratedLayer | FillLayer | WashLayer | ParcelLayer;
+export type Layer =
+  StillLayer | PinLayer | BeamLayer | GeneratedLayer | ModelLayer | FillLayer | WashLayer | ParcelLayer;
 export type Follow = Schemas["Follow"];
 export type Num = StillLayer["x"];
 export type Slip = Schemas["SlipOut"];

@@ -949,6 +949,11 @@ export interface components {
         AssetOut: {
             /** Digest */
             digest: string;
+            /**
+             * Extent
+             * @description A model's width, height and depth in its own unit
+             */
+            extent: number[] | null;
             /** Frames */
             frames: number;
             /** Has Audio */
@@ -959,7 +964,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "clip" | "still" | "table";
+            kind: "clip" | "still" | "table" | "model";
             /** Name */
             name: string;
             /** On Shelf */
@@ -3079,6 +3084,168 @@ export interface components {
             shown: boolean;
         };
         /**
+         * ModelLayer
+         * @description A model on a perch that is a spot in a room: the perch says where it stands, the layer how it looks.
+         *
+         *     `extent` is the model's width, height and depth in its file's unit.
+         */
+        ModelLayer: {
+            /** Asset */
+            asset: string;
+            /**
+             * Blend
+             * @default normal
+             * @enum {string}
+             */
+            blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
+            /** Extent */
+            extent: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * @default {
+             *       "inverted": false,
+             *       "perspective": false,
+             *       "reference_frame": 0,
+             *       "shift": true,
+             *       "size": true,
+             *       "smooth": 0,
+             *       "target": null,
+             *       "turn": true
+             *     }
+             */
+            follow: components["schemas"]["Follow"];
+            /**
+             * Ground Colour
+             * @description Colour that the ground throws back on to the model
+             * @default #7a6a58
+             */
+            ground_colour: string;
+            /**
+             * Heading
+             * @default 0
+             */
+            heading: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "model";
+            /**
+             * Lift
+             * @default 0
+             */
+            lift: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Looks */
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Matte
+             * @description A layer that cuts this one by its own picture
+             */
+            matte: string | null;
+            /**
+             * Matte By
+             * @default alpha
+             * @enum {string}
+             */
+            matte_by: "alpha" | "luma";
+            /**
+             * Matte Inverted
+             * @default false
+             */
+            matte_inverted: boolean;
+            /** Name */
+            name: string;
+            /**
+             * Opacity
+             * @default 100
+             */
+            opacity: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Quality
+             * @default good
+             * @enum {string}
+             */
+            quality: "quick" | "good" | "best";
+            /**
+             * Roll
+             * @default 0
+             */
+            roll: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Shadow
+             * @default true
+             */
+            shadow: boolean;
+            /**
+             * Shadow Strength
+             * @default 85
+             */
+            shadow_strength: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Shutter
+             * @default 0
+             */
+            shutter: number;
+            /**
+             * Sky
+             * @default 100
+             */
+            sky: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Sun
+             * @default 100
+             */
+            sun: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Sun Heading
+             * @default -40
+             */
+            sun_heading: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Sun Height
+             * @default 45
+             */
+            sun_height: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Sun Soft
+             * @default 4
+             */
+            sun_soft: number;
+            /**
+             * Sun Warm
+             * @default 10
+             */
+            sun_warm: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Surface
+             * @default own
+             * @enum {string}
+             */
+            surface: "own" | "matte" | "glossy" | "metal";
+            /**
+             * Tall
+             * @default 0.2
+             */
+            tall: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Tilt
+             * @default 0
+             */
+            tilt: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /**
          * Moved
          * @description Draws what moves out along its movement, as an open shutter does.
          */
@@ -3345,7 +3512,7 @@ export interface components {
             /** Name */
             name: string;
             /** Stack */
-            stack: (components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
+            stack: (components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["ModelLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
         };
         /**
          * ParcelLayer
@@ -4859,7 +5026,7 @@ export interface components {
             /** Plate */
             plate: (components["schemas"]["Steady"] | components["schemas"]["Handheld"] | components["schemas"]["Mend"] | components["schemas"]["Clean"])[];
             /** Stack */
-            stack: (components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
+            stack: (components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["ModelLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
         };
         /** ShotBrief */
         ShotBrief: {
@@ -5868,7 +6035,7 @@ export interface operations {
     library_api_assets: {
         parameters: {
             query?: {
-                kind?: ("clip" | "still" | "table") | null;
+                kind?: ("clip" | "still" | "table" | "model") | null;
             };
             header?: never;
             path?: never;

@@ -32,9 +32,11 @@ export function StillGrid({
                   loading="lazy"
                   className="absolute inset-0 size-full object-contain p-1.5"
                   src={
-                    asset.kind === "still"
-                      ? `/api/media/${asset.digest}/original`
-                      : clipUrl(asset.digest, 25, Math.floor(asset.frames / 2))
+                    asset.kind === "model"
+                      ? `/api/models/${asset.digest}.jpg`
+                      : asset.kind === "still"
+                        ? `/api/media/${asset.digest}/original`
+                        : clipUrl(asset.digest, 25, Math.floor(asset.frames / 2))
                   }
                 />
               ) : (
@@ -46,7 +48,11 @@ export function StillGrid({
             <span className="block px-2.5 py-2 text-left">
               <b className="block truncate font-semibold">{asset.name}</b>
               <span className="num text-ink-2">
-                {asset.kind === "table" ? "Colour table" : `${asset.width} × ${asset.height}`}
+                {asset.kind === "table"
+                  ? "Colour table"
+                  : asset.kind === "model"
+                    ? "3D model"
+                    : `${asset.width} × ${asset.height}`}
                 {asset.kind === "clip" && ` · ${asset.frames} fr`}
               </span>
             </span>

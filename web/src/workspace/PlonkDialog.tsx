@@ -31,7 +31,7 @@ export function PlonkDialog() {
   const stills = (data ?? []).filter(
     (a) =>
       a.kind !== "table" &&
-      (a.kind === "still" || (a.state === "ready" && a.digest !== footage)) &&
+      (a.kind === "still" || a.kind === "model" || (a.state === "ready" && a.digest !== footage)) &&
       matches(a, words),
   );
   return (
@@ -55,7 +55,7 @@ export function PlonkDialog() {
             <OnOff label="Pin to the plane" checked={pinned} onChange={setPinned} /> Pin to the plane
           </label>
         )}
-        <AddFiles accept="image/*,video/*,.cube" label="Bring in an element" />
+        <AddFiles accept="image/*,video/*,.cube,.glb,.gltf,.obj,.ply,.stl" label="Bring in an element" />
       </div>
       {made.length > 0 && (
         <>

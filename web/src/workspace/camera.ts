@@ -1,4 +1,4 @@
-import type { CameraMotion, CameraSolve, Spot } from "~/api/client";
+import type { CameraMotion, CameraSolve, ModelLayer, Spot } from "~/api/client";
 import { type Matrix, type Point, times, valueAt } from "~/workspace/geometry";
 
 /** The browser's copy of the core's `RoomCamera`: the solved camera in its room, for handles and marks. */
@@ -163,7 +163,7 @@ export function spotMatrix(camera: RoomCamera, spot: Spot, frame: number): Matri
   return camera.flat(frame, centre, by(right, size), by(up, size));
 }
 
-function spotAxes(camera: RoomCamera, spot: Spot, frame: number, centre: V3): [V3, V3] {
+export function spotAxes(camera: RoomCamera, spot: Spot, frame: number, centre: V3): [V3, V3] {
   const turn = camera.turn(frame);
   if (spot.faces === "camera")
     return [
@@ -201,3 +201,41 @@ export function atDepthOf(camera: RoomCamera, frame: number, pixel: Point, place
   const way = camera.ray(frame, pixel);
   return plus(eye, by(way, dot(minus(place, eye), ahead) / Math.max(dot(way, ahead), 1e-6)));
 }
+
+/** A model in its room: from its own unit to metres, as the core's `stands`. */
+export interface Standing {
+  foot: V3;
+  /** What one of its units spans along its own x, y and z. */
+  axes: [V3, V3, V3];
+}
+
+export function standing(camera: RoomCamera, spot: Spot, layer: ModelLayer, frame: number): Standing {
+  const foot: V3 = [valueAt(spot.x, frame), valueAt(spot.y, frame), valueAt(spot.z, frame)];
+  const [right, up] = spotAxes(camera, spot, frame, foot);
+  const front: V3 = [
+    right[1] * up[2] - right[2] * up[1],
+    right[2] * up[0] - right[0] * up[2],
+    right[0] * up[1] - right[1] * up[0],
+  ];
+  const base: M3 = [right[0], up[0], front[0], right[1], up[1], front[1], right[2], up[2], front[2]];
+  const turned = [
+    about("y", valueAt(layer.heading, frame)),
+    about("x", valueAt(layer.tilt, frame)),
+    about("z", valueAt(layer.roll, frame)),
+  ].reduce(multiplied, base);
+  const size = valueAt(layer.tall, frame) / Math.max(layer.extent[1], 1e-9);
+  const column = (k: number): V3 => [turned[k]! * size, turned[3 + k]! * size, turned[6 + k]! * size];
+  return { foot: plus(foot, by(up, valueAt(layer.lift, frame))), axes: [column(0), column(1), column(2)] };
+}
+
+function about(axis: "x" | "y" | "z", degrees: number): M3 {
+  const [c, s] = [Math.cos((degrees * Math.PI) / 180), Math.sin((degrees * Math.PI) / 180)];
+  if (axis === "x") return [1, 0, 0, 0, c, -s, 0, s, c];
+  if (axis === "y") return [c, 0, s, 0, 1, 0, -s, 0, c];
+  return [c, -s, 0, s, c, 0, 0, 0, 1];
+}
+
+const multiplied = (a: M3, b: M3): M3 =>
+  [0, 1, 2].flatMap((r) =>
+    [0, 1, 2].map((c) => a[3 * r]! * b[c]! + a[3 * r + 1]! * b[3 + c]! + a[3 * r + 2]! * b[6 + c]!),
+  );

@@ -7,6 +7,7 @@ import { useHeldCandidate, useOpenShot } from "~/workspace/context";
 import { valueAt, withValue } from "~/workspace/geometry";
 import {
   findLayer,
+  isPlaced,
   removeLayer,
   removeMotion,
   removePerch,
@@ -146,14 +147,10 @@ export function useKeys(tracks: Tracks): void {
       }
       if (chosen.kind === "layer") {
         const layer = findLayer(shot, chosen.id);
-        if (!layer || !("follow" in layer) || layer.kind === "fill") return false;
+        if (!isPlaced(layer)) return false;
         void edits.edit(`Nudge ${layer.name}`, (now) => {
           const latest = findLayer(now, layer.id);
-          return setOnLayer(
-            now,
-            layer.id,
-            moved(latest && "follow" in latest && latest.kind !== "fill" ? latest : layer),
-          );
+          return setOnLayer(now, layer.id, moved(isPlaced(latest) ? latest : layer));
         });
         return true;
       }

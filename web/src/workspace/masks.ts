@@ -3,7 +3,16 @@ import type { Clean, Layer, Look, Mask, Mend, PatchStep, Shot } from "~/api/clie
 import { useChosenLayer, useChosenTreatment, useOpenShot } from "~/workspace/context";
 import { type Draft, outlineOf } from "~/workspace/actions/outlines";
 import { apply, IDENTITY, invert, type Matrix, type Point, valueAt } from "~/workspace/geometry";
-import { allLayers, findLayer, freshId, freshName, round, setOnLayer, setOnThing } from "~/workspace/patches";
+import {
+  allLayers,
+  findLayer,
+  isPlaced,
+  freshId,
+  freshName,
+  round,
+  setOnLayer,
+  setOnThing,
+} from "~/workspace/patches";
 import { frameFromPicture, riding, type Spaces, useSpaces } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 
@@ -60,7 +69,7 @@ export function useMasked(): Masked | null {
 
 /** From a layer's own picture to the clip; null for those that have none. */
 const ownMatrix = (layer: Layer | null, spaces: Spaces, frame: number): Matrix | null =>
-  layer && "follow" in layer && layer.kind !== "fill" ? frameFromPicture(layer, spaces, frame) : null;
+  isPlaced(layer) ? frameFromPicture(layer, spaces, frame) : null;
 
 function spaceOf(mask: Mask, layer: Layer | null, spaces: Spaces, frame: number): Matrix {
   if (mask.rides === "footage") return IDENTITY;

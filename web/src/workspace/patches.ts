@@ -1,4 +1,4 @@
-import type { Layer, Look, Motion, PatchStep, Perch, Shot } from "~/api/client";
+import type { Layer, Look, Motion, PatchStep, Perch, Shot, PlacedLayer } from "~/api/client";
 
 const indexOf = (list: { id: string }[], id: string) => list.findIndex((x) => x.id === id);
 
@@ -249,3 +249,7 @@ export function freshName(name: string, taken: { name: string }[]): string {
   if (!taken.some((t) => t.name === name)) return name;
   for (let k = 2; ; k++) if (!taken.some((t) => t.name === `${name} ${k}`)) return `${name} ${k}`;
 }
+
+/** Whether a layer is placed by x, y, turn and size of its own. */
+export const isPlaced = (layer: Layer | null | undefined): layer is PlacedLayer =>
+  layer?.kind === "still" || layer?.kind === "generated" || layer?.kind === "parcel";

@@ -21,6 +21,7 @@ from library.models import Asset, Project
 from plonket.colour import encode_8bit, linear_from_8bit
 from plonket.key.screen import ScreenKey
 from plonket.layers.beam import Anchor, BeamLayer
+from plonket.layers.model import ModelLayer
 from plonket.layers.pin import PinLayer
 from plonket.layers.still import StillLayer
 from plonket.looks.colour import Colour
@@ -82,6 +83,7 @@ def load_demo() -> Project:
         _clean_lens(project, clips["harbour"])
         if "keeper" in clips:
             _on_the_quay(project, clips["harbour"], clips["keeper"])
+        _whale(project, clips["harbour"], elements["Brass whale"])
     if "keeper" in clips:
         _by_night(project, clips["keeper"], elements["Night harbour"])
     _lamp(project, "A ship in the beam", clips["workshop"], lambda tip: ship_in_the_beam(tip, elements["Little ship"]))
@@ -229,7 +231,7 @@ def _on_the_quay(project: Project, plate: Asset, subject: Asset) -> None:
     def stand(now: Document) -> Document:
         solved = ShotSources(now, pool()).camera("camera")
         assert solved is not None
-        spot = standing_at(solved, at, (640.0, 352.0))
+        spot = standing_at(solved, at, (662.0, 332.0))
         perch = Perch(id="quay", name="Quay", spot=spot, follow=Follow(target="camera", reference_frame=at, perspective=True))
         keeper = StillLayer(
             id="keeper", name="Keeper", **size_of(subject), x=0.0, y=-118.0, size=34.0, after="loop", key=ScreenKey(lone=90.0),
@@ -241,6 +243,28 @@ def _on_the_quay(project: Project, plate: Asset, subject: Asset) -> None:
         return now.model_copy(update={"perches": [perch], "stack": [keeper]})
 
     change_shot(shot.id, "The keeper off his cloth", stand)
+
+
+def _whale(project: Project, clip: Asset, whale: Asset) -> None:
+    """The brass whale on the bench before the solved harbour, with its shadow."""
+    at = 60
+    camera = CameraMotion(id="camera", name="Camera", reference_frame=at)
+    shot = add_shot(project, Document(name="A whale on the bench", footage=footage_of(clip), motions=[camera]), "Footage")
+    _measure(shot.id, clip)
+
+    def stand(now: Document) -> Document:
+        solved = ShotSources(now, pool()).camera("camera")
+        assert solved is not None
+        spot = standing_at(solved, at, (1010.0, 652.0)).model_copy(update={"faces": "still"})
+        bench = Perch(id="bench", name="Bench", spot=spot, follow=Follow(target="camera", reference_frame=at, perspective=True))
+        model = ModelLayer(
+            id="whale", name="Brass whale", asset=whale.digest, extent=whale.info["extent"], tall=0.15, heading=-24.0,
+            sun=85.0, sun_heading=-35.0, sun_height=58.0, sun_soft=8.0, sky=70.0,
+            follow=Follow(target="bench", reference_frame=at, perspective=True),
+        )  # fmt: skip
+        return now.model_copy(update={"perches": [bench], "stack": [model]})
+
+    change_shot(shot.id, "Stand the whale on the bench", stand)
 
 
 def _lamp(project: Project, name: str, clip: Asset, stack: Callable[[tuple[float, float]], list[Layer]]) -> None:

@@ -1,10 +1,11 @@
 import { useCallback } from "react";
 import type { Anchor, Asset, Shot } from "~/api/client";
 import { useAssets, useKinds } from "~/api/queries";
+import { complain } from "~/ui/Notices";
 import { spotAt, standing } from "~/workspace/actions/camera";
 import { useAddPoint } from "~/workspace/actions/points";
 import { usePutInMiddle } from "~/workspace/actions/plate";
-import { by, onLevel, plus, type RoomCamera } from "~/workspace/camera";
+import { by, length, minus, onLevel, plus, type RoomCamera } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
 import { allLayers, freshName, freshShotId, round } from "~/workspace/patches";
@@ -98,6 +99,37 @@ export function useClickTool() {
         planes.at(-1);
       const target = targetFor(shot);
       const camera = target ? cameras.get(target) : undefined;
+      if (asset.kind === "model") {
+        const room = camera?.full ? camera : null;
+        if (!room || !target) {
+          complain(
+            "A model stands in a solved room. Follow the camera and measure it first, then plonk it on the ground.",
+          );
+          return;
+        }
+        const stand = standOn(shot, room, target, at, place, asset);
+        const tall =
+          0.18 * length(minus([stand.perch.spot.x, stand.perch.spot.y, stand.perch.spot.z], room.eye(at)));
+        const layer = {
+          kind: "model",
+          id,
+          name,
+          asset: asset.digest,
+          extent: asset.extent,
+          tall: Math.round(tall * 1e4) / 1e4,
+          follow: followOf(stand.perch.id, at, true),
+        };
+        const done = await edits.edit(`Plonk ${name}`, [
+          {
+            op: "add",
+            path: "/perches/-",
+            value: { ...stand.perch, spot: { ...stand.perch.spot, faces: "still" } },
+          },
+          { op: "add", path: "/stack/0", value: layer },
+        ]);
+        if (done) act({ do: "choose", chosen: { kind: "layer", id } });
+        return;
+      }
       if (as !== "pin" && camera?.full && shot.footage) {
         // In a solved room it stands on the ground where clicked: a perch there, and the picture on it by its foot.
         const stand = standOn(shot, camera, target!, at, place, asset);

@@ -23,6 +23,7 @@ const GROUPS: Record<Layer["kind"], string[]> = {
   pin: ["Pin", "Mix", "Cut"],
   beam: ["Beam", "Hung on it", "Mix"],
   generated: ["Place", "Mix"],
+  model: ["Model", "Light", "Shadow ground", "Mix"],
   fill: ["Colour", "Ends", "Mix"],
   wash: ["Mix"],
   parcel: ["Place", "Time", "Mix"],
@@ -69,7 +70,7 @@ export function LayerDetails({ layer }: { layer: Layer }) {
       {picture(layer) && <SlipRows layer={layer} />}
       {layer.kind === "generated" && <GeneratedGroup layer={layer} set={set} />}
       {picture(layer) && <KeyGroup layer={layer} />}
-      {layer.kind !== "wash" && layer.kind !== "fill" && (
+      {layer.kind !== "wash" && layer.kind !== "fill" && layer.kind !== "model" && (
         <MatchGroup layer={layer} isClip={Boolean(isClip)} />
       )}
       {!lookMasks && (
@@ -98,7 +99,7 @@ export function LayerDetails({ layer }: { layer: Layer }) {
             : "Colour, blur, glow, light wrap: on this layer alone."
         }
         looks={layer.looks}
-        owned={"follow" in layer && layer.kind !== "fill"}
+        owned={"follow" in layer && layer.kind !== "fill" && layer.kind !== "model"}
         edit={(label, change) =>
           void edits.edit(label, (latest) => {
             const now = findLayer(latest, layer.id) ?? layer;
@@ -117,6 +118,7 @@ function Sub({ layer, isClip }: { layer: Layer; isClip: boolean }) {
   if (layer.kind === "beam") return `Beam, tied in ${layer.anchors.length} places`;
   if (layer.kind === "generated")
     return generators?.find((g) => g.kind === layer.generator.kind)?.help ?? "Generated as the shot runs";
+  if (layer.kind === "model") return "3D model, stands in the room; drag it over the ground";
   if (layer.kind === "fill") return layer.course === "even" ? "One colour over everything" : "A gradient";
   if (layer.kind === "wash") return "Wash: its looks apply to everything below it";
   if (layer.kind === "parcel") {

@@ -21,6 +21,7 @@ const KIND_NAMES: Record<Layer["kind"], string> = {
   pin: "Pinned",
   beam: "Beam",
   generated: "Generated",
+  model: "Model",
   fill: "Colour",
   wash: "Wash",
   parcel: "Parcel",
@@ -85,6 +86,8 @@ function LayerPicture({ layer }: { layer: Layer }) {
     case "still":
     case "pin":
       return <AssetPicture digest={layer.asset} />;
+    case "model":
+      return <img alt="" className="size-full object-cover" src={`/api/models/${layer.asset}.jpg`} />;
     case "generated":
       return (
         <img alt="" className="size-full object-cover" src={`/api/generated/${layer.generator.kind}.jpg`} />

@@ -19,7 +19,7 @@ export function LayerHandles({ layer, mapping }: { layer: Layer; mapping: Mappin
   if (layer.kind === "beam") return <BeamHandles layer={layer} mapping={mapping} />;
   if (layer.kind === "fill")
     return layer.course === "even" ? null : <FillEnds layer={layer} mapping={mapping} />;
-  if (layer.kind === "wash") return null;
+  if (layer.kind === "wash" || layer.kind === "model") return null;
   return plane && <PlaneHandles motion={plane} mapping={mapping} regions={false} />;
 }
 

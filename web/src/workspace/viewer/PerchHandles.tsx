@@ -1,11 +1,11 @@
 import { useState } from "react";
-import type { Perch, Spot } from "~/api/client";
-import { atDepthOf, onLevel, type RoomCamera } from "~/workspace/camera";
+import type { Perch } from "~/api/client";
 import { useOpenShot } from "~/workspace/context";
 import { apply, type Point, valueAt, withValue } from "~/workspace/geometry";
 import { round, setOnPerch } from "~/workspace/patches";
 import { toSpace, useCameras, useSpaces } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
+import { movedSpot } from "~/workspace/viewer/movedSpot";
 import { useGrab } from "~/workspace/viewer/useGrab";
 import { PictureText } from "~/workspace/viewer/PictureText";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
@@ -136,17 +136,4 @@ export function PerchHandles({ perches, mapping }: { perches: Perch[]; mapping: 
       })}
     </svg>
   );
-}
-
-/** A spot dragged to a pixel: over the level it stands on, or with `lift` up and down where it stands. */
-function movedSpot(camera: RoomCamera, spot: Spot, frame: number, at: Point, lift: boolean): Spot {
-  const now = [spot.x, spot.y, spot.z].map((v) => valueAt(v, frame)) as [number, number, number];
-  const place = (lift ? null : onLevel(camera, frame, at, now[1])) ?? atDepthOf(camera, frame, at, now);
-  const put = (v: Spot["x"], to: number) => withValue(v, frame, Math.round(to * 1e5) / 1e5);
-  return {
-    ...spot,
-    x: put(spot.x, place[0]),
-    y: put(spot.y, lift ? place[1] : now[1]),
-    z: put(spot.z, place[2]),
-  };
 }

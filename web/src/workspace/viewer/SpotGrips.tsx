@@ -2,7 +2,7 @@ import { useState } from "react";
 import type { FillLayer, Look, Num, Shot } from "~/api/client";
 import { useChosenLayer, useOpenShot } from "~/workspace/context";
 import { apply, invert, type Matrix, type Point, valueAt, withValue } from "~/workspace/geometry";
-import { findLayer, round, setOnLayer } from "~/workspace/patches";
+import { isPlaced, findLayer, round, setOnLayer } from "~/workspace/patches";
 import { frameFromPicture, riding, type Spaces, useSpaces } from "~/workspace/spaces";
 import { useWorkspace } from "~/workspace/store";
 import { useGrab } from "~/workspace/viewer/useGrab";
@@ -144,8 +144,7 @@ export function LookSpots({ mapping }: { mapping: Mapping }) {
     looks.find((l) => l.id === open) ?? (open === null && looks.length === 1 ? looks[0] : undefined);
   const spots = look ? SPOTS[look.kind] : undefined;
   if (!look || !spots || !("rides" in look)) return null;
-  const own =
-    layer && "follow" in layer && layer.kind !== "fill" ? frameFromPicture(layer, spaces, frame) : null;
+  const own = isPlaced(layer) ? frameFromPicture(layer, spaces, frame) : null;
   return (
     <SpotGrips
       spots={spots}

@@ -19,6 +19,7 @@ import { LayerHandles } from "~/workspace/viewer/LayerHandles";
 import { Loupe } from "~/workspace/viewer/Loupe";
 import { MeasuringPill } from "~/workspace/viewer/MeasuringPill";
 import { MaskHandles } from "~/workspace/viewer/MaskHandles";
+import { ModelHandles } from "~/workspace/viewer/ModelHandles";
 import { OutlineTool } from "~/workspace/viewer/OutlineTool";
 import { PerchHandles } from "~/workspace/viewer/PerchHandles";
 import { PickTool } from "~/workspace/viewer/PickTool";
@@ -157,6 +158,9 @@ export function Viewer() {
             )}
             {handles && motion?.kind === "camera" && view !== "matte" && (
               <RoomMarks motion={motion} mapping={things} still={!playing && tool === "handle"} />
+            )}
+            {handles && layer?.kind === "model" && !playing && tool === "handle" && (
+              <ModelHandles layer={layer} mapping={packed} />
             )}
             {handles && layer && !playing && tool === "handle" && (
               <LayerHandles layer={layer} mapping={packed} />

@@ -1,0 +1,72 @@
+"""The near side of the renderer's process."""
+
+from __future__ import annotations
+
+import atexit
+import contextlib
+import subprocess
+import sys
+import threading
+
+from plonket.conventions import F32
+from plonket.errors import BadInput, PlonketError
+from plonket.scene.request import Order
+from plonket.scene.worker import read_message, write_message
+
+
+class Renderer:
+    """Starts the process when something is to be filmed, and again after it has died. Calls come from threads."""
+
+    def __init__(self) -> None:
+        self._process: subprocess.Popen[bytes] | None = None
+        self._lock = threading.Lock()
+
+    def film(self, order: Order) -> F32:
+        """What an order asks for: (h, w, 5), light, coverage and shadow.
+
+        Raises `PlonketError` when the process dies over it twice.
+        """
+        with self._lock:
+            for _ in range(2):
+                process = self._started()
+                assert process.stdin is not None and process.stdout is not None
+                try:
+                    write_message(process.stdin, order)
+                    answer = read_message(process.stdout)
+                except OSError:
+                    answer = None
+                if answer is not None:
+                    kind, what = answer
+                    if kind == "picture":
+                        return what  # type: ignore[no-any-return]
+                    if kind == "refused":
+                        raise BadInput(*what)
+                    raise PlonketError("scene.failed", f"The 3D renderer could not film this: {what}")
+                self.close()
+        raise PlonketError(
+            "scene.crashed", "The 3D renderer stopped twice over this model. Nothing else is harmed; try another one."
+        )
+
+    def _started(self) -> subprocess.Popen[bytes]:
+        if self._process is None or self._process.poll() is not None:
+            self._process = subprocess.Popen(
+                [sys.executable, "-m", "plonket.scene.worker"], stdin=subprocess.PIPE, stdout=subprocess.PIPE
+            )
+            atexit.register(self.close)
+        return self._process
+
+    def close(self) -> None:
+        """End the process."""
+        process, self._process = self._process, None
+        if process is None:
+            return
+        if process.poll() is None:
+            process.terminate()
+            try:
+                process.wait(5)
+            except subprocess.TimeoutExpired:
+                process.kill()
+        for pipe in (process.stdin, process.stdout):
+            if pipe is not None:
+                with contextlib.suppress(OSError):
+                    pipe.close()

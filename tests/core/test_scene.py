@@ -1,0 +1,201 @@
+"""3D models: read, stood in a room, filmed with their shadow, and in the very place where the camera sees them."""
+
+from __future__ import annotations
+
+import json
+import tempfile
+import unittest
+from dataclasses import replace
+from pathlib import Path
+
+import cv2
+import numpy as np
+import trimesh
+
+from plonket.conventions import F32, F64, matrix_to_quaternion
+from plonket.elements.models import brass_whale, cargo_crate
+from plonket.errors import FormatError, PlonketError
+from plonket.formats.camera_json import read_camera
+from plonket.layers.model import ModelLayer, draw, order_of, stands
+from plonket.motion.camera.room import Room
+from plonket.motion.camera.spot import Spot
+from plonket.motion.camera.view import RoomCamera
+from plonket.nomedia import NoMedia
+from plonket.phone.path import look_at
+from plonket.scene.client import Renderer
+from plonket.scene.film import FilmSet
+from plonket.scene.models import creased, read_model
+from plonket.scene.request import Lights, Order, View
+
+SIZE = (320, 240)
+RENDERER = Renderer()
+
+
+def tearDownModule() -> None:
+    RENDERER.close()
+
+
+def camera(k1: float = 0.0, readout: float = 0.0) -> RoomCamera:
+    """Three frames of a camera that moves to the right past the origin."""
+    frames = []
+    for i in range(3):
+        eye = np.array([-0.3 + 0.06 * i, 0.55, 1.3])
+        turn = look_at(eye, np.array([0.0, 0.1, 0.0]))
+        frames.append({"frame": i, "position": eye.tolist(), "rotation": matrix_to_quaternion(turn).tolist()})
+    text = json.dumps({"width": SIZE[0], "height": SIZE[1], "focal_px": 300, "distortion": {"k1": k1}, "readout": readout,
+                       "frames": frames})  # fmt: skip
+    return RoomCamera(read_camera(text, 3, SIZE), Room())
+
+
+class InRoom(NoMedia):
+    """Sources in which everything stands on one spot."""
+
+    def __init__(self, seen: RoomCamera, spot: Spot, path: Path) -> None:
+        super().__init__(SIZE)
+        self._seat, self._path = (seen, spot), path
+
+    def seat(self, target: str | None) -> tuple[RoomCamera, Spot] | None:
+        return self._seat
+
+    def model(self, asset: str) -> str:
+        return str(self._path)
+
+    def film(self, order: Order) -> F32:
+        return RENDERER.film(order)
+
+
+class WithFiles(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def file(self, name: str, data: bytes) -> Path:
+        path = self.folder / name
+        path.write_bytes(data)
+        return path
+
+    def box(self, size: tuple[float, float, float]) -> Path:
+        path = self.folder / "box.stl"
+        trimesh.creation.box(size).export(path)
+        return path
+
+
+class Reading(WithFiles):
+    def test_the_whale_stands_on_its_foot_with_its_materials(self) -> None:
+        model = read_model(self.file("whale.glb", brass_whale()))
+        every = np.concatenate([p.vertices for p in model.parts])
+        self.assertAlmostEqual(float(every[:, 1].min()), 0, places=6)
+        np.testing.assert_allclose(every.max(axis=0) - every.min(axis=0), model.size, atol=1e-6)
+        np.testing.assert_allclose((every.max(axis=0) + every.min(axis=0))[[0, 2]], 0, atol=1e-6)
+        self.assertEqual({p.metal for p in model.parts}, {0.0, 1.0})
+        self.assertTrue(any(p.colour.ndim == 3 for p in model.parts), "the foot's wood")
+
+    def test_other_formats_and_bad_files(self) -> None:
+        for ending in ("stl", "ply", "obj"):
+            path = self.folder / f"box.{ending}"
+            trimesh.creation.box((2.0, 1.0, 0.5)).export(path)
+            np.testing.assert_allclose(read_model(path).size, [2.0, 1.0, 0.5])
+        for name, data in (("a.glb", b"not a model"), ("b.stl", b""), ("c.obj", b"v 0 0 0\n")):
+            with self.assertRaises(FormatError) as caught:
+                read_model(self.file(name, data))
+            self.assertIn(name, caught.exception.message)
+
+    def test_edges_stay_sharp_and_round_things_round(self) -> None:
+        box, ball = trimesh.creation.box((1, 1, 1)), trimesh.creation.icosphere(3, 1.0)
+        sharp = creased(np.asarray(box.vertices), np.asarray(box.faces))
+        np.testing.assert_allclose(np.abs(sharp).max(axis=1), 1, atol=1e-9)
+        smooth = creased(np.asarray(ball.vertices), np.asarray(ball.faces))
+        away = np.asarray(ball.vertices)[np.asarray(ball.faces).ravel()]
+        self.assertGreater(float((smooth * away).sum(axis=1).min()), 0.995)
+
+
+class Standing(WithFiles):
+    def layer(self, extent: tuple[float, float, float], **more: object) -> ModelLayer:
+        return ModelLayer.model_validate({"id": "m", "name": "m", "asset": "a" * 64, "extent": extent, **more})
+
+    def corners(self, layer: ModelLayer, seen: RoomCamera, spot: Spot, frame: int) -> F64:
+        x, y, z = layer.extent
+        box = np.array([[sx * x / 2, sy * y, sz * z / 2] for sx in (-1, 1) for sy in (0, 1) for sz in (-1, 1)])
+        m = stands(layer, seen, spot, frame)
+        return seen.project(frame, box @ m[:3, :3].T + m[:3, 3])
+
+    def test_it_is_drawn_where_the_camera_sees_it(self) -> None:
+        """Within half a pixel, with a bent lens, a rolling shutter and a picture of half the size, too."""
+        layer = self.layer((0.4, 0.2, 0.3), tall=0.3, heading=25.0, shadow=False)
+        path, spot = self.box((0.4, 0.2, 0.3)), Spot(x=0.05, z=-0.1, heading=10.0)
+        for k1, readout, zoom in ((0.0, 0.0, 1.0), (-0.12, 0.0, 1.0), (0.0, 0.5, 1.0), (-0.08, 0.4, 0.5)):
+            seen = camera(k1, readout)
+            size = (round(SIZE[0] * zoom), round(SIZE[1] * zoom))
+            picture = draw(layer, InRoom(seen, spot, path), 1, size, np.diag([zoom, zoom, 1.0]))
+            ys, xs = np.nonzero(picture.rgba[..., 3] > 0.5)
+            found = np.array([xs.min() + picture.x, ys.min() + picture.y, xs.max() + picture.x + 1, ys.max() + picture.y + 1])
+            at = self.corners(layer, seen, spot, 1) * zoom
+            expected = np.concatenate([at.min(axis=0), at.max(axis=0)])
+            self.assertLess(float(np.abs(found - expected).max()), 1.0, (k1, readout, zoom))
+
+    def test_outside_the_picture_nothing_is_filmed(self) -> None:
+        layer, seen = self.layer((1, 1, 1)), camera()
+        self.assertIsNone(order_of(layer, seen, Spot(x=40.0), 1, "m.glb", 1.0)[0])
+        self.assertIsNone(order_of(layer, seen, Spot(z=9.0), 1, "m.glb", 1.0)[0])
+
+    def test_its_shadow_is_that_of_a_full_render_of_the_same_scene(self) -> None:
+        eye = np.array([0.2, 0.8, 1.2])
+        view = View(eye=eye, turn=look_at(eye, np.zeros(3)), model=np.eye(4))
+        way = np.array([-0.5, 0.8, 0.2]) / np.linalg.norm([-0.5, 0.8, 0.2])
+        order = Order(
+            model=str(self.box((0.2, 0.3, 0.2))), views=(view,), focal=260.0, principal=(160.0, 120.0), window=(0, 0, 320, 240),
+            lights=Lights(sun=(float(way[0]), float(way[1]), float(way[2])), sun_light=(0.8, 0.8, 0.8),
+                          sky_light=(0.2, 0.2, 0.2), soft=0.1),
+            ground=0.0, ground_colour=(0.4, 0.4, 0.4), samples=36,
+        )  # fmt: skip
+        studio = FilmSet()
+        filmed = studio.film(order)
+        (scene,) = studio._scenes.values()
+        mi = studio.mi
+        sensor = scene.sensor(order, view, 144)
+        direct = mi.load_dict({"type": "path", "max_depth": 2})
+        lit = np.array(mi.render(scene.scene, sensor=sensor, integrator=direct, spp=144))[..., 1]
+        # The same with the model far below the ground.
+        away = np.eye(4)
+        away[1, 3] = -50.0
+        scene._place(away)
+        bare = np.array(mi.render(scene.scene, sensor=sensor, integrator=direct, spp=144))[..., 1]
+        ground = cv2.erode((filmed[..., 3] < 0.001).astype(np.uint8), np.ones((7, 7), np.uint8)) > 0
+        ground[:24], ground[-24:], ground[:, :24], ground[:, -24:] = False, False, False, False
+        expected = cv2.GaussianBlur(1 - lit / np.maximum(bare, 1e-6), (0, 0), 1.0)
+        self.assertGreater(int((expected[ground] > 0.5).sum()), 500, "there is a shadow to compare")
+        off = np.abs(cv2.GaussianBlur(filmed[..., 4], (0, 0), 1.0) - expected)[ground]
+        self.assertLess(float(off.mean()), 0.012)
+        self.assertLess(float(np.percentile(off, 99)), 0.09)
+        # In the open there is none, and no noise either.
+        self.assertLess(float(filmed[30:60, 30:60, 4].max()), 0.03)
+
+    def test_brighter_light_and_no_light(self) -> None:
+        path = self.file("crate.glb", cargo_crate())
+        spot, seen = Spot(), camera()
+        extent = tuple(float(v) for v in read_model(path).size)
+        pictures = [
+            draw(self.layer(extent, tall=0.3, **light), InRoom(seen, spot, path), 0, SIZE, np.eye(3)).rgba  # type: ignore[arg-type]
+            for light in ({"sun": 100.0}, {"sun": 200.0, "sky": 200.0}, {"sun": 0.0, "sky": 0.0, "shadow": False})
+        ]
+        one, two, none = (float(p[..., :3].sum()) for p in pictures)
+        self.assertAlmostEqual(two / one, 2.0, delta=0.05)
+        self.assertLess(none, 1e-4 * one)
+        self.assertGreater(float(pictures[2][..., 3].sum()), 500)
+        # Wood is brown: it throws back more red than blue.
+        self.assertGreater(float(pictures[0][..., 0].sum()), 1.5 * float(pictures[0][..., 2].sum()))
+
+    def test_the_process_is_started_again_when_it_dies(self) -> None:
+        renderer = Renderer()
+        self.addCleanup(renderer.close)
+        order, _ = order_of(self.layer((0.2, 0.2, 0.2)), camera(), Spot(), 1, str(self.box((0.2, 0.2, 0.2))), 0.5)
+        assert order is not None
+        first = renderer.film(order)
+        assert renderer._process is not None
+        renderer._process.kill()
+        renderer._process.wait(10)
+        np.testing.assert_allclose(renderer.film(order), first, atol=0.05)
+        with self.assertRaises(PlonketError) as caught:
+            renderer.film(replace(order, model=str(self.folder / "missing.glb")))
+        self.assertIn("missing.glb", caught.exception.message)

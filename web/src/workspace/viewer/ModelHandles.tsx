@@ -1,0 +1,161 @@
+import { useState } from "react";
+import type { ModelLayer, Perch } from "~/api/client";
+import { by, plus, type RoomCamera, standing, type V3 } from "~/workspace/camera";
+import { useOpenShot } from "~/workspace/context";
+import { type Point, valueAt, withValue } from "~/workspace/geometry";
+import { setOnLayer, setOnPerch } from "~/workspace/patches";
+import { useCameras } from "~/workspace/spaces";
+import { useWorkspace } from "~/workspace/store";
+import { movedSpot } from "~/workspace/viewer/movedSpot";
+import { useGrab } from "~/workspace/viewer/useGrab";
+import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
+
+type Grip = "move" | "turn" | "tall";
+
+/** A model on the picture: the box it fills, its foot to drag over the ground, its heading and its height. */
+export function ModelHandles({ layer, mapping }: { layer: ModelLayer; mapping: Mapping }) {
+  const { record, edits } = useOpenShot();
+  const frame = useWorkspace((s) => s.frame);
+  const cameras = useCameras();
+  const hand = useGrab(mapping);
+  const [preview, setPreview] = useState<{ perch?: Partial<Perch>; layer?: Partial<ModelLayer> } | null>(
+    null,
+  );
+  const kept = record.document.perches.find((p) => p.id === layer.follow.target);
+  const camera = cameras.get(kept?.follow.target ?? "");
+  if (!kept?.spot || !camera) return null;
+  const perch = { ...kept, ...preview?.perch };
+  const shown = { ...layer, ...preview?.layer };
+  const spot = perch.spot ?? kept.spot;
+  const { foot, axes } = standing(camera, spot, shown, frame);
+  const [w, h, d] = layer.extent;
+  const place = (x: number, y: number, z: number): V3 =>
+    plus(plus(plus(foot, by(axes[0], x)), by(axes[1], y)), by(axes[2], z));
+  const corners = [0, 1, 2, 3, 4, 5, 6, 7].map((k) =>
+    place((k & 1 ? 0.5 : -0.5) * w, k & 4 ? h : 0, (k & 2 ? 0.5 : -0.5) * d),
+  );
+  const see = (p: V3) => seenOn(camera, frame, mapping, p);
+  const spots = { move: foot, turn: place(0, 0, 0.5 * d + 0.35 * Math.max(w, d)), tall: place(0, h, 0) };
+  const at = { move: camera.project(frame, foot), turn: see(spots.turn), tall: see(spots.tall) };
+
+  const drag = (e: React.PointerEvent<SVGElement>, grip: Grip) => {
+    const from = camera.project(frame, spots[grip]);
+    const base = camera.project(frame, foot);
+    if (!from || !base) return;
+    let change: { perch?: Partial<Perch>; layer?: Partial<ModelLayer> } | null = null;
+    hand.grab(
+      e,
+      from,
+      (p, event) => {
+        if (grip === "move")
+          change = { perch: { spot: movedSpot(camera, kept.spot!, frame, p, event.shiftKey) } };
+        if (grip === "tall") {
+          const grown =
+            Math.hypot(p.x - base.x, p.y - base.y) /
+            Math.max(Math.hypot(from.x - base.x, from.y - base.y), 1);
+          change = {
+            layer: { tall: withValue(layer.tall, frame, round4(valueAt(layer.tall, frame) * grown)) },
+          };
+        }
+        if (grip === "turn") {
+          const on = movedSpot(camera, kept.spot!, frame, p, false);
+          const [x, z] = [valueAt(on.x, frame) - foot[0], valueAt(on.z, frame) - foot[2]];
+          const now = Math.atan2(spots.turn[0] - foot[0], spots.turn[2] - foot[2]);
+          const turned = ((Math.atan2(x, z) - now) * 180) / Math.PI;
+          const heading = valueAt(layer.heading, frame) + ((((turned + 180) % 360) + 360) % 360) - 180;
+          change = { layer: { heading: withValue(layer.heading, frame, Math.round(heading * 10) / 10) } };
+        }
+        setPreview(change);
+      },
+      (p) => {
+        if (!p || !change) return setPreview(null);
+        const label = { move: "Move", turn: "Turn", tall: "Resize" }[grip];
+        const done = change;
+        void edits
+          .edit(`${label} ${layer.name}`, (latest) =>
+            done.perch
+              ? setOnPerch(latest, kept.id, done.perch)
+              : setOnLayer(latest, layer.id, done.layer ?? {}),
+          )
+          .finally(() => setPreview(null));
+      },
+    );
+  };
+
+  const line = (a: number, b: number) => {
+    const [p, q] = [see(corners[a]!), see(corners[b]!)];
+    return p && q ? `M${p.x.toFixed(1)} ${p.y.toFixed(1)}L${q.x.toFixed(1)} ${q.y.toFixed(1)}` : "";
+  };
+  const path = EDGES.map(([a, b]) => line(a, b)).join("");
+  const middle = at.move && toScreen(mapping, at.move);
+  return (
+    <svg
+      ref={hand.svg}
+      className="pointer-events-none absolute inset-0 size-full"
+      data-testid="model-handles"
+    >
+      <path d={path} fill="none" stroke="#0b0d0e" strokeOpacity="0.5" strokeWidth="3.5" />
+      <path d={path} fill="none" stroke="var(--spark)" strokeWidth="1.3" strokeDasharray="5 3" />
+      {middle && at.turn && (
+        <line
+          x1={middle.x}
+          y1={middle.y}
+          x2={at.turn.x}
+          y2={at.turn.y}
+          stroke="var(--spark)"
+          strokeWidth="1.3"
+        />
+      )}
+      {middle && <Handle at={middle} label={`Move ${layer.name}`} grip="move" onDown={drag} round />}
+      {at.turn && (
+        <Handle at={at.turn} label={`Turn ${layer.name}`} grip="turn" onDown={drag} round={false} />
+      )}
+      {at.tall && (
+        <Handle at={at.tall} label={`Height of ${layer.name}`} grip="tall" onDown={drag} round={false} />
+      )}
+    </svg>
+  );
+}
+
+const round4 = (v: number) => Math.round(Math.min(10000, Math.max(0.0001, v)) * 1e4) / 1e4;
+
+const EDGES = [
+  [0, 1], [1, 3], [3, 2], [2, 0], [4, 5], [5, 7], [7, 6], [6, 4], [0, 4], [1, 5], [2, 6], [3, 7],
+] as const; // prettier-ignore
+
+function seenOn(camera: RoomCamera, frame: number, mapping: Mapping, p: V3): Point | null {
+  const at = camera.project(frame, p);
+  return at && toScreen(mapping, at);
+}
+
+function Handle({
+  at,
+  label,
+  grip,
+  round,
+  onDown,
+}: {
+  at: Point;
+  label: string;
+  grip: Grip;
+  round: boolean;
+  onDown: (e: React.PointerEvent<SVGElement>, grip: Grip) => void;
+}) {
+  return (
+    <rect
+      x={at.x - 7}
+      y={at.y - 7}
+      width="14"
+      height="14"
+      rx={round ? 7 : 4}
+      fill={grip === "move" ? "var(--spark)" : "#22262b"}
+      stroke={grip === "move" ? "#0b0d0e" : "var(--spark)"}
+      strokeWidth="2"
+      className="pointer-events-auto cursor-move"
+      role="button"
+      aria-label={label}
+      data-model-grip={grip}
+      onPointerDown={(e) => onDown(e, grip)}
+    />
+  );
+}
