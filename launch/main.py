@@ -20,6 +20,7 @@ Commands of the core, without server or database:
   track-points  follow points through a clip, to CSV
   track-plane   follow a flat surface through a clip, to JSON or CSV
   solve-camera  solve the camera's movement, its lens and points of the set
+  solve-object  solve a rigid thing before a still camera from points on it
   steady        steady a clip on a plane that was followed
   fill          take out what a matte covers
   key           take a subject off its cloth

@@ -30,6 +30,7 @@ def main(arguments: list[str]) -> int:
     if not 1 <= options.port <= 65535:
         raise Stop(f"{options.port} is not a port. Choose one between 1024 and 65535.")
     install.debian(install.SERVICES)
+    install.llvm()
     install.python("server")
     install.front_end()
     data = Data(options.data.resolve())

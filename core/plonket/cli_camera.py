@@ -11,7 +11,7 @@ from plonket.terminal import parse_range, terminal_work
 
 
 def add_camera_commands(commands: Any) -> None:
-    """`solve-camera`, into the parser's commands."""
+    """`solve-camera` and `solve-object`, into the parser's commands."""
     one = commands.add_parser("solve-camera", help="solve the camera's movement, its lens and points of the set, to JSON")
     one.add_argument("clip", type=Path, metavar="CLIP")
     known = one.add_mutually_exclusive_group()
@@ -24,6 +24,14 @@ def add_camera_commands(commands: Any) -> None:
     one.add_argument("--range", metavar="A:B", help="frames A to B-1 only")
     one.add_argument("--out", type=Path, required=True, metavar="camera.json", help=".json, .csv, .glb or .usda")
     one.set_defaults(run=_solve_camera)
+
+    one = commands.add_parser("solve-object", help="solve a rigid thing before a still camera from points on it, to JSON")
+    one.add_argument("clip", type=Path, metavar="CLIP")
+    one.add_argument("--points", type=Path, required=True, metavar="points.csv",
+                     help="what track-points wrote; eight points or more")  # fmt: skip
+    one.add_argument("--focal-px", type=float, metavar="F", help="focal length in pixels (default: looked for)")
+    one.add_argument("--out", type=Path, required=True, metavar="object.json")
+    one.set_defaults(run=_solve_object)
 
 
 def _solve_camera(options: argparse.Namespace) -> None:
@@ -44,8 +52,7 @@ def _solve_camera(options: argparse.Namespace) -> None:
     focal = options.focal_px
     if options.focal_35mm is not None:
         focal = options.focal_35mm / 36.0 * max(size)
-    if focal is not None and not 0.15 * max(size) <= focal <= 40 * max(size):
-        raise BadInput("cli.focal", f"A focal length of {focal:.0f} pixels cannot belong to a picture {size[0]} pixels wide.")
+    _check_focal(focal, size)
     if not 60 <= options.details <= 2000 or not 0.2 <= options.strength <= 12:
         raise BadInput("cli.details", "--details must be from 60 to 2000 and --strength from 0.2 to 12.")
     matte = open_clip(options.ignore) if options.ignore else None
@@ -64,3 +71,23 @@ def _solve_camera(options: argparse.Namespace) -> None:
         options.out.write_bytes(write_camera_glb(track, Room(), fps))
     else:
         options.out.write_text(write_camera_usda(track, Room(), fps))
+
+
+def _check_focal(focal: float | None, size: tuple[int, int]) -> None:
+    if focal is not None and not 0.15 * max(size) <= focal <= 40 * max(size):
+        raise BadInput("cli.focal", f"A focal length of {focal:.0f} pixels cannot belong to a picture {size[0]} pixels wide.")
+
+
+def _solve_object(options: argparse.Namespace) -> None:
+    from plonket.formats.camera_json import write_camera
+    from plonket.formats.points_csv import read_points
+    from plonket.media import open_clip
+    from plonket.motion.camera.rigid import solve_object
+
+    clip = open_clip(options.clip)
+    if not options.points.exists():
+        raise BadInput("cli.file", f"{options.points.name} was not found.")
+    _check_focal(options.focal_px, clip.info.size)
+    tracks = read_points(options.points.read_text(errors="replace"), clip.info.frames)
+    track = solve_object(tracks, clip.info.size, focal=options.focal_px, work=terminal_work("Solving"))
+    options.out.write_text(write_camera(track, clip.info.rate, names=tracks.names))

@@ -16,8 +16,13 @@ from plonket.motion.camera.track import CameraTrack
 from plonket.motion.states import GIVEN
 
 
-def write_camera(track: CameraTrack, fps: Fraction, room: Room | None = None) -> str:
-    """A track to JSON text, in the room's world; frames without a pose are left out, and so are points set aside."""
+def write_camera(
+    track: CameraTrack, fps: Fraction, room: Room | None = None, *, names: tuple[str, ...] | None = None
+) -> str:
+    """A track to JSON text, in the room's world; frames without a pose are left out, and so are points set aside.
+
+    `names` stand in place of the points' numbers.
+    """
     room = room or Room()
     frames = []
     for i in np.flatnonzero(track.known()):
@@ -30,7 +35,7 @@ def write_camera(track: CameraTrack, fps: Fraction, room: Room | None = None) ->
             entry["focal_px"] = round(float(track.focal[i]), 4)
         frames.append(entry)
     points = [
-        {"id": int(track.ids[k]), "position": _rounded(room.points(track.points[k])),
+        {"id": names[k] if names else int(track.ids[k]), "position": _rounded(room.points(track.points[k])),
          "error_px": round(float(track.point_error[k]), 4)}
         for k in np.flatnonzero(track.kept)
     ]  # fmt: skip

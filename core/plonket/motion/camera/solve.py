@@ -135,6 +135,38 @@ def solve(
     return _by_turns(details, frames, size, asked, turned, weight, locked=False)
 
 
+def solve_given(
+    details: Details, size: tuple[int, int], asked: Asked, *, least: int, work: Work | None = None
+) -> Solved:
+    """Solve from a few points that are known to be rigid, of which a frame must show `least` to be placed.
+
+    Raises
+    ------
+    Degenerate
+        Movement that no rigid thing makes, or frames that nothing connects.
+    """
+    work = work or Work()
+    frames = np.flatnonzero(details.seen.sum(axis=0) >= least)
+    full = None
+    if len(frames) >= 3:
+        key = evenly(frames, KEYFRAMES)
+        turned = solve_turns(details, key, size, asked.focal, least)
+        work.check_cancelled()
+        full = start_full(details, key, size, asked.focal, turned, least)
+    if full is None:
+        raise Degenerate(
+            "object.unsolved",
+            "These points do not move as those of one rigid thing that turns. Follow more of them, further apart and not all "
+            "on one surface, or give the focal length.",
+        )
+    out = _whole(details, frames, size, asked, full[0], np.ones(len(details.xy)), work)
+    if out.kept.sum() < least or out.noise > 3.0:
+        raise Degenerate(
+            "object.unsolved", "These points do not stay in place on one rigid thing. Check how they are followed."
+        )
+    return replace(out, warnings=tuple(w for w in out.warnings if "details belong" not in w))
+
+
 def _still(details: Details, frames: NDArray[np.int64]) -> bool:
     """Whether most details do not move at all."""
     xy = np.where(details.seen[..., None], details.xy, np.nan)[:, frames]

@@ -46,7 +46,9 @@ def evenly(frames: NDArray[np.int64], count: int) -> NDArray[np.int64]:
     return frames[np.unique(np.round(np.linspace(0, len(frames) - 1, count)).astype(int))]
 
 
-def solve_turns(details: Details, frames: NDArray[np.int64], size: tuple[int, int], focal: float | None) -> Turned:
+def solve_turns(
+    details: Details, frames: NDArray[np.int64], size: tuple[int, int], focal: float | None, least: int = LEAST_COMMON
+) -> Turned:
     """The turns that explain the details best, as if the camera stood on one spot."""
     best: tuple[float, Bundle] | None = None
     seen = sightings(details.xy, details.seen, frames, size)
@@ -60,7 +62,7 @@ def solve_turns(details: Details, frames: NDArray[np.int64], size: tuple[int, in
     assert best is not None
     bundle = best[1]
     off = np.linalg.norm(residuals(bundle, seen), axis=1)
-    return Turned(bundle=bundle, error=float(np.nanmedian(off)), parallax=_parallax(bundle, details, frames, size))
+    return Turned(bundle=bundle, error=float(np.nanmedian(off)), parallax=_parallax(bundle, details, frames, size, least))
 
 
 def _chained(details: Details, frames: NDArray[np.int64], size: tuple[int, int], focal: float) -> Bundle:
@@ -98,7 +100,9 @@ def _turn(a: F64, b: F64) -> F64:
     return np.asarray(out)
 
 
-def _parallax(bundle: Bundle, details: Details, frames: NDArray[np.int64], size: tuple[int, int]) -> F64:
+def _parallax(
+    bundle: Bundle, details: Details, frames: NDArray[np.int64], size: tuple[int, int], least: int
+) -> F64:
     n = len(frames)
     out = np.full((n, n), np.nan)
     f = bundle.focal
@@ -106,7 +110,7 @@ def _parallax(bundle: Bundle, details: Details, frames: NDArray[np.int64], size:
     for i in range(n):
         for j in range(i + 1, n):
             common = details.seen[:, frames[i]] & details.seen[:, frames[j]]
-            if common.sum() < LEAST_COMMON:
+            if common.sum() < least:
                 continue
             a = np.column_stack([(details.xy[common, frames[i]] - centre) / f, np.ones(int(common.sum()))])
             b = (details.xy[common, frames[j]] - centre) / f
@@ -118,7 +122,8 @@ def _parallax(bundle: Bundle, details: Details, frames: NDArray[np.int64], size:
 
 
 def start_full(
-    details: Details, frames: NDArray[np.int64], size: tuple[int, int], focal: float | None, turned: Turned
+    details: Details, frames: NDArray[np.int64], size: tuple[int, int], focal: float | None, turned: Turned,
+    least: int = LEAST_COMMON,
 ) -> tuple[Bundle, NDArray[np.bool_], float] | None:
     """Cameras on keyframes and the points between them; the best of several starts.
 
@@ -130,7 +135,7 @@ def start_full(
     best: tuple[Bundle, NDArray[np.bool_], float] | None = None
     for i, j in pairs:
         for guess in [focal] if focal else [g * max(size) for g in FOCAL_GUESSES]:
-            found = _grown(details, frames, size, guess, focal is None, i, j)
+            found = _grown(details, frames, size, guess, focal is None, i, j, least)
             if found is not None and (best is None or found[2] < best[2]):
                 best = found
     return best
@@ -153,7 +158,8 @@ def _pairs(turned: Turned, details: Details, frames: NDArray[np.int64]) -> list[
 
 
 def _grown(
-    details: Details, frames: NDArray[np.int64], size: tuple[int, int], focal: float, free_focal: bool, i: int, j: int
+    details: Details, frames: NDArray[np.int64], size: tuple[int, int], focal: float, free_focal: bool, i: int, j: int,
+    least: int,
 ) -> tuple[Bundle, NDArray[np.bool_], float] | None:
     n, m = len(frames), len(details.xy)
     everything = sightings(details.xy, details.seen, frames, size)
@@ -164,7 +170,7 @@ def _grown(
     if found is None or found.shape != (3, 3):
         return None
     count, turn, shift, mask = cv2.recoverPose(found, a, b, np.eye(3), mask=mask)
-    if count < LEAST_COMMON / 2:
+    if count < least / 2:
         return None
     bundle = Bundle(frames=frames, rotation=np.tile(np.eye(3), (n, 1, 1)), shift=np.zeros((n, 3)), zoom=np.zeros(n),
                     shared=np.array([np.log(focal), 0, 0, 0]), points=np.zeros((m, 3)))  # fmt: skip
@@ -180,7 +186,7 @@ def _grown(
             return None
         known[k] = True
         bundle, solved = _refined(bundle, everything, known, free if known.sum() >= 3 else Free())
-    if solved.sum() < 8:
+    if solved.sum() < min(8, least):
         return None
     keep = solved[everything.point]
     used = everything.only(keep)
@@ -223,7 +229,7 @@ def _stand(
 ) -> bool:
     """Put camera `k` where it sees the solved points as it does; False when it cannot be said."""
     at = solved & details.seen[:, frames[k]]
-    if at.sum() < 6:
+    if at.sum() < 5:
         return False
     f = bundle.focal
     flat = (details.xy[at, frames[k]] - centre) / f

@@ -1,0 +1,84 @@
+"""A rigid thing before a still camera, solved from its points: the same as a camera before a thing that stands still."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from plonket.context import Work
+from plonket.conventions import F64
+from plonket.errors import Degenerate
+from plonket.motion.camera.bundle import residuals
+from plonket.motion.camera.details import Details
+from plonket.motion.camera.lens import Lens
+from plonket.motion.camera.scene import sightings
+from plonket.motion.camera.solve import Asked, Solved, solve_given
+from plonket.motion.camera.track import CameraTrack
+from plonket.motion.points.tracks import PointTracks
+from plonket.motion.states import COVERED, LOST, NONE, TRACKED
+
+LEAST_POINTS = 8
+TO_WORLD = np.diag([1.0, -1.0, -1.0])
+
+
+def solve_object(
+    tracks: PointTracks, size: tuple[int, int], *, focal: float | None = None, work: Work | None = None
+) -> CameraTrack:
+    """Solve an object's movement from eight points on it or more; points may be lost and found again.
+
+    Returns
+    -------
+    CameraTrack whose positions (n, 3) and rotations (n, 3, 3) lead from the object's space to the camera's (x right, y up,
+    looking along -z), and whose points lie in the object's space: its origin is their middle, its axes are the camera's on
+    the first frame that is solved, its unit is the distance to the camera then.
+
+    Raises
+    ------
+    Degenerate
+        Too few points, or movement that no rigid thing makes.
+    """
+    seen = np.array([tracks.known(k) for k in range(len(tracks.ids))], bool).reshape(-1, tracks.frames)
+    if (seen.sum(axis=1) >= 3).sum() < LEAST_POINTS:
+        raise Degenerate(
+            "object.points", "An object needs eight points that are followed on it, or more. Mark and follow further ones."
+        )
+    details = Details(xy=np.where(seen[..., None], tracks.xy, np.nan), seen=seen)
+    solved = solve_given(details, size, Asked(focal=focal, distortion=False, readout=False), least=6, work=work)
+    return _track(solved, details, tracks, size)
+
+
+def _track(solved: Solved, details: Details, tracks: PointTracks, size: tuple[int, int]) -> CameraTrack:
+    bundle = solved.bundle
+    middle = bundle.points[solved.kept].mean(axis=0)
+    first = bundle.rotation[0]
+    # The object's axes are the camera's on the first frame; its origin the middle of its points.
+    depth = float((first @ middle + bundle.shift[0])[2])
+    points = ((bundle.points - middle) @ first.T) @ TO_WORLD / depth
+    turn = TO_WORLD @ bundle.rotation @ first.T @ TO_WORLD
+    place = (np.einsum("nij,j->ni", bundle.rotation, middle) + bundle.shift) @ TO_WORLD / depth
+    sight = sightings(details.xy, details.seen, bundle.frames, size)
+    off = np.linalg.norm(residuals(bundle, sight), axis=1)
+    counts = solved.kept[sight.point] & np.isfinite(off)
+    number = np.bincount(sight.camera[counts], minlength=len(bundle.frames))
+    error = np.bincount(sight.camera[counts], weights=off[counts], minlength=len(bundle.frames)) / np.maximum(number, 1)
+    n, at = tracks.frames, bundle.frames
+    state, reason = np.full(n, NONE, np.uint8), np.zeros(n, np.uint8)
+    state[at[0] : at[-1] + 1], reason[at[0] : at[-1] + 1] = LOST, COVERED
+    state[at], reason[at] = TRACKED, 0
+    position, rotation = np.zeros((n, 3)), np.tile(np.eye(3), (n, 1, 1))
+    position[at], rotation[at] = place, turn
+    errors, seen_in, sure = np.zeros(n, np.float32), np.zeros(n, np.int32), np.zeros(n, np.float32)
+    errors[at], seen_in[at], sure[at] = error, number, np.clip(1.1 - error / 1.5, 0.05, 1)
+    return CameraTrack(
+        size=size, kind="full", locked=False, position=position, rotation=rotation, focal=np.full(n, bundle.focal),
+        distortion=(0.0, 0.0, 0.0, 0.0, 0.0), readout=0.0, state=state, reason=reason, confidence=sure, error_px=errors,
+        seen=seen_in, ids=np.arange(len(tracks.ids)), points=points, point_error=solved.error.astype(np.float32),
+        angle=np.degrees(solved.angle).astype(np.float32), kept=solved.kept, strong=np.ones(len(tracks.ids), bool),
+        xy=details.xy.astype(np.float32), noise=solved.noise, focal_doubt=solved.focal_doubt, followed="",
+        warnings=solved.warnings,
+    )  # fmt: skip
+
+
+def seen_through(track: CameraTrack, frame: int, lens: Lens) -> F64:
+    """(m, 2) pixels of an object's points in a frame."""
+    local = track.points @ track.rotation[frame].T + track.position[frame]
+    return lens.pixels(local @ TO_WORLD)
