@@ -54,7 +54,7 @@ def main(arguments: list[str]) -> int:
 
 def core(command: str, rest: list[str]) -> int:
     """Hand over to the core's own command line in the virtual environment."""
-    if command in ("film", "render", "elements"):
+    if command in ("film", "render", "bench"):
         install.llvm()
     install.python("core")
     env = dict(os.environ, PYTHONPATH=str(ROOT / "core"))

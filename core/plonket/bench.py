@@ -13,6 +13,7 @@ import cv2
 import numpy as np
 
 from plonket.bench_mends import bench_mends
+from plonket.bench_room import bench_room
 from plonket.bench_stack import bench_stack
 from plonket.comp.render import render_frame
 from plonket.conventions import F64
@@ -90,6 +91,7 @@ def bench(clip: Path | None) -> None:
         _bench_plane(folder)
         bench_mends()
         bench_stack()
+        bench_room(folder)
 
 
 def _steadied(shot: Shot, fit: str) -> Shot:

@@ -1,7 +1,10 @@
 /** Exact frames for the viewer: fetched by address, decoded off the main thread, kept by size. */
 
 const ROOM_BYTES = 420 * 1024 * 1024;
-const AT_ONCE = 6;
+const AT_ONCE = 5;
+/** A browser has six connections to a server: while frames take longer than this, they must not take them all. */
+const SLOW_MS = 500;
+const SLOW_AT_ONCE = 2;
 
 interface Entry {
   bitmap: ImageBitmap;
@@ -14,6 +17,8 @@ export class FrameStore {
   private running = new Map<string, Promise<ImageBitmap | null>>();
   private waiting: string[] = [];
   private listeners = new Set<(url: string) => void>();
+  /** How long a frame took lately; not known at first, and then taken for slow. */
+  private took = SLOW_MS + 1;
 
   /** Hear of every frame that arrives. */
   onArrival(listener: (url: string) => void): () => void {
@@ -62,11 +67,13 @@ export class FrameStore {
   }
 
   private pump(): void {
-    while (this.running.size < AT_ONCE) {
+    while (this.running.size < (this.took > SLOW_MS ? SLOW_AT_ONCE : AT_ONCE)) {
       const url = this.waiting.shift();
       if (!url) return;
+      const began = performance.now();
       const work = load(url).then((bitmap) => {
         this.running.delete(url);
+        this.took = 0.5 * this.took + 0.5 * (performance.now() - began);
         if (bitmap) this.put(url, bitmap);
         this.pump();
         return bitmap;

@@ -1,0 +1,96 @@
+"""What solving a camera costs, how true it is, and what a model in the room costs: printed by ``bin/plonket bench``."""
+
+from __future__ import annotations
+
+import json
+import time
+from pathlib import Path
+
+import cv2
+import numpy as np
+
+from plonket.elements.models import brass_whale
+from plonket.layers.model import ModelLayer, order_of
+from plonket.media import open_clip
+from plonket.media.clip import Clip
+from plonket.motion.camera.measure import measure_camera
+from plonket.motion.camera.room import Room
+from plonket.motion.camera.settings import CameraMotion
+from plonket.motion.camera.spot import Spot
+from plonket.motion.camera.view import RoomCamera
+from plonket.scene.client import Renderer
+from plonket.scene.models import read_model
+
+DEMO = Path(__file__).resolve().parents[2] / "demo"
+FRAMES = 120
+
+
+def bench_room(folder: Path) -> None:
+    """Prints the figures; without the demo's clip there is nothing to print."""
+    path, truth = DEMO / "clips" / "harbour.mp4", DEMO / "truth" / "harbour" / "camera.json"
+    if not path.exists() or not truth.exists():
+        print("\nrooms: the demo's clips are not here")
+        return
+    clip = open_clip(path)
+    frames = min(FRAMES, clip.info.frames)
+    start = time.perf_counter()
+    _plain_flow(clip, frames)
+    plain = time.perf_counter() - start
+    motion = CameraMotion(id="c", name="c")
+    start = time.perf_counter()
+    track = measure_camera(motion, open_clip(path), stop=frames)
+    whole = time.perf_counter() - start
+    start = time.perf_counter()
+    measure_camera(motion.model_copy(update={"set_aside": [int(track.ids[0])]}), clip, stop=frames, previous=track)
+    again = time.perf_counter() - start
+    true = json.loads(truth.read_text())
+    eyes = np.array([f["position"] for f in true["frames"]])[:frames]
+    length = float(np.linalg.norm(np.diff(eyes, axis=0), axis=1).sum())
+    off = float(np.linalg.norm(_laid(track.position[:frames], eyes) - eyes, axis=1).mean())
+    print(f"\ncamera of {path.name}, 720p, {frames} frames\n")
+    against = f"{whole / plain:.2f} x plain decoding and flow ({plain:.1f} s)"
+    print(f"{'solved, details found and followed':48s}{whole:9.1f} s   {against}")
+    print(f"{'solved again with details set aside':48s}{again:9.1f} s")
+    print(f"{'path':48s}{100 * off / length:9.3f} % of its length")
+    print(f"{'focal length':48s}{100 * abs(float(track.focal[0]) / true['focal_px'] - 1):9.3f} % off")
+    print(f"{'read-out':48s}{track.readout:9.3f} of the time between frames")
+    _model(RoomCamera(track, Room()), folder)
+
+
+def _plain_flow(clip: Clip, frames: int) -> None:
+    """As many corners followed forward by OpenCV alone, as the cheapest thing that could be done."""
+    before = clip.luma(0)
+    points = cv2.goodFeaturesToTrack(before, 400, 0.01, 12)
+    for i in range(1, frames):
+        now = clip.luma(i)
+        points, _, _ = cv2.calcOpticalFlowPyrLK(before, now, points, None)
+        before = now
+
+
+def _laid(path: np.ndarray, true: np.ndarray) -> np.ndarray:
+    """A path turned, scaled and shifted on to another one."""
+    a, b = path - path.mean(0), true - true.mean(0)
+    u, d, vt = np.linalg.svd(b.T @ a)
+    flip = np.array([1, 1, np.linalg.det(u @ vt)])
+    return np.asarray((d * flip).sum() / (a**2).sum() * a @ (u @ np.diag(flip) @ vt).T + true.mean(0))
+
+
+def _model(camera: RoomCamera, folder: Path) -> None:
+    path = folder / "whale.glb"
+    path.write_bytes(brass_whale())
+    size = read_model(path).size
+    extent = (float(size[0]), float(size[1]), float(size[2]))
+    layer = ModelLayer(id="m", name="m", asset="0" * 64, extent=extent, tall=0.2)
+    renderer = Renderer()
+    print(f"\n{'a brass whale with its shadow':48s}{'s a frame':>9s}")
+    for label, scale, quality in (("half size, quick", 0.5, "quick"), ("full size, good", 1.0, "good")):
+        times = []
+        for i in (0, 10, 20, 30):
+            order, _ = order_of(layer.model_copy(update={"quality": quality}), camera, Spot(), i, str(path), scale)
+            if order is None:
+                continue
+            start = time.perf_counter()
+            renderer.film(order)
+            times.append(time.perf_counter() - start)
+        print(f"{label:48s}{float(np.median(times[1:])) if len(times) > 1 else float('nan'):9.2f}   first {times[0]:.1f}")
+    renderer.close()
