@@ -134,6 +134,13 @@ class Standing(WithFiles):
             expected = np.concatenate([at.min(axis=0), at.max(axis=0)])
             self.assertLess(float(np.abs(found - expected).max()), 1.0, (k1, readout, zoom))
 
+    def test_what_reaches_beyond_the_picture_ends_at_its_edge(self) -> None:
+        layer = self.layer((1, 1, 1), tall=0.9, shadow=False)
+        picture = draw(layer, InRoom(camera(), Spot(x=0.2, z=0.2), self.box((1, 1, 1))), 1, SIZE, np.eye(3))
+        h, w = picture.rgba.shape[:2]
+        self.assertTrue(picture.x >= 0 and picture.y >= 0 and picture.x + w <= SIZE[0] and picture.y + h <= SIZE[1])
+        self.assertGreater(float(picture.rgba[0, :, 3].max()), 0.9, "it goes on above")
+
     def test_outside_the_picture_nothing_is_filmed(self) -> None:
         layer, seen = self.layer((1, 1, 1)), camera()
         self.assertIsNone(order_of(layer, seen, Spot(x=40.0), 1, "m.glb", 1.0)[0])

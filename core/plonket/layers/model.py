@@ -203,7 +203,10 @@ def _on_picture(
     plain = np.diag([zoom, zoom, 1.0])
     track = camera.track
     if track.lens(frame).straight and not track.readout and np.allclose(view / view[2, 2], plain, atol=1e-3):
-        return Picture(rgba=rgba, x=offset[0], y=offset[1])
+        # Filmed a little beyond the picture's edge, so that denoising and the shadow's end do not show there.
+        x, y = max(offset[0], 0), max(offset[1], 0)
+        inside = rgba[y - offset[1] : size[1] - offset[1], x - offset[0] : size[0] - offset[0]]
+        return Picture(rgba=np.ascontiguousarray(inside), x=x, y=y) if inside.size else CLEAR
     w, h = size
     # For every fourth pixel of the picture: which pixel of the clip, and which of the straight picture.
     gx, gy = np.meshgrid(np.arange(0, w + 4, 4) + 0.5, np.arange(0, h + 4, 4) + 0.5)
