@@ -62,3 +62,12 @@ CELERY_TASK_ALWAYS_EAGER = TESTING
 CELERY_WORKER_HIJACK_ROOT_LOGGER = False
 
 TEST_RUNNER = "plonket_server.runner.CountingRunner"
+
+# What went wrong is told in the log of the data folder; Django's own default mails it to nobody.
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "formatters": {"plain": {"format": "%(asctime)s %(levelname)s %(name)s: %(message)s"}},
+    "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "plain"}},
+    "loggers": {"django.request": {"handlers": ["console"], "level": "ERROR", "propagate": False}},
+}

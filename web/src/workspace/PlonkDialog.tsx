@@ -84,7 +84,7 @@ export function PlonkDialog() {
               </li>
             ))}
           </ul>
-          <h3 className="mb-1.5 text-xs font-bold">Stills and clips</h3>
+          <h3 className="mb-1.5 text-xs font-bold">Stills, clips and models</h3>
         </>
       )}
       {stills.length ? (
