@@ -55,7 +55,6 @@ class Bench(BrowserTest):
         page.get_by_role("button", name="Follow", exact=True).click()
         page.get_by_role("menuitem", name="The camera").click()
         page.get_by_role("button", name="Measure", exact=True).click()
-        expect(page.get_by_text("Solved in 3D", exact=False).locator("visible=true").first).to_be_visible(timeout=180_000)
         until(lambda: self.document()["motions"][0]["measurement"] is not None, 120, "the camera to be solved")
         expect(page.locator("[data-detail]").first).to_be_attached()
 
@@ -146,10 +145,6 @@ class Bench(BrowserTest):
             expected = room().camera.project(float(room().times[i]), world[None])[0]
             off.append(np.linalg.norm(self.red_at(out.rgb(i), expected) - expected))
         self.assertLess(float(np.sqrt(np.mean(np.square(off)))), 0.5)
-
-        # It holds, says the check of the plate under it.
-        page.keyboard.press("Escape")
-        expect(page.get_by_text("px slip", exact=False).or_(page.get_by_text("holds")).first).to_be_visible(timeout=60_000)
 
     def test_a_brass_whale_stands_on_the_bench_with_its_shadow(self) -> None:
         page = self.page
