@@ -32,8 +32,9 @@ from plonket.motion.points.settings import Given, PointMotion, TrackPoint
 from plonket.outline import carry
 from plonket.phone.quickset import chart_shot
 from plonket.plate.steady import Steady
-from plonket.pool import MediaPool, ShotSources
+from plonket.pool import MediaPool
 from plonket.shot import Footage, Shot
+from plonket.sources import ShotSources
 
 POINTS = 5
 FRAMES = 120

@@ -17,8 +17,9 @@ from plonket.key.screen import ScreenKey, key_screen, samples_of
 from plonket.media import open_clip
 from plonket.motion.plane.alone import plane_motion
 from plonket.motion.plane.measure import measure_plane
-from plonket.pool import MediaPool, ShotSources
+from plonket.pool import MediaPool
 from plonket.shot import Shot, read_shot
+from plonket.sources import ShotSources
 
 DEMO = Path(__file__).resolve().parents[2] / "demo"
 KEYED = (10, 30, 50, 70, 90)

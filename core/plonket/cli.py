@@ -230,7 +230,8 @@ def _render(options: argparse.Namespace) -> None:
     from plonket.deliver import deliver, delivery_size
     from plonket.formats.shot_file import read_shot_file
     from plonket.media.sound import read_sound
-    from plonket.pool import MediaPool, ShotSources
+    from plonket.pool import MediaPool
+    from plonket.sources import ShotSources
 
     file = read_shot_file(options.shot)
     if file.shot.footage is None:
@@ -263,8 +264,9 @@ def _steady(options: argparse.Namespace) -> None:
     from plonket.motion.plane.settings import PlaneMotion
     from plonket.plate.steady import Steady
     from plonket.plate.view import corners_of
-    from plonket.pool import MediaPool, ShotSources
+    from plonket.pool import MediaPool
     from plonket.shot import Footage, Shot
+    from plonket.sources import ShotSources
 
     if not 0.1 <= options.seconds <= 20:
         raise BadInput("cli.seconds", "--seconds must be from 0.1 to 20.")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import functools
+import re
 import struct
 import threading
 import uuid
@@ -25,10 +26,10 @@ from plonket.layers.generated import GeneratedLayer
 from plonket.nomedia import NoMedia
 from plonket.plate.clean import Clean
 from plonket.plate.steady import Steady
-from plonket.pool import ShotSources
 from plonket.scene.portrait import portrait
 from plonket.shot import Footage, plate_hash, read_shot
 from plonket.shot import Shot as Document
+from plonket.sources import ShotSources
 from plonket_server import store
 from plonket_server.pool import pool
 from plonket_server.problems import NotHere
@@ -44,8 +45,8 @@ WORKED = "worked"
 """The held picture that is worked on while the finished one gets its movement back."""
 HALF = "half-"
 """Before a clean frame's id: the final picture with it half opaque."""
-CHECKER, ON_GREY = "checker-", "grey-"
-"""Before a layer's id: that layer alone over a checker, or over even grey."""
+ALONE = re.compile(r"(?:checker|over-([0-9a-f]{6}))-(.+)")
+"""A layer's id after it: that layer alone over a checker, or over a colour."""
 DESK = "desk-"
 """Before a clean frame's id: the frame asked for as the paint desk shows it."""
 CACHE_BYTES = 384 * 1024**2
@@ -97,7 +98,7 @@ def _jpeg(rgb: U8) -> bytes:
 
 def _shot_jpeg(shot_id: uuid.UUID, digest: str, view: str, percent: int, number: int) -> bytes:
     held = view.removeprefix(HELD) if view.startswith(HELD) else None
-    special = held is not None or view == WORKED or view.startswith((HALF, DESK, CHECKER, ON_GREY))
+    special = held is not None or view == WORKED or ALONE.fullmatch(view) or view.startswith((HALF, DESK))
     if percent not in PERCENTS or not (special or view in VIEWS):
         raise NotHere("frame")
     document = _document(shot_id, digest)
@@ -116,10 +117,9 @@ def _shot_jpeg(shot_id: uuid.UUID, digest: str, view: str, percent: int, number:
         sources = ShotSources(document, pool())
         if view.startswith(DESK):
             return _jpeg(_at_desk(document, sources, view.removeprefix(DESK), number))
-        if view.startswith((CHECKER, ON_GREY)):
-            layer = view.partition("-")[2]
-            alone = render_alone(document, sources, number, layer, scale=percent / 100, checker=view.startswith(CHECKER))
-            return _jpeg(alone)
+        if alone := ALONE.fullmatch(view):
+            over = f"#{alone[1]}" if alone[1] else None
+            return _jpeg(render_alone(document, sources, number, alone[2], scale=percent / 100, over=over))
         shown = VIEWS.get(view, "final")
         return _jpeg(render_frame(document, sources, number, view=shown, scale=percent / 100, held=held))
 

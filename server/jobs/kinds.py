@@ -34,9 +34,9 @@ from plonket.motion.plane.track import PlaneTrack
 from plonket.motion.points.measure import Partial
 from plonket.motion.points.tracks import PointTracks
 from plonket.motion.states import LOST
-from plonket.pool import ShotSources
 from plonket.shot import Shot as Document
 from plonket.shot import mends_hash, read_shot
+from plonket.sources import ShotSources
 from plonket_server import store
 from plonket_server.pool import pool, read_measurement
 from shots.editing import change_shot, document_of, find_shot, give_footage

@@ -19,8 +19,8 @@ from library.models import Asset
 from plonket.errors import BadInput, PlonketError
 from plonket.fields import Digest
 from plonket.plate.clean import Clean
-from plonket.pool import ShotSources
 from plonket.shot import Shot as Document
+from plonket.sources import ShotSources
 from plonket_server import store
 from plonket_server.pool import pool
 from plonket_server.problems import NotHere

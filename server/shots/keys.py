@@ -19,8 +19,8 @@ from plonket.key.cutout import CutOutKey
 from plonket.key.screen import ScreenKey, key_screen
 from plonket.layers.common import PictureLayer, clip_frames
 from plonket.outline import carry
-from plonket.pool import ShotSources
 from plonket.shot import Shot as Document
+from plonket.sources import ShotSources
 from plonket_server.pool import pool
 from plonket_server.problems import NotHere
 from shots.api import ShotOut, shot_out

@@ -16,8 +16,8 @@ from plonket.layers.common import PictureLayer
 from plonket.match import match_to_plate
 from plonket.media.lineup import line_up_pictures, line_up_sound
 from plonket.media.sound import read_wav
-from plonket.pool import ShotSources
 from plonket.shot import Shot as Document
+from plonket.sources import ShotSources
 from plonket_server import store
 from plonket_server.pool import pool
 from shots.api import ShotOut, shot_out

@@ -22,8 +22,8 @@ from plonket.motion.plane.settings import PlaneMotion
 from plonket.outline import carry, control_points, flatten
 from plonket.plate.mend import MaskedTreatment
 from plonket.plate.rolling import readout_of
-from plonket.pool import ShotSources
 from plonket.shot import mends_hash
+from plonket.sources import ShotSources
 from plonket_server import store
 from plonket_server.pool import pool
 from plonket_server.problems import NotHere

@@ -18,8 +18,9 @@ from plonket.motion.plane.measure import measure_plane
 from plonket.motion.plane.settings import PlaneMotion
 from plonket.motion.plane.track import PlaneTrack
 from plonket.phone.quickset import chart_shot, quad
-from plonket.pool import MediaPool, ShotSources
+from plonket.pool import MediaPool
 from plonket.shot import Footage, Layer, Shot
+from plonket.sources import ShotSources
 from tests.core.shots import filmed, plane_on
 
 FOOTAGE = Footage(asset="c" * 64, name="c", width=800, height=450, rate="30/1", frames=34, in_frame=0, out_frame=33)

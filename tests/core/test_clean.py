@@ -26,8 +26,9 @@ from plonket.outline import polygon_outline
 from plonket.phone.quickset import QuickShot, chart_shot, quad
 from plonket.phone.sensor import Sensor
 from plonket.plate.clean import Clean, CleanFrame, Stroke
-from plonket.pool import MediaPool, ShotSources
+from plonket.pool import MediaPool
 from plonket.shot import plate_hash, read_shot
+from plonket.sources import ShotSources
 from tests.core.test_mend import luma_of, psnr
 from tests.core.test_steady import CLIP, shot_with, tracked, whole_plane, write
 

@@ -23,7 +23,8 @@ from plonket.key.screen import ScreenKey, key_screen, turned_to_green
 from plonket.layers.still import StillLayer
 from plonket.media import open_clip
 from plonket.phone.sensor import Sensor
-from plonket.pool import MediaPool, ShotSources
+from plonket.pool import MediaPool
+from plonket.sources import ShotSources
 from tests.core.test_steady import shot_with, tracked, whole_plane, write
 
 SIZE = (640, 360)
@@ -104,7 +105,7 @@ class Screen(unittest.TestCase):
             rgb, truth = filmed(code)
             _, alpha = keyed(rgb)
             error = float(np.abs(alpha - truth).mean())
-            self.assertLess(error, 0.01, name)
+            self.assertLess(error, 0.0085, name)
             # Folds and the shadow are gone, the body is solid.
             far = cv2.dilate(truth, np.ones((15, 15))) == 0
             self.assertLess(float(alpha[far].mean()), 0.004, name)
@@ -112,15 +113,26 @@ class Screen(unittest.TestCase):
             self.assertGreater(float(alpha[solid].mean()), 0.99, name)
 
     def test_compressed_to_half_the_colour_it_still_holds(self) -> None:
-        rgb, truth = filmed(CLOTHS["green"])
-        with tempfile.TemporaryDirectory() as name:
-            clip = open_clip(write(Path(name) / "c.mp4", [rgb] * 3, crf=20))
-            self.addCleanup(clip.close)
-            _, alpha = keyed(clip.rgb(1))
-            _, sharp = keyed(restored(clip.rgb(1)))
-        self.assertLess(float(np.abs(alpha - truth).mean()), 0.0115)
-        # With its colour brought back to the edges it meets the goal.
-        self.assertLess(float(np.abs(sharp - truth).mean()), 0.01)
+        for name, code in CLOTHS.items():
+            rgb, truth = filmed(code)
+            with tempfile.TemporaryDirectory() as folder:
+                clip = open_clip(write(Path(folder) / "c.mp4", [rgb] * 3, crf=20))
+                self.addCleanup(clip.close)
+                stored = clip.rgb(1)
+            _, alpha = keyed(stored)
+            _, sharp = keyed(restored(stored))
+            # With its colour brought back to the edges it meets the goal; without, it is not far from it.
+            self.assertLess(float(np.abs(sharp - truth).mean()), 0.01, name)
+            self.assertLess(float(np.abs(alpha - truth).mean()), 0.0115, name)
+
+    def test_glass_keeps_its_density_whatever_the_cloth_s_noise(self) -> None:
+        """Clipping the cloth's noise away does not thin what is half there."""
+        for name, code in CLOTHS.items():
+            rgb, truth = filmed(code)
+            inside = np.s_[200:280, 105:155]
+            told, plain = (keyed(rgb, auto=auto)[1][inside].mean() for auto in (True, False))
+            self.assertAlmostEqual(float(told), float(plain), delta=0.005, msg=name)
+            self.assertAlmostEqual(float(told), float(truth[inside].mean()), delta=0.1, msg=name)
 
     def test_restored_colour_follows_brightness_and_leaves_it_alone(self) -> None:
         # A brighter neighbour tells where the edge is; one just as bright does not, and nothing gets worse.

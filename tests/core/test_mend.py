@@ -29,8 +29,9 @@ from plonket.outline import polygon_outline
 from plonket.phone.quickset import QuickShot, chart_shot, quad
 from plonket.phone.sensor import Sensor
 from plonket.plate.mend import Mend
-from plonket.pool import MediaPool, ShotSources
+from plonket.pool import MediaPool
 from plonket.shot import plate_hash, read_shot
+from plonket.sources import ShotSources
 from tests.core.test_steady import shot_with, steady, tracked, whole_plane, write
 
 FRAMES = 24

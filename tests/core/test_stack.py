@@ -245,11 +245,13 @@ class KeptFromTheKey(unittest.TestCase):
 class Alone(unittest.TestCase):
     def test_a_hidden_layer_by_itself_over_a_checker(self) -> None:
         shot = shot_of(still(shown=False, opacity=50.0))
-        checker = render_alone(shot, StackSources(shot), 0, "l", checker=True)
+        checker = render_alone(shot, StackSources(shot), 0, "l", over=None)
         self.assertEqual(len(np.unique(checker[:40, :, 0])), 2)
         grey = render_alone(shot, StackSources(shot), 0, "l")
         self.assertEqual(len(np.unique(grey[:40])), 1)
         self.assertGreater(int(grey[60, 90, 0]), 180)
+        teal = render_alone(shot, StackSources(shot), 0, "l", over="#208090")
+        self.assertTrue(near(teal[:40], (0x20, 0x80, 0x90), 1).all())
         with self.assertRaises(BadInput):
             render_alone(shot, StackSources(shot), 0, "none")
 

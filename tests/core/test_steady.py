@@ -31,8 +31,9 @@ from plonket.plate.borders import MOST_ZOOM, gliding_zoom, largest_window
 from plonket.plate.handheld import Handheld, handheld_view, shake
 from plonket.plate.steady import Steady, steady_view, together
 from plonket.plate.view import PlateContext, ViewPath, corners_of, covered_share
-from plonket.pool import MediaPool, ShotSources
+from plonket.pool import MediaPool
 from plonket.shot import Footage, Shot, picture_hash, plate_hash, read_shot
+from plonket.sources import ShotSources
 from tests.core.shots import chart_corners, plain_shot, plane_on
 
 SIZE = (320, 180)

@@ -120,13 +120,13 @@ class StackApi(WithPlate):
     def test_a_layer_by_itself_and_its_softest_edge(self) -> None:
         shot = self.shot_with_clip()
         self.still_layer(shot, shown=False, turn=30.0)
-        grey = self.picture(shot, "grey-s", 2)
+        grey = self.picture(shot, "over-404040-s", 2)
         self.assertLess(float(np.ptp(grey[:100, :100])), 6)
         self.assertGreater(float(grey[180, 320, 2] - grey[180, 320, 0]), 100)
         checker = self.picture(shot, "checker-s", 2)
         self.assertGreater(float(checker[:100, :100, 0].std()), 15)
         digest = self.page.json("GET", f"/shots/{shot}")["picture"]
-        self.assertEqual(self.page.get(f"/frames/{shot}/{digest}/grey-none/100/2.jpg").status_code, 400)
+        self.assertEqual(self.page.get(f"/frames/{shot}/{digest}/over-404040-none/100/2.jpg").status_code, 400)
         spot = self.page.json("GET", f"/shots/{shot}/layers/s/edge?frame=2")
         # Turned, the square's sides are soft: the spot lies on one of them, 20 px from its middle and more.
         self.assertTrue(19 < np.hypot(spot["x"] - 320, spot["y"] - 180) < 32, spot)

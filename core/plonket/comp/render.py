@@ -19,6 +19,7 @@ from plonket.comp.sources import Sources
 from plonket.context import Work
 from plonket.conventions import F32, F64, U8
 from plonket.errors import BadInput
+from plonket.key.common import linear_of
 from plonket.masks.combine import Rider, space_of
 from plonket.shot import Shot
 
@@ -88,16 +89,18 @@ def render_frame(
 
 
 def render_alone(
-    shot: Shot, sources: Sources, frame: int, layer_id: str, *, scale: float = 1.0, checker: bool = False
+    shot: Shot, sources: Sources, frame: int, layer_id: str, *, scale: float = 1.0, over: str | None = "#404040"
 ) -> U8:
-    """One layer by itself, 8-bit (h, w, 3): over even grey, or over a checker that shows what one sees through."""
+    """One layer by itself, 8-bit (h, w, 3): over a colour, or (None) over a checker that shows what one sees through."""
     footage, layer = shot.footage, next((one for one in shot.layers if one.id == layer_id), None)
     if footage is None or layer is None:
         raise BadInput("shot.no_layer", "This layer is not in the shot any more.")
     size = scaled_size((footage.width, footage.height), scale)
     zoom = size[0] / footage.width
-    canvas = np.full((size[1], size[0], 4), 0.05, np.float32)
-    if checker:
+    canvas = np.empty((size[1], size[0], 4), np.float32)
+    if over is not None:
+        canvas[..., :3] = linear_of(over)
+    else:
         y, x = np.mgrid[0 : size[1], 0 : size[0]] // max(2, round(24 * zoom))
         canvas[..., :3] = np.where((x + y) % 2 == 0, 0.42, 0.16)[..., None]
     canvas[..., 3] = 1

@@ -20,6 +20,10 @@ B = NDArray[np.bool_]
 
 MISFIT = 0.12
 """How far, of the cloth's light, a mix may be off and still explain a pixel."""
+ABROAD = 0.15
+"""How much of the difference between subject and cloth, squared, is allowed besides."""
+TOE = 3
+"""Up to so many times the cloth's noise nothing counts as the subject."""
 
 
 class ScreenKey(Model):
@@ -117,8 +121,10 @@ def key_screen(
     alpha = _told_apart(light, cloth, 1 - left)
     low, high = settings.clip_black / 100, settings.clip_white / 100
     noise = float(alpha[cloth.sure].std()) if cloth.sure.any() else 0.0
-    # Noise of the cloth is not a subject: black is clipped above it.
-    low = max(low, min(3 * noise, 0.3)) if settings.auto else low
+    if settings.auto:
+        # Noise of the cloth is not a subject; what is clearly denser stays as it is, or glass would thin out.
+        toe = float(np.clip(TOE * noise, 1e-3, 0.2))
+        alpha = alpha * np.clip((alpha - toe) / (2 * toe), 0, 1)
     alpha = np.clip((alpha - low) / max(high - low, 0.02), 0, 1).astype(np.float32)
     alpha = _shaped(alpha, settings)
     if core is not None:
@@ -188,7 +194,8 @@ def _explained(light: F32, cloth: F32, alpha: F32, between: B, fronts: F32, out:
                     way = (fronts[k, sy, sx, c] if k < 2 else 0.02 * level) - cloth[y, x, c]
                     d = cloth[y, x, c] + a * way - light[y, x, c]
                     off += d * d
-                w = trust * np.exp(-off / (level * level * MISFIT * MISFIT))
+                # What is allowed grows with the light there is: a bright subject's noise and shading are larger too.
+                w = trust * np.exp(-off / (MISFIT * MISFIT * (level * level + ABROAD * size)))
                 best += w * a
                 total += w
             out[y, x] = best / total

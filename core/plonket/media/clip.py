@@ -162,9 +162,8 @@ class VideoClip:
         with media_errors(path):
             self._container = av.open(str(path))
             self._stream = self._container.streams.video[0]
-            if self.info.has_alpha and self.info.codec in ("vp9", "vp8"):
-                raise MediaError("media.codec", f"{path.name}: VP9 with alpha is not read yet. Export ProRes 4444.")
             self._stream.thread_type = "AUTO"
+            self._own_decoder = _ALPHA_DECODERS.get(self.info.codec) if self.info.has_alpha else None
         self._frames: Iterator[av.video.frame.VideoFrame] | None = None
         self._next = -1
 
@@ -205,6 +204,17 @@ class VideoClip:
             out = np.ascontiguousarray(np.rot90(out, k=-self.info.rotation // 90))
         return out
 
+    def _decoding(self) -> Iterator[av.video.frame.VideoFrame]:
+        """Frames from where the container stands."""
+        if self._own_decoder is None:
+            yield from self._container.decode(self._stream)
+            return
+        # What is used by default drops the coverage, which lies in a stream beside the colours.
+        decoder = av.VideoCodecContext.create(self._own_decoder, "r")
+        decoder.extradata = self._stream.codec_context.extradata
+        for packet in self._container.demux(self._stream):
+            yield from decoder.decode(packet if packet.size else None)
+
     def _decoded(self, index: int) -> av.video.frame.VideoFrame:
         if index in self._cache:
             self._cache.move_to_end(index)
@@ -215,7 +225,7 @@ class VideoClip:
         # Read on when the frame lies ahead in the same group of pictures; otherwise seek to its key.
         if self._frames is None or not (0 <= self._next <= index and stamps[self._next] >= key):
             self._container.seek(key, stream=self._stream)
-            self._frames = iter(self._container.decode(self._stream))
+            self._frames = self._decoding()
             self._next = -1
         for decoded in self._frames:
             if decoded.pts is None:
@@ -241,6 +251,7 @@ class VideoClip:
         return self._cache[near]
 
 
+_ALPHA_DECODERS = {"vp9": "libvpx-vp9", "vp8": "libvpx"}
 _PLANAR_8 = {"yuv420p", "yuvj420p", "yuv422p", "yuvj422p", "yuv444p", "yuvj444p", "gray", "yuva420p", "nv12"}
 
 

@@ -52,7 +52,8 @@ interface WorkspaceState {
   /** Whether a changed number moves the whole path of its keys. */
   overAll: boolean;
   /** The layer that is shown by itself, and over what. */
-  alone: { layer: string; over: "checker" | "grey" } | null;
+  /** `over` as in a frame's address: "checker", or "over-" and a colour. */
+  alone: { layer: string; over: string } | null;
   /** Whether a given-back shot is shown held, to work on it. */
   worked: boolean;
   /** The clean frame that is shown half opaque, to line it up. */

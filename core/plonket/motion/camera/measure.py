@@ -16,15 +16,14 @@ from plonket.conventions import F64, U8
 from plonket.errors import BadInput
 from plonket.media.clip import Clip
 from plonket.motion.around import Alone, Around
-from plonket.motion.camera.bundle import residuals
 from plonket.motion.camera.details import Details, follow_details
+from plonket.motion.camera.fit import judged
 from plonket.motion.camera.room import suggested
 from plonket.motion.camera.scene import sightings
 from plonket.motion.camera.settings import CameraMotion
 from plonket.motion.camera.solve import Asked, Solved, solve
 from plonket.motion.camera.track import CameraTrack
 from plonket.motion.plane.looking import Looking
-from plonket.motion.states import COVERED, LOST, NONE, TRACKED
 
 TO_WORLD = np.diag([1.0, -1.0, -1.0])
 """From a camera with x right, y down, z forward to one that looks along -z with y up."""
@@ -169,25 +168,19 @@ def _track(
         level = suggested(np.zeros((0, 3)), turn, eye).matrix()
         points, eye, turn = points @ level.T, np.zeros_like(eye), level @ turn
     seen = sightings(used.xy, used.seen, bundle.frames, size)
-    off = np.linalg.norm(residuals(bundle, seen), axis=1)
-    counts = kept[seen.point] & np.isfinite(off)
-    number = np.bincount(seen.camera[counts], minlength=len(bundle.frames))
-    error = np.bincount(seen.camera[counts], weights=off[counts], minlength=len(bundle.frames)) / np.maximum(number, 1)
+    facts = judged(bundle, seen, kept, frames)
     at = bundle.frames
-    state, reason = np.full(frames, NONE, np.uint8), np.zeros(frames, np.uint8)
-    state[at[0] : at[-1] + 1], reason[at[0] : at[-1] + 1] = LOST, COVERED
-    state[at], reason[at] = TRACKED, 0
-    errors, seen_in, sure = np.zeros(frames, np.float32), np.zeros(frames, np.int32), np.zeros(frames, np.float32)
-    errors[at], seen_in[at] = error, number
+    sure = np.zeros(frames, np.float32)
     # Few details or large errors: less to trust.
-    sure[at] = np.clip(1.1 - error / 1.5, 0.05, 1) * np.clip(number / 40, 0.1, 1)
+    sure[at] = np.clip(1.1 - facts.error_px[at] / 1.5, 0.05, 1) * np.clip(facts.seen[at] / 40, 0.1, 1)
     every = np.arange(frames)
     position = np.stack([np.interp(every, at, eye[:, k]) for k in range(3)], axis=1)
     return CameraTrack(
         size=size, kind=solved.kind, locked=solved.locked, position=position, rotation=_filled(every, at, turn),
         focal=np.interp(every, at, np.exp(bundle.shared[0] + bundle.zoom)),
         distortion=(float(bundle.shared[1]), float(bundle.shared[2]), 0.0, 0.0, 0.0), readout=float(bundle.shared[3]),
-        state=state, reason=reason, confidence=sure, error_px=errors, seen=seen_in, ids=ids, points=points,
+        state=facts.state, reason=facts.reason, confidence=sure, error_px=facts.error_px, seen=facts.seen,
+        ids=ids, points=points,
         point_error=solved.error.astype(np.float32), angle=np.degrees(solved.angle).astype(np.float32), kept=kept,
         strong=given, xy=np.where(details.seen[..., None], details.xy, np.nan).astype(np.float32), noise=solved.noise,
         focal_doubt=solved.focal_doubt, followed=followed, warnings=solved.warnings,

@@ -7,14 +7,13 @@ import numpy as np
 from plonket.context import Work
 from plonket.conventions import F64
 from plonket.errors import Degenerate
-from plonket.motion.camera.bundle import residuals
 from plonket.motion.camera.details import Details
+from plonket.motion.camera.fit import judged
 from plonket.motion.camera.lens import Lens
 from plonket.motion.camera.scene import sightings
 from plonket.motion.camera.solve import Asked, Solved, solve_given
 from plonket.motion.camera.track import CameraTrack
 from plonket.motion.points.tracks import PointTracks
-from plonket.motion.states import COVERED, LOST, NONE, TRACKED
 
 LEAST_POINTS = 8
 TO_WORLD = np.diag([1.0, -1.0, -1.0])
@@ -56,22 +55,17 @@ def _track(solved: Solved, details: Details, tracks: PointTracks, size: tuple[in
     turn = TO_WORLD @ bundle.rotation @ first.T @ TO_WORLD
     place = (np.einsum("nij,j->ni", bundle.rotation, middle) + bundle.shift) @ TO_WORLD / depth
     sight = sightings(details.xy, details.seen, bundle.frames, size)
-    off = np.linalg.norm(residuals(bundle, sight), axis=1)
-    counts = solved.kept[sight.point] & np.isfinite(off)
-    number = np.bincount(sight.camera[counts], minlength=len(bundle.frames))
-    error = np.bincount(sight.camera[counts], weights=off[counts], minlength=len(bundle.frames)) / np.maximum(number, 1)
+    facts = judged(bundle, sight, solved.kept, tracks.frames)
     n, at = tracks.frames, bundle.frames
-    state, reason = np.full(n, NONE, np.uint8), np.zeros(n, np.uint8)
-    state[at[0] : at[-1] + 1], reason[at[0] : at[-1] + 1] = LOST, COVERED
-    state[at], reason[at] = TRACKED, 0
     position, rotation = np.zeros((n, 3)), np.tile(np.eye(3), (n, 1, 1))
     position[at], rotation[at] = place, turn
-    errors, seen_in, sure = np.zeros(n, np.float32), np.zeros(n, np.int32), np.zeros(n, np.float32)
-    errors[at], seen_in[at], sure[at] = error, number, np.clip(1.1 - error / 1.5, 0.05, 1)
+    sure = np.zeros(n, np.float32)
+    sure[at] = np.clip(1.1 - facts.error_px[at] / 1.5, 0.05, 1)
     return CameraTrack(
         size=size, kind="full", locked=False, position=position, rotation=rotation, focal=np.full(n, bundle.focal),
-        distortion=(0.0, 0.0, 0.0, 0.0, 0.0), readout=0.0, state=state, reason=reason, confidence=sure, error_px=errors,
-        seen=seen_in, ids=np.arange(len(tracks.ids)), points=points, point_error=solved.error.astype(np.float32),
+        distortion=(0.0, 0.0, 0.0, 0.0, 0.0), readout=0.0,
+        state=facts.state, reason=facts.reason, confidence=sure, error_px=facts.error_px,
+        seen=facts.seen, ids=np.arange(len(tracks.ids)), points=points, point_error=solved.error.astype(np.float32),
         angle=np.degrees(solved.angle).astype(np.float32), kept=solved.kept, strong=np.ones(len(tracks.ids), bool),
         xy=details.xy.astype(np.float32), noise=solved.noise, focal_doubt=solved.focal_doubt, followed="",
         warnings=solved.warnings,

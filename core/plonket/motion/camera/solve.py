@@ -12,9 +12,10 @@ from scipy.spatial.transform import Rotation, Slerp
 from plonket.context import Work
 from plonket.conventions import F64
 from plonket.errors import Degenerate
-from plonket.motion.camera.bundle import Bundle, Free, Seen, adjust, focal_doubt, residuals
+from plonket.motion.camera.bundle import Bundle, Free, adjust, focal_doubt, residuals
 from plonket.motion.camera.details import Details
-from plonket.motion.camera.scene import depths, settled, sightings, triangulated
+from plonket.motion.camera.fit import NARROW_PX, belonging, bent, noise_of, read_out, snug
+from plonket.motion.camera.scene import settled, sightings, triangulated
 from plonket.motion.camera.start import KEYFRAMES, LEAST_ANGLE, Turned, evenly, solve_turns, start_full
 
 Kind = Literal["full", "rotation-only"]
@@ -29,11 +30,6 @@ LOCKED_PX = 0.35
 TURNS_PX = 0.35
 """Residual up to which turns alone explain a clip, whatever else may."""
 WIDE_PX = 2.0
-NARROW_PX = 1.0
-WRONG = 3.0
-"""A point off by so many times the noise, for most of its sightings, does not belong to the room."""
-LENS_SHIFT_PX = 0.4
-"""Distortion that moves nothing in the picture by so much is none."""
 SMALL_SAMPLE = 24
 
 
@@ -109,7 +105,6 @@ def solve(
     work.progress(15, 100)
     if _still(details, frames):
         return _by_turns(details, frames, size, asked, turned, weight, locked=True)
-    turns_noise = turned.error
     full = None
     if turned.error > 0.08:
         key = evenly(frames, KEYFRAMES)
@@ -124,9 +119,9 @@ def solve(
         out = _whole(details, frames, size, asked, full[0], weight, work)
         # A full solve always fits a little better; it must fit clearly better, and see the set from several sides.
         sides = float(np.degrees(np.median(out.angle[out.kept]))) if out.kept.any() else 0.0
-        if turns_noise > max(TURNS_PX, 1.8 * out.noise) and sides > 0.5:
+        if turned.error > max(TURNS_PX, 1.8 * out.noise) and sides > 0.5:
             return out
-    if turns_noise > 3.0:
+    if turned.error > 3.0:
         raise Degenerate(
             "camera.unsolved",
             "What moves here fits neither one room nor a camera that only turns. Mask what moves by itself, "
@@ -197,17 +192,17 @@ def _by_turns(
         warnings.append("The camera stands still. Everything stays in place by itself; the lens cannot be told.")
     else:
         bundle, _ = adjust(bundle, seen, free, width_px=WIDE_PX, rounds=20)
-        kept, _ = _belonging(bundle, seen, len(details.xy), _noise(bundle, seen))
+        kept, _ = belonging(bundle, seen, len(details.xy), noise_of(bundle, seen))
         used = seen.only(kept[seen.point])
         if asked.distortion and not asked.focal:
-            bundle = _bent(bundle, used, free, size)
+            bundle = bent(bundle, used, free, size)
         bundle, _ = adjust(bundle, used, free, width_px=NARROW_PX, rounds=20)
         warnings.append(
             "The camera only turns: the set is seen from one spot, so how far things are cannot be told. "
             "What is placed stays put; to solve the room, film with the camera moving sideways."
         )
-    noise = _noise(bundle, seen)
-    kept, error = _belonging(bundle, seen, len(details.xy), noise)
+    noise = noise_of(bundle, seen)
+    kept, error = belonging(bundle, seen, len(details.xy), noise)
     doubt = 0.0 if asked.focal or locked else focal_doubt(bundle, seen.only(kept[seen.point]), free, width_px=NARROW_PX)
     if doubt > 0.03:
         warnings.append(_doubtful(doubt))
@@ -239,30 +234,30 @@ def _whole(
         good = chosen & (angle > LEAST_ANGLE)
         used = main.only(good[main.point])
         bundle, _ = adjust(bundle, used, free, width_px=WIDE_PX, rounds=12 if round_ == 0 else 20, settled=1e-4, work=work)
-        kept, _ = _belonging(bundle, used, len(details.xy), _noise(bundle, used))
+        kept, _ = belonging(bundle, used, len(details.xy), noise_of(bundle, used))
         kept &= good
         work.progress(55 + 10 * round_, 100)
     used = main.only(kept[main.point])
     if asked.distortion:
-        bundle = _bent(bundle, used, free, size)
+        bundle = bent(bundle, used, free, size)
     work.check_cancelled()
     work.progress(80, 100)
     if asked.readout:
-        bundle = _read_out(bundle, used, free)
+        bundle = read_out(bundle, used, free)
     free = replace(free, lens=free.lens | {name for name, k in (("k1", 1), ("k2", 2)) if bundle.shared[k]})
     # What is off by more than the noise pulls less: details on edges that cross in the picture only lie there.
-    bundle, _ = adjust(bundle, used, free, width_px=_snug(bundle, used), rounds=12, settled=1e-4, work=work)
-    kept &= _belonging(bundle, used, len(details.xy), _noise(bundle, used), limit_px=0.3)[0]
+    bundle, _ = adjust(bundle, used, free, width_px=snug(bundle, used), rounds=12, settled=1e-4, work=work)
+    kept &= belonging(bundle, used, len(details.xy), noise_of(bundle, used), limit_px=0.3)[0]
     used = main.only(kept[main.point])
-    bundle, _ = adjust(bundle, used, free, width_px=_snug(bundle, used), rounds=20, settled=1e-5, work=work)
+    bundle, _ = adjust(bundle, used, free, width_px=snug(bundle, used), rounds=20, settled=1e-5, work=work)
     work.progress(92, 100)
     doubt = 0.0 if asked.focal else focal_doubt(bundle, used, free, width_px=NARROW_PX)
     # All details, those too that had no say: where they lie and whether they belong.
-    noise = _noise(bundle, used)
+    noise = noise_of(bundle, used)
     points, angle = triangulated(bundle, everything, len(details.xy))
     bundle.points = np.where(kept[:, None], bundle.points, points)
     settled(bundle, everything, bundle.points, width_px=WIDE_PX)
-    kept, error = _belonging(bundle, everything, len(details.xy), noise)
+    kept, error = belonging(bundle, everything, len(details.xy), noise)
     kept &= angle > LEAST_ANGLE
     warnings = [_doubtful(doubt)] if doubt > 0.02 else []
     if kept.sum() < 30:
@@ -313,68 +308,6 @@ def _between(start: Bundle, frames: NDArray[np.int64]) -> Bundle:
     return Bundle(frames=frames, rotation=rotation, shift=-np.einsum("nij,nj->ni", rotation, eye),
                   zoom=np.interp(at, start.frames, start.zoom), shared=start.shared.copy(),
                   points=start.points.copy())  # fmt: skip
-
-
-def _noise(bundle: Bundle, seen: Seen) -> float:
-    """How far a sighting is off for the most part: a robust deviation of both coordinates together."""
-    off = np.linalg.norm(residuals(bundle, seen), axis=1)
-    off = off[np.isfinite(off)]
-    # The median of a Rayleigh distribution is 1.1774 deviations.
-    return float(np.median(off) / 1.1774) if len(off) else 0.0
-
-
-def _snug(bundle: Bundle, seen: Seen) -> float:
-    """Where the loss bends once everything has found its place."""
-    return float(np.clip(2.0 * _noise(bundle, seen), 0.15, NARROW_PX))
-
-
-def _belonging(
-    bundle: Bundle, seen: Seen, points: int, noise: float, limit_px: float = 0.6
-) -> tuple[NDArray[np.bool_], F64]:
-    """Which points fit the room, and each one's RMS error over the sightings that are not far off."""
-    off = np.linalg.norm(residuals(bundle, seen), axis=1)
-    behind = ~np.isfinite(off) | (depths(bundle, seen) <= 0)
-    off = np.where(behind, 1e3, off)
-    limit = max(WRONG * noise, limit_px)
-    count = np.bincount(seen.point, minlength=points)
-    wrong = np.bincount(seen.point, weights=(off > limit).astype(float), minlength=points)
-    square = np.bincount(seen.point, weights=np.minimum(off, 50.0) ** 2, minlength=points)
-    error = np.sqrt(square / np.maximum(count, 1))
-    return np.asarray((count >= 3) & (wrong <= 0.25 * count) & (error < 2.5 * limit)), error
-
-
-def _bent(bundle: Bundle, used: Seen, free: Free, size: tuple[int, int]) -> Bundle:
-    """The same with distortion, when the sightings speak for it."""
-    plain, cost = adjust(bundle, used, free, width_px=NARROW_PX, rounds=12, settled=1e-4)
-    corner = np.hypot(*size) / 2
-    for names in ({"k1"}, {"k1", "k2"}):
-        wider = replace(free, lens=free.lens | names)
-        bent, better = adjust(plain, used, wider, width_px=NARROW_PX, rounds=15, settled=1e-4)
-        r2 = (corner / bent.focal) ** 2
-        moved = abs(corner * r2 * (bent.shared[1] + r2 * bent.shared[2]) - corner * r2 * (
-            plain.shared[1] + r2 * plain.shared[2]))  # fmt: skip
-        noise = max(_noise(bent, used), 0.02)
-        if moved < LENS_SHIFT_PX or cost - better < 25 * noise**2 or better > 0.998 * cost:
-            break
-        plain, cost = bent, better
-    return plain
-
-
-def _read_out(bundle: Bundle, used: Seen, free: Free) -> Bundle:
-    """The same with a rolling shutter, when the sightings speak for it."""
-    lens = {name for name, k in (("k1", 1), ("k2", 2)) if bundle.shared[k]}
-    wider = replace(free, lens=free.lens | lens)
-    plain, cost = adjust(bundle, used, wider, width_px=NARROW_PX, rounds=8, settled=1e-4)
-    rolled = plain
-    for _ in range(3):
-        rolled, better = adjust(rolled, used, replace(wider, lens=wider.lens | {"readout"}), width_px=NARROW_PX,
-                                rounds=8, settled=1e-4)  # fmt: skip
-    noise = max(_noise(rolled, used), 0.02)
-    share = float(rolled.shared[3])
-    if 0.02 < share < 1.2 and cost - better > 25 * noise**2 and better < 0.995 * cost:
-        return rolled
-    plain.shared[3] = 0.0
-    return plain
 
 
 def _all_frames(

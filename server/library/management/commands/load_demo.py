@@ -42,9 +42,9 @@ from plonket.outline import Outline, polygon_outline
 from plonket.plate.clean import Clean, CleanFrame
 from plonket.plate.mend import Mend
 from plonket.plate.steady import Steady
-from plonket.pool import ShotSources
 from plonket.shot import Footage, Layer
 from plonket.shot import Shot as Document
+from plonket.sources import ShotSources
 from plonket_server import store
 from plonket_server.pool import pool
 from shots.editing import add_shot, change_shot, document_of, with_layer

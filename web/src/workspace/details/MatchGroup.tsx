@@ -40,27 +40,40 @@ export function MatchGroup({ layer, isClip }: { layer: Layer; isClip: boolean })
     if (answer) mention(`${layer.name} begins at frame ${answer.starts}`);
   };
   const matched = layer.looks.some((l) => l.id.startsWith("match-"));
-  const show = (over: "checker" | "grey") =>
-    act({
-      do: "alone",
-      alone: alone?.layer === layer.id && alone.over === over ? null : { layer: layer.id, over },
-    });
+  const own = alone?.layer === layer.id ? alone.over : null;
+  const [behind, setBehind] = useState(own?.startsWith("over-") ? `#${own.slice(5)}` : "#404040");
+  const show = (over: string | null) =>
+    act({ do: "alone", alone: over === null ? null : { layer: layer.id, over } });
+  const onColour = `over-${behind.slice(1)}`;
   return (
     <>
       <Group title="By itself">
         <span className="flex gap-2">
           <Button
-            aria-pressed={alone?.layer === layer.id && alone.over === "checker"}
-            onClick={() => show("checker")}
+            aria-pressed={own === "checker"}
+            onClick={() => show(own === "checker" ? null : "checker")}
           >
             On checker
           </Button>
-          <Button
-            aria-pressed={alone?.layer === layer.id && alone.over === "grey"}
-            onClick={() => show("grey")}
-          >
-            On grey
-          </Button>
+          <span className="flex items-center gap-1">
+            <Button
+              aria-pressed={own === onColour}
+              onClick={() => show(own === onColour ? null : onColour)}
+            >
+              On colour
+            </Button>
+            <input
+              type="color"
+              aria-label="Colour behind it"
+              title="The colour to look at it on"
+              value={behind}
+              className="h-7 w-7 cursor-pointer rounded-md border border-line bg-transparent p-0.5"
+              onChange={(e) => {
+                setBehind(e.target.value);
+                show(`over-${e.target.value.slice(1)}`);
+              }}
+            />
+          </span>
           <Button
             title="Look closely at its softest edge"
             onClick={() => void closeUp(shotId, layer.id, frame)}
