@@ -10,16 +10,16 @@ import cv2
 import numpy as np
 
 from plonket.elements.models import brass_whale
-from plonket.layers.model import ModelLayer, order_of
+from plonket.layers.model import ModelLayer, Set, order_of
 from plonket.media import open_clip
 from plonket.media.clip import Clip
+from plonket.meshes.models import read_model
 from plonket.motion.camera.measure import measure_camera
 from plonket.motion.camera.room import Room
 from plonket.motion.camera.settings import CameraMotion
 from plonket.motion.camera.spot import Spot
 from plonket.motion.camera.view import RoomCamera
 from plonket.scene.client import Renderer
-from plonket.scene.models import read_model
 
 DEMO = Path(__file__).resolve().parents[2] / "demo"
 FRAMES = 120
@@ -86,11 +86,11 @@ def _model(camera: RoomCamera, folder: Path) -> None:
     for label, scale, quality in (("half size, quick", 0.5, "quick"), ("full size, good", 1.0, "good")):
         times = []
         for i in (0, 10, 20, 30):
-            order, _ = order_of(layer.model_copy(update={"quality": quality}), camera, Spot(), i, str(path), scale)
-            if order is None:
+            made = order_of(layer.model_copy(update={"quality": quality}), camera, Spot(), i, Set(path=str(path)), scale)
+            if made is None:
                 continue
             start = time.perf_counter()
-            renderer.film(order)
+            renderer.film(made[0])
             times.append(time.perf_counter() - start)
         print(f"{label:48s}{float(np.median(times[1:])) if len(times) > 1 else float('nan'):9.2f}   first {times[0]:.1f}")
     renderer.close()

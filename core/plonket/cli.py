@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 
 from plonket.cli_camera import add_camera_commands
+from plonket.cli_key import add_key_commands
 from plonket.errors import BadInput, PlonketError
 from plonket.motion.plane.settings import FREEDOMS
 from plonket.terminal import parse_range, terminal_work
@@ -98,15 +99,7 @@ def _parser() -> argparse.ArgumentParser:
     one.add_argument("--out", type=Path, required=True, metavar="OUT", help=".mp4, .mov or a folder for PNG files")
     one.set_defaults(run=_fill)
 
-    one = commands.add_parser("key", help="take a subject off its cloth")
-    one.add_argument("clip", type=Path, metavar="CLIP")
-    one.add_argument("--screen", default="auto", metavar="auto|R,G,B",
-                     help="the cloth's colour, 0 to 255 each, or found by itself (default)")  # fmt: skip
-    one.add_argument("--choke", type=float, default=0.0, metavar="PX", help="moves the edge in, or out when negative")
-    one.add_argument("--spill", type=float, default=100.0, metavar="PERCENT", help="how much of the cloth's shine is taken off")
-    one.add_argument("--range", metavar="A:B", help="frames A to B-1 only")
-    one.add_argument("--out", type=Path, required=True, metavar="FOLDER", help="gets a straight-alpha PNG for each frame")
-    one.set_defaults(run=_key)
+    add_key_commands(commands)
 
     one = commands.add_parser("render", help="render a shot file to a video or folder")
     one.add_argument("shot", type=Path, metavar="SHOT.json")
@@ -296,43 +289,6 @@ def _steady(options: argparse.Namespace) -> None:
         print(sources.view.says, file=sys.stderr)
     sound = read_sound(options.clip) if options.clip.is_file() and info.has_audio else None
     deliver(shot, sources, options.out, start=start, stop=stop, sound=sound, work=terminal_work("Frames"))
-
-
-def _key(options: argparse.Namespace) -> None:
-    from plonket.colour import linear_from_8bit
-    from plonket.key.chroma import restored
-    from plonket.key.screen import ScreenKey, key_screen, samples_of
-    from plonket.key.straight import straight_8bit, write_png
-    from plonket.media import open_clip
-
-    if not -10 <= options.choke <= 10 or not 0 <= options.spill <= 100:
-        raise BadInput("key.range", "--choke goes from -10 to 10 pixels, --spill from 0 to 100 percent.")
-    clip = open_clip(options.clip)
-    start, stop = parse_range(options.range, clip.info.frames)
-    colours = [] if options.screen == "auto" else [_colour(options.screen)]
-    settings = ScreenKey(colours=colours, choke=options.choke, spill=options.spill)
-    # Found once, on the middle of the range, so that it does not change from frame to frame.
-    samples = samples_of(linear_from_8bit(clip.rgb((start + stop) // 2)), settings)
-    work = terminal_work("Frames")
-    options.out.mkdir(parents=True, exist_ok=True)
-    for k, frame in enumerate(range(start, stop)):
-        work.check_cancelled()
-        rgb = restored(clip.rgb(frame)) if clip.info.kind == "video" else clip.rgb(frame)
-        keyed = key_screen(linear_from_8bit(rgb), settings, colours=samples)
-        write_png(options.out / f"{k:06d}.png", straight_8bit(keyed.rgba))
-        work.progress(k + 1, stop - start)
-
-
-def _colour(text: str) -> str:
-    """``R,G,B`` as ``#rrggbb``."""
-    parts = text.split(",")
-    try:
-        values = [int(p) for p in parts]
-    except ValueError:
-        values = []
-    if len(values) != 3 or not all(0 <= v <= 255 for v in values):
-        raise BadInput("key.screen", f"--screen takes auto or three numbers from 0 to 255, as 40,150,70; not {text}.")
-    return "#" + "".join(f"{v:02x}" for v in values)
 
 
 def _fill(options: argparse.Namespace) -> None:

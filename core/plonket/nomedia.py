@@ -21,6 +21,7 @@ class NoMedia:
     """`Sources` of a document that refers to nothing: for elements that are generated."""
 
     view: ViewPath | None = None
+    footage: str | None = None
 
     def __init__(self, size: tuple[int, int]) -> None:
         self.size = size
@@ -58,6 +59,9 @@ class NoMedia:
 
     def seat(self, target: str | None) -> tuple[RoomCamera, Spot] | None:
         return None
+
+    def neighbours(self, target: str | None) -> Sequence[LayerModel]:
+        return ()
 
     def model(self, asset: str) -> str:
         return ""

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import os
-import pickle
 import threading
 from collections.abc import Callable, Hashable
 from dataclasses import replace
@@ -31,7 +30,8 @@ from plonket.mend.clean import Hero
 from plonket.motion.movement import Measured, movement_of
 from plonket.plate.view import ViewPath
 from plonket.scene.client import Renderer
-from plonket.scene.request import Order
+from plonket.scene.kept import FilmStore
+from plonket.scene.request import Order, order_digest
 from plonket.shot import Motion
 
 MOST_HALVED = 2
@@ -77,6 +77,7 @@ class MediaPool:
         self._media_path = media_path
         self._renderer = Renderer()
         self._filmed: Kept[str, F32] = Kept(self._no_maker, 24)
+        self._films = FilmStore(scratch / "filmed") if scratch else None
 
     def clip(self, asset: str) -> Clip:
         return self._clips.get(asset)
@@ -109,9 +110,23 @@ class MediaPool:
         return self._media_path(asset)
 
     def film(self, order: Order) -> F32:
-        """A 3D model filmed in the renderer's own process; the last pictures are kept."""
-        digest = hashlib.sha256(pickle.dumps(order)).hexdigest()
-        return self._filmed.get(digest, lambda: self._renderer.film(order))
+        """3D things filmed in the renderer's own process; pictures are kept, on disk where there is a place for them."""
+
+        def make() -> F32:
+            found = self._films.load(digest) if self._films else None
+            if found is None:
+                found = self._renderer.film(order)
+                if self._films:
+                    self._films.save(digest, found)
+            return found
+
+        digest = order_digest(order)
+        return self._filmed.get(digest, make)
+
+    def is_filmed(self, order: Order) -> bool:
+        """Whether a picture is there without filming."""
+        digest = order_digest(order)
+        return self._filmed.has(digest) or (self._films is not None and self._films.has(digest))
 
     def table(self, asset: str) -> F32:
         """A colour table of the shelf."""
@@ -147,7 +162,8 @@ class MediaPool:
         folder = self._scratch / "cutout" / hashlib.sha256(text.encode()).hexdigest()[:24]
 
         def load(name: str) -> U8 | None:
-            found = cv2.imread(str(folder / f"{name}.png"), cv2.IMREAD_GRAYSCALE)
+            path = folder / f"{name}.png"
+            found = cv2.imread(str(path), cv2.IMREAD_GRAYSCALE) if path.exists() else None
             return None if found is None else np.asarray(found, np.uint8)
 
         def save(name: str, mask: U8) -> None:
@@ -210,3 +226,4 @@ class MediaPool:
     def close(self) -> None:
         """Close every open clip."""
         self._clips.clear()
+

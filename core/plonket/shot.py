@@ -21,17 +21,23 @@ from plonket.generated.kinds import GENERATORS
 from plonket.key.kinds import KEYS
 from plonket.layers.beam import BeamLayer
 from plonket.layers.fill import FillLayer
+from plonket.layers.form import FormLayer
 from plonket.layers.generated import GeneratedLayer
+from plonket.layers.light import DomeLayer, LampLayer
 from plonket.layers.model import ModelLayer
 from plonket.layers.parcel import ParcelLayer
 from plonket.layers.pin import PinLayer
 from plonket.layers.placed import PlacedModel
+from plonket.layers.standing import StandingModel
 from plonket.layers.still import StillLayer
 from plonket.layers.wash import WashLayer
 from plonket.looks.common import PlacedLook
 from plonket.looks.kinds import LOOKS, Look
 from plonket.masks.kinds import MASKS
+from plonket.motion.camera.known import RoomMotion
 from plonket.motion.camera.settings import CameraMotion
+from plonket.motion.camera.thing import ObjectMotion
+from plonket.motion.form.settings import FormMotion
 from plonket.motion.kinds import MOTIONS, PLACES
 from plonket.motion.perch import Perch
 from plonket.motion.plane.settings import PlaneMotion
@@ -43,10 +49,11 @@ from plonket.plate.mend import MaskedTreatment, Mend
 from plonket.plate.steady import Steady
 from plonket.registry import Registry
 
-Motion = Annotated[PointMotion | PlaneMotion | CameraMotion, Field(discriminator="kind")]
+Motion = Annotated[PointMotion | PlaneMotion | CameraMotion | ObjectMotion | FormMotion, Field(discriminator="kind")]
 Treatment = Annotated[Steady | Handheld | Mend | Clean, Field(discriminator="kind")]
 Layer = Annotated[
-    StillLayer | PinLayer | BeamLayer | GeneratedLayer | ModelLayer | FillLayer | WashLayer | ParcelLayer,
+    StillLayer | PinLayer | BeamLayer | GeneratedLayer | ModelLayer | FormLayer | LampLayer | DomeLayer | FillLayer
+    | WashLayer | ParcelLayer,
     Field(discriminator="kind"),
 ]
 
@@ -124,10 +131,10 @@ class Shot(Model):
     def _check_targets(self) -> None:
         planes = {m.id for m in self.motions if isinstance(m, PlaneMotion)}
         known = {m.id for m in self.motions} | {p.id for p in self.perches}
-        cameras = {m.id for m in self.motions if isinstance(m, CameraMotion)}
+        rooms = {m.id for m in self.motions if isinstance(m, RoomMotion)}
         for perch in self.perches:
-            if perch.spot is not None and perch.follow.target not in cameras:
-                raise ValueError(f"{perch.name} stands in a room without a camera motion")
+            if perch.spot is not None and perch.follow.target not in rooms:
+                raise ValueError(f"{perch.name} stands in a room without a motion that solves one")
         for name, target in self._targets():
             if target not in known:
                 raise ValueError(f"{name} follows something that is not in the shot")
@@ -156,7 +163,7 @@ class Shot(Model):
             if perch.follow.target is not None:
                 yield perch.name, perch.follow.target
         for layer in self.layers:
-            if isinstance(layer, PlacedModel | FillLayer | ModelLayer) and layer.follow.target is not None:
+            if isinstance(layer, PlacedModel | FillLayer | StandingModel | DomeLayer) and layer.follow.target is not None:
                 yield layer.name, layer.follow.target
             if isinstance(layer, GeneratedLayer) and layer.stays_target is not None:
                 yield layer.name, layer.stays_target
@@ -175,8 +182,8 @@ class Shot(Model):
         motions = {m.id for m in self.motions}
         points = {m.id for m in self.motions if isinstance(m, PointMotion)}
         for motion in self.motions:
-            if isinstance(motion, CameraMotion):
-                for strong in motion.strong:
+            if isinstance(motion, CameraMotion | ObjectMotion):
+                for strong in motion.strong if isinstance(motion, CameraMotion) else motion.points:
                     if strong not in points:
                         raise ValueError(f"{motion.name} counts on a point motion that is not in the shot")
             if isinstance(motion, PlaneMotion | CameraMotion):
@@ -229,11 +236,19 @@ class Shot(Model):
             given = [(p.name, g.frame) for p in motion.points for g in p.given]
         elif isinstance(motion, CameraMotion):
             given = [(motion.name, f) for f in (motion.reference_frame, motion.first, motion.last) if f is not None]
+        elif isinstance(motion, ObjectMotion):
+            given = [(motion.name, motion.reference_frame)]
         else:
             given = [(motion.name, motion.reference_frame), *((motion.name, s.frame) for s in motion.stakes)]
         for name, frame in given:
             if frame >= frames:
                 raise ValueError(f"{name} is set on frame {frame}, beyond the clip's end")
+
+    def layer(self, layer_id: str) -> Layer:
+        for layer in self.layers:
+            if layer.id == layer_id:
+                return layer
+        raise BadInput("shot.layer", "This layer is not in the shot any more.")
 
     def motion(self, motion_id: str) -> Motion:
         for motion in self.motions:
@@ -305,6 +320,8 @@ def _moves(motion: dict[str, Any]) -> dict[str, Any]:
     """What of a motion changes where its followers are: what was measured, and how it is taken."""
     kept = ("id", "kind", "measurement", "gives", "gaps", "smooth", "reference_frame", "quad", "stakes", "room")
     out = {key: motion[key] for key in kept if key in motion}
+    if motion["kind"] in ("points", "form"):
+        out.pop("stakes", None)
     if motion["kind"] == "points":
         out["points"] = [p["id"] for p in motion["points"]]
     return out

@@ -13,11 +13,15 @@ from plonket.conventions import F32, F64, U8
 from plonket.errors import BadInput
 from plonket.key.kinds import Key
 from plonket.layers.common import LayerModel
+from plonket.layers.light import DomeLayer
+from plonket.layers.standing import StandingModel
 from plonket.media.clip import Clip
 from plonket.mend.plate import Filled, Patch, mended
 from plonket.mending import Mending
+from plonket.motion.camera.known import RoomMotion
 from plonket.motion.camera.settings import CameraMotion
 from plonket.motion.camera.spot import Spot
+from plonket.motion.camera.thing import ObjectMotion
 from plonket.motion.camera.track import CameraTrack
 from plonket.motion.camera.view import RoomCamera, spot_path
 from plonket.motion.following import spot_through
@@ -152,20 +156,38 @@ class ShotSources:
         """A solved camera in its room, or None while it is not measured."""
         found = self.shot.motion(motion)
         measured = self.pool.measured(found.measurement) if found.measurement else None
-        if not isinstance(found, CameraMotion) or not isinstance(measured, CameraTrack):
+        if not isinstance(found, RoomMotion) or not isinstance(measured, CameraTrack):
             return None
-        return RoomCamera(measured, found.room)
+        return RoomCamera(measured, found.room, found.reference_frame if found.before_still_camera else None)
+
+    @property
+    def footage(self) -> str | None:
+        return self.shot.footage.asset if self.shot.footage else None
 
     def seat(self, target: str | None) -> tuple[RoomCamera, Spot] | None:
+        found = self._standing(target)
+        camera = self.camera(found[0]) if found else None
+        return (camera, found[1]) if camera is not None and found else None
+
+    def _standing(self, target: str | None) -> tuple[str, Spot] | None:
+        """The room's motion and the spot that a perch stands on; on the motion itself it is the room's origin."""
         for _ in range(DEEPEST):
             perch = self._perches.get(target or "")
             if perch is None:
-                return None
+                known = any(isinstance(m, RoomMotion) and m.id == target for m in self.shot.motions)
+                return (target, Spot()) if known and target else None
             if perch.spot is not None and perch.follow.target is not None:
-                camera = self.camera(perch.follow.target)
-                return None if camera is None else (camera, perch.spot)
+                return perch.follow.target, perch.spot
             target = perch.follow.target
         return None
+
+    def neighbours(self, target: str | None) -> Sequence[LayerModel]:
+        here = self._standing(target)
+        if here is None:
+            return ()
+        kinds = (StandingModel, DomeLayer)
+        found = [(layer, self._standing(layer.follow.target)) for layer in self.shot.stack if isinstance(layer, kinds)]
+        return [layer for layer, room in found if layer.shown and room is not None and room[0] == here[0]]
 
     def model(self, asset: str) -> str:
         return str(self.pool.path(asset))
@@ -173,10 +195,10 @@ class ShotSources:
     def film(self, order: Order) -> F32:
         return self.pool.film(order)
 
-    def strong(self, motion: CameraMotion) -> dict[str, tuple[F64, NDArray[np.bool_]]]:
-        """The points that a camera motion counts on: name -> (n, 2) pixels and the frames on which they are known."""
+    def strong(self, motion: CameraMotion | ObjectMotion) -> dict[str, tuple[F64, NDArray[np.bool_]]]:
+        """The points that a motion counts on: name -> (n, 2) pixels and the frames on which they are known."""
         out: dict[str, tuple[F64, NDArray[np.bool_]]] = {}
-        for one in motion.strong:
+        for one in motion.strong if isinstance(motion, CameraMotion) else motion.points:
             points = self.shot.motion(one)
             tracks = self.pool.measured(points.measurement) if points.measurement else None
             if isinstance(tracks, PointTracks):

@@ -23,6 +23,7 @@ from plonket.conventions import U8
 from plonket.errors import BadInput, PlonketError
 from plonket.generated.kinds import GENERATORS
 from plonket.layers.generated import GeneratedLayer
+from plonket.media.light_map import light_map_preview
 from plonket.nomedia import NoMedia
 from plonket.plate.clean import Clean
 from plonket.plate.steady import Steady
@@ -263,13 +264,17 @@ PLACES = {"smoke": (320.0, 320.0), "sparks": (320.0, 300.0), "flare": (230.0, 13
 
 
 def _model(digest: str) -> bytes:
-    """What a 3D model looks like: standing on grey, from its front and a little above; kept once it is made."""
+    """What a 3D model or a light map looks like; kept once it is made."""
     kept = store.derived_folder(digest) / "model.jpg"
     if not kept.exists():
         asset = find_asset(digest)
-        if asset.kind != Asset.Kind.MODEL:
+        path = store.original_path(digest, asset.ending)
+        if asset.kind == Asset.Kind.LIGHT:
+            rgb = light_map_preview(path)
+        elif asset.kind == Asset.Kind.MODEL:
+            rgb = portrait(str(path), asset.info["extent"], pool().film)
+        else:
             raise NotHere("model")
-        rgb = portrait(str(store.original_path(digest, asset.ending)), asset.info["extent"], pool().film)
         kept.parent.mkdir(parents=True, exist_ok=True)
         kept.write_bytes(_jpeg(rgb))
     return kept.read_bytes()

@@ -18,11 +18,12 @@ router = Router(tags=["jobs"])
 
 class JobOut(Schema):
     id: uuid.UUID
-    kind: Literal["conform", "measure", "deliver", "check", "mend"]
+    kind: Literal["conform", "measure", "deliver", "check", "mend", "ahead", "lineup"]
     label: str
     shot: uuid.UUID | None
     asset: str | None
     motion: str | None
+    layer: str | None
     state: Literal["queued", "running", "stopping", "done", "failed", "stopped"]
     done: int
     total: int
@@ -38,7 +39,8 @@ def job_out(job: Job) -> JobOut:
         left = round(spent / job.done * (job.total - job.done), 1)
     return JobOut(
         id=job.id, kind=cast(Any, job.kind), label=job.label, shot=job.shot_id, asset=job.asset_id,
-        motion=job.payload.get("motion"), state=cast(Any, job.state), done=job.done, total=job.total, seconds_left=left,
+        motion=job.payload.get("motion"), layer=job.payload.get("layer"),
+        state=cast(Any, job.state), done=job.done, total=job.total, seconds_left=left,
         message=job.message, result=job.result,
     )  # fmt: skip
 

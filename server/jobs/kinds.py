@@ -16,6 +16,7 @@ from jobs.models import Chunk, Event, Job
 from jobs.tell import tell
 from library.models import Asset
 from library.unpack import readable
+from plonket.ahead import ahead_frames, work_ahead
 from plonket.checks.slip import measure_slip
 from plonket.context import Work
 from plonket.deliver import deliver, delivery_size
@@ -26,7 +27,10 @@ from plonket.media.sound import read_wav
 from plonket.media.write import join_segments
 from plonket.mend.plate import Filled
 from plonket.motion.camera.settings import CameraMotion
+from plonket.motion.camera.thing import ObjectMotion
 from plonket.motion.camera.track import CameraTrack
+from plonket.motion.form.measure import FormPartial
+from plonket.motion.form.settings import FormMotion
 from plonket.motion.kinds import MOTIONS
 from plonket.motion.movement import Measured
 from plonket.motion.plane.measure import PlanePartial
@@ -126,7 +130,11 @@ class Measure:
         stopped = False
         tracks: Measured | None = None
         try:
-            more = {"strong": sources.strong(motion)} if isinstance(motion, CameraMotion) else {}
+            more: dict[str, Any] = {}
+            if isinstance(motion, CameraMotion | ObjectMotion):
+                more["strong"] = sources.strong(motion)
+            elif isinstance(motion, FormMotion):
+                more["model"] = sources.model
             tracks = MOTIONS.get(motion.kind).run(
                 motion, clip, direction=job.payload["direction"], start=footage.in_frame,
                 stop=footage.out_frame + 1, origin=job.payload["origin"], previous=previous,
@@ -201,9 +209,11 @@ class _PartialTeller:
         self.tracks: Measured | None = None
         Event.objects.filter(kind="partial", created__lt=timezone.now() - timedelta(hours=1)).delete()
 
-    def hear(self, partial: Partial | PlanePartial) -> None:
-        """A camera has no partial results: it is solved from all frames at once."""
-        if isinstance(partial, PlanePartial):
+    def hear(self, partial: Partial | PlanePartial | FormPartial) -> None:
+        """A camera has no partial results: it is solved from all frames at once. Of a form they are only kept."""
+        if isinstance(partial, FormPartial):
+            self.tracks = partial.track
+        elif isinstance(partial, PlanePartial):
             self.tracks = partial.track
             t, f = partial.track, partial.frame
             self.rows.append([f, round(float(t.confidence[f]), 3), int(t.state[f]), int(t.reason[f]), int(t.freedom[f]),
@@ -364,10 +374,61 @@ class MendAhead:
         """What was mended stays."""
 
 
+class LayerAhead:
+    """What is slow about a layer worked out over the range: a cut-out carried, models filmed. What is done is kept."""
+
+    def plan(self, job: Job) -> tuple[list[dict[str, Any]], int]:
+        document = read_shot(job.payload["document"])
+        return [{}], len(ahead_frames(document, document.layer(job.payload["layer"])))
+
+    def run(self, job: Job, chunk: Chunk, work: Work) -> None:
+        document = read_shot(job.payload["document"])
+        layer, sources = document.layer(job.payload["layer"]), ShotSources(document, pool())
+        frames = ahead_frames(document, layer)
+        store.check_room(0)
+        for k, frame in enumerate(frames):
+            work.check_cancelled()
+            work_ahead(layer, sources, frame, job.payload["scale"])
+            work.progress(k + 1, len(frames))
+
+    def finish(self, job: Job) -> None:
+        """Everything lies where it is read from."""
+
+    def ended_early(self, job: Job) -> None:
+        """What was worked out stays."""
+
+
+class LineUp:
+    """A layer's clip started where it shows the same moment as the footage."""
+
+    def plan(self, job: Job) -> tuple[list[dict[str, Any]], int]:
+        return [{}], 100
+
+    def run(self, job: Job, chunk: Chunk, work: Work) -> None:
+        from shots.lineup import line_up
+
+        def progress(done: int, total: int) -> None:
+            _resize(job, total)
+            work.progress(done, total)
+
+        assert job.shot_id is not None
+        inner = Work(on_progress=progress, is_cancelled=lambda: _asked(work))
+        job.result = line_up(job.shot_id, job.payload["layer"], job.payload["by"], inner)
+        job.save(update_fields=["result"])
+
+    def finish(self, job: Job) -> None:
+        """The change is made as the last step of the run."""
+
+    def ended_early(self, job: Job) -> None:
+        """Nothing was changed."""
+
+
 HANDLERS: dict[str, Handler] = {
     Job.Kind.CONFORM: Conform(),
     Job.Kind.MEASURE: Measure(),
     Job.Kind.DELIVER: Deliver(),
     Job.Kind.CHECK: Check(),
     Job.Kind.MEND: MendAhead(),
+    Job.Kind.AHEAD: LayerAhead(),
+    Job.Kind.LINEUP: LineUp(),
 }

@@ -18,6 +18,8 @@ class Job(models.Model):
         DELIVER = "deliver"
         CHECK = "check"
         MEND = "mend"
+        AHEAD = "ahead"
+        LINEUP = "lineup"
 
     class State(models.TextChoices):
         QUEUED = "queued"

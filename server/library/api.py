@@ -34,7 +34,7 @@ class NameIn(Schema):
 
 class AssetOut(Schema):
     digest: str
-    kind: Literal["clip", "still", "table", "model"]
+    kind: Literal["clip", "still", "table", "model", "light"]
     name: str
     state: Literal["conforming", "ready", "failed"]
     problem: str
@@ -95,7 +95,7 @@ def remove_project(request: HttpRequest, project_id: uuid.UUID) -> Any:
 
 
 @router.get("/assets", response=list[AssetOut])
-def assets(request: HttpRequest, kind: Literal["clip", "still", "table", "model"] | None = None) -> Any:
+def assets(request: HttpRequest, kind: Literal["clip", "still", "table", "model", "light"] | None = None) -> Any:
     """Everything in the library."""
     found = Asset.objects.all()
     if kind is not None:

@@ -16,7 +16,8 @@ from library.unpack import readable
 from plonket.errors import FormatError, PlonketError
 from plonket.formats.cube import read_cube
 from plonket.media import ClipInfo, probe
-from plonket.scene.models import MODELS, read_model
+from plonket.media.light_map import LIGHT_MAPS, read_light_map
+from plonket.meshes.models import MODELS, read_model
 from plonket_server import store
 from plonket_server.problems import NotHere
 
@@ -46,11 +47,15 @@ def bring_in(part: Path, name: str, *, shot_id: Any = None, on_shelf: bool = Fal
     if checked != part:
         os.replace(part, checked)
     extent: list[float] | None = None
+    map_size: tuple[int, ...] | None = None
     try:
         if ending in MODELS:
             if checked.stat().st_size > MOST_MODEL_BYTES:
                 raise FormatError("model.size", "This model is too large: models have up to 200 MB.")
             extent = [float(v) for v in read_model(checked).size]
+            info = None
+        elif ending in LIGHT_MAPS:
+            map_size = read_light_map(checked).shape
             info = None
         elif ending == ".cube":
             if checked.stat().st_size > MOST_TABLE_BYTES:
@@ -72,7 +77,7 @@ def bring_in(part: Path, name: str, *, shot_id: Any = None, on_shelf: bool = Fal
     except BaseException:
         checked.unlink(missing_ok=True)
         raise
-    return _record(digest, ending, target, info, extent, name, shot_id, on_shelf, words, settings or {}, conform_now)
+    return _record(digest, ending, target, info, extent, map_size, name, shot_id, on_shelf, words, settings or {}, conform_now)
 
 
 def title_of(name: str) -> str:
@@ -82,13 +87,18 @@ def title_of(name: str) -> str:
 
 
 def _record(
-    digest: str, ending: str, target: Path, info: ClipInfo | None, extent: list[float] | None, name: str, shot_id: Any,
-    on_shelf: bool, words: str, settings: dict[str, Any], conform_now: bool,
+    digest: str, ending: str, target: Path, info: ClipInfo | None, extent: list[float] | None,
+    map_size: tuple[int, ...] | None, name: str, shot_id: Any, on_shelf: bool, words: str, settings: dict[str, Any],
+    conform_now: bool,
 ) -> Asset:  # fmt: skip
     still = info is None or info.kind == "still"
     kind = Asset.Kind.STILL if still else Asset.Kind.CLIP
     if info is None:
         kind = Asset.Kind.TABLE if extent is None else Asset.Kind.MODEL
+        kind = kind if map_size is None else Asset.Kind.LIGHT
+    about = NO_PICTURE | {"extent": extent}
+    if map_size is not None:
+        about |= {"width": map_size[1], "height": map_size[0], "frames": 1}
     title = title_of(name)
     with transaction.atomic():
         asset, fresh = Asset.objects.get_or_create(
@@ -96,7 +106,7 @@ def _record(
             defaults={
                 "kind": kind, "name": title, "ending": ending,
                 "bytes": target.stat().st_size, "on_shelf": on_shelf or still,
-                "info": NO_PICTURE | {"extent": extent} if info is None else info.to_json(),
+                "info": about if info is None else info.to_json(),
                 "state": Asset.State.READY if still else Asset.State.CONFORMING, "words": words,
                 "settings": settings,
             },

@@ -19,13 +19,14 @@ class Project(models.Model):
 
 
 class Asset(models.Model):
-    """A clip, still, colour table or 3D model in the store, by the hash of its original bytes."""
+    """A clip, still, colour table, 3D model or light map in the store, by the hash of its original bytes."""
 
     class Kind(models.TextChoices):
         CLIP = "clip"
         STILL = "still"
         TABLE = "table"
         MODEL = "model"
+        LIGHT = "light"
 
     class State(models.TextChoices):
         CONFORMING = "conforming"

@@ -14,6 +14,7 @@ from plonket_server.problems import Conflict, NotHere
 from shots.api import router as shots
 from shots.checks import router as checks
 from shots.exchange import router as exchange
+from shots.forms import router as forms
 from shots.keys import router as keys
 from shots.likeness import router as likeness
 from shots.masks import router as masks
@@ -36,6 +37,7 @@ api.add_router("", library)
 api.add_router("", shots)
 api.add_router("", motions)
 api.add_router("", rooms)
+api.add_router("", forms)
 api.add_router("", plate)
 api.add_router("", masks)
 api.add_router("", keys)

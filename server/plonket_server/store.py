@@ -19,7 +19,7 @@ from plonket.media.failures import media_errors
 from plonket_server.problems import NotHere
 
 ENDINGS = {".mp4", ".mov", ".m4v", ".mkv", ".webm", ".avi", ".png", ".jpg", ".jpeg", ".webp", ".tif", ".tiff", ".bmp",
-           ".zip", ".cube", ".glb", ".gltf", ".obj", ".ply", ".stl"}  # fmt: skip
+           ".zip", ".cube", ".glb", ".gltf", ".obj", ".ply", ".stl", ".hdr"}  # fmt: skip
 _DIGEST = re.compile(r"^[0-9a-f]{64}$")
 
 

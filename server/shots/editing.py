@@ -14,6 +14,7 @@ from library.models import Asset, Project
 from plonket.errors import BadInput
 from plonket.motion.camera.room import Room
 from plonket.motion.camera.settings import CameraMotion
+from plonket.motion.camera.thing import ObjectMotion
 from plonket.motion.points.settings import PointMotion
 from plonket.shot import Footage, Layer, Motion, picture_hash, read_shot
 from plonket.shot import Shot as Document
@@ -141,6 +142,8 @@ def _emptied(motion: Motion, frames: int) -> Motion:
     if isinstance(motion, CameraMotion):
         return motion.model_copy(update={"measurement": None, "set_aside": [], "room": Room(), "first": None, "last": None,
                                          "reference_frame": first})  # fmt: skip
+    if isinstance(motion, ObjectMotion):
+        return motion.model_copy(update={"measurement": None, "room": Room(), "reference_frame": first})
     return motion.model_copy(update={"measurement": None, "stakes": [], "reference_frame": first})
 
 

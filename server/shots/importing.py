@@ -5,10 +5,14 @@ from __future__ import annotations
 import numpy as np
 
 from plonket.errors import FormatError
+from plonket.formats.camera_gltf import read_camera_gltf
+from plonket.formats.camera_json import read_camera
 from plonket.formats.corners_csv import read_corners
 from plonket.formats.plane_json import read_plane
 from plonket.formats.points_csv import read_points
 from plonket.formats.points_json import read_points_json
+from plonket.motion.camera.settings import CameraMotion
+from plonket.motion.camera.track import CameraTrack
 from plonket.motion.movement import Measured
 from plonket.motion.plane.settings import PlaneMotion
 from plonket.motion.plane.track import PlaneTrack
@@ -20,23 +24,38 @@ from plonket_server import store
 from shots.models import Measurement
 
 
-def motion_from_file(document: Document, name: str, text: str) -> PointMotion | PlaneMotion:
-    """A measured motion from the text of a points, plane or corners file. Raises `FormatError`."""
+def motion_from_file(document: Document, name: str, content: str | bytes) -> PointMotion | PlaneMotion | CameraMotion:
+    """A measured motion from a points, plane, corners or camera file. Raises `FormatError`."""
     assert document.footage is not None
     frames = document.footage.frames
     taken = {thing.id for thing in (*document.motions, *document.perches, *document.layers)}
     motion_id = next(f"motion-{k}" for k in range(1, 10_000) if f"motion-{k}" not in taken)
     title = name.rsplit("/", 1)[-1].rsplit(".", 1)[0].strip() or "Motion"
+    size, fps = (document.footage.width, document.footage.height), document.footage.fps
+    if isinstance(content, bytes):
+        return _camera(motion_id, title, read_camera_gltf(content, frames, size, fps))
+    text = content
     start = text.lstrip("\ufeff \n\r\t")
     if start.startswith("{"):
         if '"homography"' in text:
             return _plane(document, motion_id, title, None, read_plane(text, frames))
+        if '"asset"' in text and '"nodes"' in text:
+            return _camera(motion_id, title, read_camera_gltf(text.encode(), frames, size, fps))
+        if '"focal_px"' in text:
+            return _camera(motion_id, title, read_camera(text, frames, size))
         return _points(motion_id, title, read_points_json(text, frames))
     header = start.split("\n", 1)[0]
     if "x1" in header.split(","):
         quad, track = read_corners(text, document.footage.in_frame, frames)
         return _plane(document, motion_id, title, quad, track)
     return _points(motion_id, title, read_points(text, frames))
+
+
+def _camera(motion_id: str, title: str, track: CameraTrack) -> CameraMotion:
+    known = np.flatnonzero(track.known())
+    return CameraMotion(id=motion_id, name=title, reference_frame=int(known[0]), knows="pixels",
+                        focal_px=float(np.clip(np.median(track.focal[known]), 50, 100000)),
+                        measurement=_keep(track, "camera"))  # fmt: skip
 
 
 def _points(motion_id: str, title: str, tracks: PointTracks) -> PointMotion:

@@ -5,20 +5,19 @@ from __future__ import annotations
 import uuid
 from typing import Any, Literal
 
-import numpy as np
 from asgiref.sync import sync_to_async
 from django.http import HttpRequest
 from ninja import Router, Schema
 from pydantic import Field
 
+from jobs.api import JobOut, job_out
+from jobs.models import Job
+from jobs.queue import enqueue
+from plonket.ahead import ahead_frames, is_ahead
 from plonket.errors import BadInput
-from plonket.layers.common import PictureLayer
 from plonket.match import match_to_plate
-from plonket.media.lineup import line_up_pictures, line_up_sound
-from plonket.media.sound import read_wav
 from plonket.shot import Shot as Document
 from plonket.sources import ShotSources
-from plonket_server import store
 from plonket_server.pool import pool
 from shots.api import ShotOut, shot_out
 from shots.editing import change_shot, document_of, find_shot, with_layer
@@ -38,12 +37,6 @@ class MatchOut(Schema):
 
 class LineUpIn(Schema):
     by: Literal["sound", "picture"]
-
-
-class LineUpOut(Schema):
-    shot: ShotOut
-    starts: int
-    off: float = Field(description="What is left in frames, because clips start on whole ones")
 
 
 @router.post("/shots/{shot_id}/layers/{layer_id}/match", response=MatchOut)
@@ -68,37 +61,46 @@ def _match(shot_id: uuid.UUID, layer_id: str, frame: int) -> MatchOut:
     return MatchOut(shot=shot_out(shot), says=found.says or ["nothing differs enough to change"])
 
 
-@router.post("/shots/{shot_id}/layers/{layer_id}/lineup", response=LineUpOut)
-async def line_up(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, body: LineUpIn) -> Any:
-    """Start a layer's clip where it shows the same moment as the footage."""
-    return await sync_to_async(_line_up, thread_sensitive=False)(shot_id, layer_id, body.by)
-
-
-def _line_up(shot_id: uuid.UUID, layer_id: str, by: str) -> LineUpOut:
-    document = document_of(find_shot(shot_id))
-    layer = picture_layer(document, layer_id)
-    assert document.footage is not None
-    frames = _shift(document, layer, by) - layer.first
-    starts = int(np.floor(frames + 0.5))
-
-    def change(now: Document) -> Document | None:
-        return with_layer(now, layer_id, {"starts": starts + layer.first, "speed": 100.0, "by_keys": False})
-
-    shot = change_shot(shot_id, f"Line {layer.name} up by its {by}", change)
-    return LineUpOut(shot=shot_out(shot), starts=starts, off=round(frames - starts, 3))
-
-
-def _shift(document: Document, layer: PictureLayer, by: str) -> float:
-    footage = document.footage
-    assert footage is not None
+@router.post("/shots/{shot_id}/layers/{layer_id}/lineup", response=JobOut)
+def line_up(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, body: LineUpIn) -> Any:
+    """Start a layer's clip where it shows the same moment as the footage, in the background."""
+    layer = picture_layer(document_of(find_shot(shot_id)), layer_id)
     if pool().length(layer.asset) <= 1:
         raise BadInput("lineup.still", f"{layer.name} is a still: there is nothing to line up.")
-    if by == "sound":
-        paths = [store.derived_folder(asset) / "sound.wav" for asset in (footage.asset, layer.asset)]
-        if not all(path.exists() for path in paths):
-            raise BadInput("lineup.silent", "One of the two has no sound. Line them up by the picture.")
-        return line_up_sound(read_wav(paths[0]), read_wav(paths[1]), float(footage.fps)).frames
-    first, second = pool().clip(footage.asset), pool().clip(layer.asset)
-    ratio = float(second.info.rate / footage.fps)
-    return line_up_pictures(first.rgb, footage.frames, second.rgb, second.info.frames, ratio=ratio).frames
+    payload = {"layer": layer_id, "by": body.by}
+    return job_out(enqueue(Job.Kind.LINEUP, shot_id=shot_id, label=f"Lining up {layer.name}", payload=payload))
 
+
+class AheadIn(Schema):
+    percent: int = Field(ge=10, le=100, description="Of full size, as the frames that are to be shown at once")
+
+
+class LayerAheadOut(Schema):
+    slow: bool = Field(description="Whether there is anything slow about the layer")
+    done: int
+    total: int
+
+
+@router.get("/shots/{shot_id}/layers/{layer_id}/ahead", response=LayerAheadOut)
+def ahead(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, percent: int) -> Any:
+    """How much of what is slow about a layer is worked out over the range."""
+    document = document_of(find_shot(shot_id))
+    layer = document.layer(layer_id)
+    frames = ahead_frames(document, layer)
+    sources = ShotSources(document, pool())
+    done = sum(is_ahead(layer, sources, frame, percent / 100) for frame in frames)
+    return LayerAheadOut(slow=bool(frames), done=done, total=len(frames))
+
+
+@router.post("/shots/{shot_id}/layers/{layer_id}/ahead", response=JobOut)
+def start_ahead(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, body: AheadIn) -> Any:
+    """Work out in the background what is slow about a layer, over the whole range."""
+    document = document_of(find_shot(shot_id))
+    layer = document.layer(layer_id)
+    if not ahead_frames(document, layer):
+        raise BadInput("ahead.none", f"There is nothing slow about {layer.name}.")
+    open_jobs = Job.objects.filter(shot_id=shot_id, kind=Job.Kind.AHEAD, state__in=Job.OPEN, payload__layer=layer_id)
+    if open_jobs.exists():
+        raise BadInput("ahead.busy", f"{layer.name} is being worked out already. Stop that first.")
+    payload = {"document": document.model_dump(mode="json"), "layer": layer_id, "scale": body.percent / 100}
+    return job_out(enqueue(Job.Kind.AHEAD, shot_id=shot_id, label=f"Working out {layer.name}", payload=payload))

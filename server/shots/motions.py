@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import uuid
 from fractions import Fraction
 from typing import Any, Literal
@@ -25,8 +26,8 @@ from plonket.formats.plane_json import write_plane
 from plonket.formats.points_csv import write_points
 from plonket.formats.points_json import write_points_json
 from plonket.formats.svg_outlines import NamedOutline, read_svg, write_svg
+from plonket.motion.camera.known import RoomMotion
 from plonket.motion.camera.lens import focal_to_35mm
-from plonket.motion.camera.settings import CameraMotion
 from plonket.motion.camera.track import CameraTrack
 from plonket.motion.movement import inverted as opposite
 from plonket.motion.movement import steadied
@@ -118,7 +119,8 @@ class MeasurementOut(Schema):
 
 class FileIn(Schema):
     name: Name
-    text: str = Field(max_length=MOST_TEXT)
+    text: str = Field(default="", max_length=MOST_TEXT)
+    data: str = Field(default="", max_length=MOST_TEXT, description="Base64, for files that are no text: GLB")
 
 
 class RegionsIn(Schema):
@@ -244,7 +246,7 @@ def _track_data(motion: Motion, form: Format, fps: Fraction) -> str | bytes:
             return write_plane(found)
         if form == "corners.csv":
             return write_corners(motion, found)
-    elif isinstance(motion, CameraMotion) and isinstance(found, CameraTrack):
+    elif isinstance(motion, RoomMotion) and isinstance(found, CameraTrack):
         if form == "camera.json":
             return write_camera(found, fps, motion.room)
         if form == "camera.csv":
@@ -272,16 +274,23 @@ def _regions_svg(document: Document, motion: Motion) -> str:
 
 @router.post("/shots/{shot_id}/motions/import", response=ShotOut)
 def bring_in_motion(request: HttpRequest, shot_id: uuid.UUID, body: FileIn) -> Any:
-    """A new motion from a points, plane or corners file."""
+    """A new motion from a points, plane, corners or camera file."""
     find_shot(shot_id)
 
     def change(document: Document) -> Document:
         if document.footage is None:
             raise BadInput("shot.no_footage", "This shot has no footage yet. Bring in a clip first.")
-        motion = motion_from_file(document, body.name, body.text)
+        motion = motion_from_file(document, body.name, _content(body))
         return document.model_copy(update={"motions": [*document.motions, motion]})
 
     return shot_out(change_shot(shot_id, f"Bring in {body.name}"[:120], change))
+
+
+def _content(body: FileIn) -> str | bytes:
+    try:
+        return base64.b64decode(body.data, validate=True) if body.data else body.text
+    except ValueError:
+        raise BadInput("motion.file", f"{body.name} did not arrive whole. Try again.") from None
 
 
 @router.post("/shots/{shot_id}/motions/{motion_id}/regions", response=ShotOut)

@@ -12,8 +12,8 @@ from pydantic import Field
 
 from plonket.conventions import F64
 from plonket.errors import BadInput
+from plonket.motion.camera.known import RoomMotion
 from plonket.motion.camera.room import Room, along, at_origin, laid, measured, nudged, suggested
-from plonket.motion.camera.settings import CameraMotion
 from plonket.motion.camera.track import CameraTrack
 from plonket.shot import Shot as Document
 from plonket_server.pool import pool
@@ -43,7 +43,7 @@ def put_straight(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body:
     def change(document: Document) -> Document:
         motion = document.motion(motion_id)
         track = pool().measured(motion.measurement) if motion.measurement else None
-        if not isinstance(motion, CameraMotion) or not isinstance(track, CameraTrack):
+        if not isinstance(motion, RoomMotion) or not isinstance(track, CameraTrack):
             raise BadInput("room.unsolved", f"{motion.name} is not solved yet. Measure it first.")
         if track.kind != "full" and body.does != "turn":
             raise BadInput("room.turns", "This camera only turns: there is no room to put straight.")

@@ -16,7 +16,8 @@ from plonket.conventions import F32, F64, matrix_to_quaternion
 from plonket.elements.models import brass_whale, cargo_crate
 from plonket.errors import FormatError, PlonketError
 from plonket.formats.camera_json import read_camera
-from plonket.layers.model import ModelLayer, draw, order_of, stands
+from plonket.layers.model import ModelLayer, Set, draw, order_of, stands
+from plonket.meshes.models import creased, read_model
 from plonket.motion.camera.room import Room
 from plonket.motion.camera.spot import Spot
 from plonket.motion.camera.view import RoomCamera
@@ -24,8 +25,7 @@ from plonket.nomedia import NoMedia
 from plonket.phone.path import look_at
 from plonket.scene.client import Renderer
 from plonket.scene.film import FilmSet
-from plonket.scene.models import creased, read_model
-from plonket.scene.request import Lights, Order, View
+from plonket.scene.request import Lights, Order, Thing, View
 
 SIZE = (320, 240)
 RENDERER = Renderer()
@@ -143,18 +143,18 @@ class Standing(WithFiles):
 
     def test_outside_the_picture_nothing_is_filmed(self) -> None:
         layer, seen = self.layer((1, 1, 1)), camera()
-        self.assertIsNone(order_of(layer, seen, Spot(x=40.0), 1, "m.glb", 1.0)[0])
-        self.assertIsNone(order_of(layer, seen, Spot(z=9.0), 1, "m.glb", 1.0)[0])
+        self.assertIsNone(order_of(layer, seen, Spot(x=40.0), 1, Set(path="m.glb"), 1.0))
+        self.assertIsNone(order_of(layer, seen, Spot(z=9.0), 1, Set(path="m.glb"), 1.0))
 
     def test_its_shadow_is_that_of_a_full_render_of_the_same_scene(self) -> None:
         eye = np.array([0.2, 0.8, 1.2])
-        view = View(eye=eye, turn=look_at(eye, np.zeros(3)), model=np.eye(4))
+        view = View(eye=eye, turn=look_at(eye, np.zeros(3)))
         way = np.array([-0.5, 0.8, 0.2]) / np.linalg.norm([-0.5, 0.8, 0.2])
         order = Order(
-            model=str(self.box((0.2, 0.3, 0.2))), views=(view,), focal=260.0, principal=(160.0, 120.0), window=(0, 0, 320, 240),
+            things=(Thing(model=str(self.box((0.2, 0.3, 0.2))), stands=(np.eye(4),)),), views=(view,), focal=260.0, principal=(160.0, 120.0), window=(0, 0, 320, 240),
             lights=Lights(sun=(float(way[0]), float(way[1]), float(way[2])), sun_light=(0.8, 0.8, 0.8),
                           sky_light=(0.2, 0.2, 0.2), soft=0.1),
-            ground=0.0, ground_colour=(0.4, 0.4, 0.4), samples=36,
+            ground=0.0, ground_colour=(0.4, 0.4, 0.4), shadows=True, samples=36,
         )  # fmt: skip
         studio = FilmSet()
         filmed = studio.film(order)
@@ -166,7 +166,8 @@ class Standing(WithFiles):
         # The same with the model far below the ground.
         away = np.eye(4)
         away[1, 3] = -50.0
-        scene._place(away)
+        scene._place(0, "shown", away)
+        scene.params.update()
         bare = np.array(mi.render(scene.scene, sensor=sensor, integrator=direct, spp=144))[..., 1]
         ground = cv2.erode((filmed[..., 3] < 0.001).astype(np.uint8), np.ones((7, 7), np.uint8)) > 0
         ground[:24], ground[-24:], ground[:, :24], ground[:, -24:] = False, False, False, False
@@ -196,13 +197,15 @@ class Standing(WithFiles):
     def test_the_process_is_started_again_when_it_dies(self) -> None:
         renderer = Renderer()
         self.addCleanup(renderer.close)
-        order, _ = order_of(self.layer((0.2, 0.2, 0.2)), camera(), Spot(), 1, str(self.box((0.2, 0.2, 0.2))), 0.5)
-        assert order is not None
+        made = order_of(self.layer((0.2, 0.2, 0.2)), camera(), Spot(), 1, Set(path=str(self.box((0.2, 0.2, 0.2)))), 0.5)
+        assert made is not None
+        order = made[0]
         first = renderer.film(order)
         assert renderer._process is not None
         renderer._process.kill()
         renderer._process.wait(10)
         np.testing.assert_allclose(renderer.film(order), first, atol=0.05)
         with self.assertRaises(PlonketError) as caught:
-            renderer.film(replace(order, model=str(self.folder / "missing.glb")))
+            gone = replace(order.things[0], model=str(self.folder / "missing.glb"))
+            renderer.film(replace(order, things=(gone,)))
         self.assertIn("missing.glb", caught.exception.message)

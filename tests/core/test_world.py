@@ -18,6 +18,7 @@ from plonket.comp.picture import StillSource
 from plonket.comp.place import place_still
 from plonket.elements.shelf import ELEMENTS, lamp_flare, write_elements
 from plonket.errors import BadInput
+from plonket.media.light_map import light_map_preview, read_light_map
 from plonket.phone.camera import PhoneCamera
 from plonket.phone.demo import RECORDINGS, SETS, film
 from plonket.phone.sensor import Sensor, develop
@@ -31,6 +32,9 @@ class Elements(unittest.TestCase):
             picture = element.draw()
             if isinstance(picture, bytes):
                 self.assertEqual(picture[:4], b"glTF", element.name)
+                continue
+            if picture.dtype == np.float32:
+                self.assertTrue(np.isfinite(picture).all() and (picture >= 0).all(), element.name)
                 continue
             alpha = picture[..., 3]
             self.assertGreater(int(alpha.max()), 200, element.name)
@@ -56,6 +60,13 @@ class Elements(unittest.TestCase):
             for entry in json.loads((Path(name) / "shelf.json").read_text()):
                 if entry["file"].endswith(".glb"):
                     self.assertGreater((Path(name) / entry["file"]).stat().st_size, 10_000)
+                    continue
+                if entry["file"].endswith(".hdr"):
+                    light = read_light_map(Path(name) / entry["file"])
+                    self.assertEqual(light.shape[1], 2 * light.shape[0])
+                    # Lights are far brighter than white, and the preview still shows what is round them.
+                    self.assertGreater(float(light.max()), 8)
+                    self.assertTrue(30 < light_map_preview(Path(name) / entry["file"]).mean() < 200)
                     continue
                 picture = cv2.imread(str(Path(name) / entry["file"]), cv2.IMREAD_UNCHANGED)
                 assert picture is not None

@@ -14,7 +14,7 @@ from plonket.comp.sources import Sources
 from plonket.conventions import F32, F64
 from plonket.fields import value_at
 from plonket.key.common import LUMA
-from plonket.layers import beam, fill, generated, model, parcel, pin, still, wash
+from plonket.layers import beam, fill, form, generated, light, model, parcel, pin, still, wash
 from plonket.layers.common import LayerModel, PictureLayer, faded
 from plonket.looks.common import LookModel
 from plonket.masks.combine import combined, space_of
@@ -123,7 +123,7 @@ def lay_stack(
     """
     size = (canvas.shape[1], canvas.shape[0])
     for layer in reversed(layers):
-        if not layer.shown:
+        if not layer.shown or (isinstance(layer, form.FormLayer) and layer.unseen):
             continue
         if isinstance(layer, wash.WashLayer):
             if finished:
@@ -179,6 +179,10 @@ for _kind, _label, _help, _settings, _run in (
     ("generated", "Generated", "Sparks, smoke, rain, light and the like, made as the shot runs.", generated.GeneratedLayer,
      generated.draw),
     ("model", "Model", "A 3D model standing in a solved room, with its shadow.", model.ModelLayer, model.draw),
+    ("form", "Form", "A box, cylinder or plane: what is really there, or a surface that the plate is projected on.",
+     form.FormLayer, form.draw),
+    ("lamp", "Lamp", "A soft rectangle that lights the models in its room.", light.LampLayer, light.draw),
+    ("dome", "Dome", "Light from all round, from a light map, for the models in its room.", light.DomeLayer, light.draw),
     ("fill", "Colour", "One colour or a gradient over the whole picture.", fill.FillLayer, fill.draw),
     ("wash", "Wash", "Its looks apply to everything below it.", wash.WashLayer, _draw_nothing),
     ("parcel", "Parcel", "Several layers kept as one, usable several times.", parcel.ParcelLayer, _draw_parcel),

@@ -77,12 +77,21 @@ class Sources(Protocol):
         """The room and the spot in it that a perch stands on, however many perches down; None: it stands in none."""
         ...
 
+    @property
+    def footage(self) -> str | None:
+        """The asset that the shot is made on."""
+        ...
+
+    def neighbours(self, target: str | None) -> Sequence[LayerModel]:
+        """The layers that are shown and stand in the same room as what follows `target`, nearest first."""
+        ...
+
     def model(self, asset: str) -> str:
-        """The path of a 3D model's file."""
+        """The path of a file that the renderer reads by itself: a 3D model or a light map."""
         ...
 
     def film(self, order: Order) -> F32:
-        """A model filmed as ordered: (h, w, 5), linear premultiplied light, its coverage and the ground's shadow."""
+        """3D things filmed as ordered: (h, w, 6), see `FilmSet.film`."""
         ...
 
     def table(self, asset: str) -> F32:

@@ -80,6 +80,53 @@ def cargo_crate() -> bytes:
     return _glb([(crate, face, {"rough": 0.8})])
 
 
+def little_cabin() -> bytes:
+    """A harbour keeper's cabin of dark boards with a roof of laths, a door and lit windows, as GLB. Metres; 24 cm wide.
+
+    Its walls fill the box of a crate of 24 by 19 by 19 cm, so that it covers one.
+    """
+    boards = tx.wood((512, 512), seed=71, light="#6b5a48", dark="#33281e")
+    trim, roof = np.array([0.42, 0.40, 0.34], np.float32), np.array([0.085, 0.10, 0.115], np.float32)
+    glow = np.array([1.0, 0.72, 0.34], np.float32)
+    w, h, d = 0.246, 0.19, 0.196
+    parts: list[tuple[Solid, F32, dict[str, Any]]] = [
+        (box("walls", (w, 0.134, d), boards, bevel=0.002).moved(shift(0, 0.067, 0)), boards, {"rough": 0.85})
+    ]
+    # Two slopes of a roof with a ridge along x, and the gables under them.
+    rise, reach = h + 0.012 - 0.134, d / 2 + 0.016
+    slope = float(np.degrees(np.arctan2(rise, reach)))
+    length = float(np.hypot(rise, reach)) + 0.006
+    for side in (-1.0, 1.0):
+        plate = box("roof", (w + 0.03, 0.006, length), np.zeros(3, np.float32), bevel=0.001)
+        at = shift(0, 0.134 + rise / 2, side * reach / 2) @ turn("x", side * slope)
+        parts.append((plate.moved(at), roof, {"rough": 0.7}))
+        for row in range(5):
+            lath = box("row", (w + 0.03, 0.003, 0.004), np.zeros(3, np.float32), bevel=0.0005)
+            along = (row + 0.5) / 5 - 0.5
+            parts.append((lath.moved(at @ shift(0, 0.0045, along * length)), 0.7 * roof, {"rough": 0.7}))
+    for k in range(9):
+        up = (k + 0.5) / 9
+        gable = box("gable", (w - 0.004, rise / 9 + 0.001, max(d * (1 - up), 0.004)), boards, bevel=0.0005)
+        parts.append((gable.moved(shift(0, 0.134 + rise * up, 0)), boards, {"rough": 0.85}))
+    lit: dict[str, Any] = {"rough": 0.4, "glow": (1.0, 0.62, 0.24)}
+    for face in (0.0, 90.0, 180.0, 270.0):
+        half = d / 2 if face in (0.0, 180.0) else w / 2
+        for x in (-0.058, 0.058) if face in (0.0, 180.0) else (0.0,):
+            place = turn("y", face) @ shift(x, 0.078, half)
+            parts.append((box("pane", (0.036, 0.04, 0.003), np.zeros(3, np.float32), bevel=0.0005).moved(place), glow, lit))
+            for size, dx, dy in (((0.044, 0.005), 0, 0.022), ((0.044, 0.005), 0, -0.022), ((0.005, 0.049), 0.021, 0),
+                                 ((0.005, 0.049), -0.021, 0), ((0.003, 0.04), 0, 0), ((0.036, 0.003), 0, 0)):  # fmt: skip
+                bar = box("bar", (*size, 0.005), np.zeros(3, np.float32), bevel=0.0005)
+                parts.append((bar.moved(place @ shift(dx, dy, 0.001)), trim, {"rough": 0.6}))
+    door = box("door", (0.04, 0.082, 0.006), np.zeros(3, np.float32), bevel=0.001).moved(shift(0, 0.042, d / 2))
+    parts.append((door, np.array([0.16, 0.055, 0.04], np.float32), {"rough": 0.5}))
+    parts.append((ball("knob", 0.0025, np.zeros(3, np.float32)).moved(shift(0.014, 0.04, d / 2 + 0.004)), BRASS,
+                  {"metal": 1.0, "rough": 0.25}))  # fmt: skip
+    chimney = box("chimney", (0.024, 0.06, 0.024), np.zeros(3, np.float32), bevel=0.001).moved(shift(-0.07, 0.195, -0.035))
+    parts.append((chimney, np.array([0.2, 0.09, 0.07], np.float32), {"rough": 0.9}))
+    return _glb(parts)
+
+
 def _glb(parts: list[tuple[Solid, F32, dict[str, Any]]]) -> bytes:
     import trimesh
 
@@ -92,6 +139,8 @@ def _glb(parts: list[tuple[Solid, F32, dict[str, Any]]]) -> bytes:
             material.baseColorTexture = Image.fromarray(encode_8bit(np.ascontiguousarray(colour)))
         else:
             material.baseColorFactor = [*(int(v) for v in encode_8bit(colour[None, None])[0, 0]), 255]
+        if "glow" in look:
+            material.emissiveFactor = list(look["glow"])
         mesh = trimesh.Trimesh(solid.vertices, solid.faces, process=False)
         mesh.visual = trimesh.visual.TextureVisuals(  # type: ignore[no-untyped-call]
             uv=solid.uv, material=material

@@ -11,9 +11,10 @@ from typing import Any
 import cv2
 import numpy as np
 
-from plonket.conventions import U8
+from plonket.conventions import F32, U8
 from plonket.elements.drawing import SUPER, shape, straight
-from plonket.elements.models import brass_whale, cargo_crate
+from plonket.elements.lights import evening_light, window_light
+from plonket.elements.models import brass_whale, cargo_crate, little_cabin
 from plonket.elements.painted import little_ship, night_harbour
 from plonket.phone import texture as tx
 
@@ -25,7 +26,7 @@ class Element:
     file: str
     name: str
     words: str
-    draw: Callable[[], U8 | bytes]
+    draw: Callable[[], U8 | F32 | bytes]
     settings: dict[str, Any]
 
 
@@ -150,16 +151,24 @@ ELEMENTS = [
             settings={"tall": 0.1}),  # fmt: skip
     Element(file="cargo-crate.glb", name="Cargo crate", words="crate box cargo wood model 3d", draw=cargo_crate,
             settings={"tall": 0.16}),  # fmt: skip
+    Element(file="little-cabin.glb", name="Little cabin", words="cabin house hut lit windows model 3d", draw=little_cabin,
+            settings={"tall": 0.2}),  # fmt: skip
+    Element(file="window-light.hdr", name="Window light", words="light map dome window day workshop", draw=window_light,
+            settings={}),  # fmt: skip
+    Element(file="evening-light.hdr", name="Evening light", words="light map dome sun evening sky harbour",
+            draw=evening_light, settings={}),  # fmt: skip
 ]
 
 
 def write_elements(folder: Path) -> None:
-    """Draw every element to `folder` as PNG or GLB, with ``shelf.json`` naming them."""
+    """Draw every element to `folder` as PNG, GLB or HDR, with ``shelf.json`` naming them."""
     folder.mkdir(parents=True, exist_ok=True)
     for element in ELEMENTS:
         made = element.draw()
         if isinstance(made, bytes):
             (folder / element.file).write_bytes(made)
+        elif made.dtype == np.float32:
+            cv2.imwrite(str(folder / element.file), np.ascontiguousarray(made[..., ::-1]))
         else:
             cv2.imwrite(str(folder / element.file), cv2.cvtColor(made, cv2.COLOR_RGBA2BGRA))
     index = [{"file": e.file, "name": e.name, "words": e.words, "settings": e.settings} for e in ELEMENTS]

@@ -65,6 +65,17 @@ class Carried:
             mixed = (1 - t) * _distance(a) + t * _distance(b)
             return np.where(mixed > 0, 255, 0).astype(np.uint8)
 
+    def known(self, frame: int) -> bool:
+        """Whether a frame's mask is worked out."""
+        before = [s for s in self.staked if s <= frame][-1:]
+        after = [s for s in self.staked if s > frame][:1]
+        starts = before if before == [frame] else before + after
+
+        def there(start: int) -> bool:
+            return start == frame or (start, frame) in self._known or self._load(f"{start}-{frame}") is not None
+
+        return all(there(start) for start in starts)
+
     def _from(self, start: int, frame: int) -> U8:
         """The mask of a frame as carried from a frame with strokes."""
         step = 1 if frame >= start else -1

@@ -8,6 +8,7 @@ from typing import Literal
 import cv2
 import numpy as np
 from pydantic import Field
+from scipy.interpolate import CubicSpline
 
 from plonket.conventions import F32
 from plonket.fields import Model, Number, number, plain, value_at
@@ -110,8 +111,11 @@ def strength_at(profile: GrainProfile, code: F32) -> F32:
     table = np.array(profile.strength, np.float64)
     where = np.linspace(0, 1, 64)
     out = np.empty_like(code)
+    # A curve through the bands: straight lines would cut off the bow that a sensor's grain has in the middle tones.
+    inside = np.clip(where, BANDS[0], BANDS[-1])
+    curve = np.maximum(CubicSpline(BANDS, table, bc_type="natural")(inside), 0.5 * table.min(axis=0)).astype(np.float32)
     for c in range(3):
-        lut = np.interp(where, BANDS, table[:, c]).astype(np.float32)
+        lut = np.ascontiguousarray(curve[:, c])
         out[..., c] = lut[np.clip(code[..., c] * 63 + 0.5, 0, 63).astype(np.int32)]
     return out
 

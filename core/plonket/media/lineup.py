@@ -48,8 +48,9 @@ def line_up_pictures(
     `ratio` is the second's rate by the first's.
     """
     work = work or Work()
-    a = _changes(first, frames_first, 1.0, work)
-    b = _changes(second, int(frames_second / ratio), ratio, work)
+    others = int(frames_second / ratio)
+    a = _changes(first, frames_first, 1.0, work, 0, frames_first + others)
+    b = _changes(second, others, ratio, work, frames_first, frames_first + others)
     shift, sure = _best(a, b)
     if sure < SURE:
         raise BadInput("lineup.picture", "The two pictures do not change alike anywhere.")
@@ -68,13 +69,14 @@ def _onsets(sound: Sound) -> F64:
     return np.maximum(np.diff(level, prepend=level[0]), 0)[:, None]
 
 
-def _changes(rgb: Callable[[int], U8], frames: int, ratio: float, work: Work) -> F64:
+def _changes(rgb: Callable[[int], U8], frames: int, ratio: float, work: Work, done: int, total: int) -> F64:
     """(n, k) what changes between frames in a picture of few pixels, in units of what each of them usually changes."""
     thumbs = []
     for i in range(frames):
         work.check_cancelled()
         grey = cv2.cvtColor(rgb(int(i * ratio)), cv2.COLOR_RGB2GRAY)
         thumbs.append(cv2.resize(grey, THUMB, interpolation=cv2.INTER_AREA).astype(np.float64).ravel())
+        work.progress(done + i + 1, total)
     change = np.diff(np.array(thumbs), axis=0, prepend=np.array(thumbs[:1]))
     return np.asarray(change / (change.std(axis=0) + 1.0))
 

@@ -11,7 +11,7 @@ from scipy.interpolate import PchipInterpolator
 from scipy.ndimage import gaussian_filter1d
 
 from plonket.conventions import F64
-from plonket.motion.camera.settings import CameraMotion
+from plonket.motion.camera.known import RoomMotion
 from plonket.motion.camera.track import CameraTrack
 from plonket.motion.camera.view import camera_movement
 from plonket.motion.plane.correct import corrected, quad_homography
@@ -139,9 +139,9 @@ def from_frame(h: F64, reference: int) -> F64:
     return np.asarray(out / out[:, 2:, 2:])
 
 
-def movement_of(motion: PointMotion | PlaneMotion | CameraMotion, measured: Measured, reference: int) -> F64:
+def movement_of(motion: PointMotion | PlaneMotion | RoomMotion, measured: Measured, reference: int) -> F64:
     """(n, 3, 3) from frame `reference` to every frame, whatever the kind of motion."""
-    if isinstance(motion, CameraMotion):
+    if isinstance(motion, RoomMotion):
         assert isinstance(measured, CameraTrack)
         return camera_movement(measured, reference)
     if isinstance(motion, PlaneMotion):

@@ -22,7 +22,7 @@ class Renderer:
         self._lock = threading.Lock()
 
     def film(self, order: Order) -> F32:
-        """What an order asks for: (h, w, 5), light, coverage and shadow.
+        """What an order asks for: (h, w, 6), see `FilmSet.film`.
 
         Raises `PlonketError` when the process dies over it twice.
         """
@@ -49,6 +49,7 @@ class Renderer:
 
     def _started(self) -> subprocess.Popen[bytes]:
         if self._process is None or self._process.poll() is not None:
+            self.close()
             self._process = subprocess.Popen(
                 [sys.executable, "-m", "plonket.scene.worker"], stdin=subprocess.PIPE, stdout=subprocess.PIPE
             )

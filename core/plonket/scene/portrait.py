@@ -8,7 +8,7 @@ import numpy as np
 
 from plonket.colour import encode_8bit
 from plonket.conventions import F32, F64, U8
-from plonket.scene.request import Lights, Order, View
+from plonket.scene.request import Lights, Order, Thing, View
 
 SIZE = (320, 240)
 GREY = 0.16
@@ -28,8 +28,9 @@ def portrait(path: str, extent: list[float], film: Callable[[Order], F32]) -> U8
     turn = np.stack([right, np.cross(back, right), back], axis=1)
     sun = np.array([-0.5, 0.75, 0.5]) / np.linalg.norm([-0.5, 0.75, 0.5])
     order = Order(
-        model=path, views=(View(eye=eye, turn=turn, model=model),), focal=1.55 * SIZE[0], principal=(SIZE[0] / 2, SIZE[1] / 2),
-        window=(0, 0, *SIZE), ground=0.0, ground_colour=(0.3, 0.3, 0.3), samples=16,
+        things=(Thing(model=path, stands=(model,)),), views=(View(eye=eye, turn=turn),),
+        focal=1.55 * SIZE[0], principal=(SIZE[0] / 2, SIZE[1] / 2),
+        window=(0, 0, *SIZE), ground=0.0, ground_colour=(0.3, 0.3, 0.3), shadows=True, samples=16,
         lights=Lights(sun=(float(sun[0]), float(sun[1]), float(sun[2])), sun_light=(0.8, 0.74, 0.66),
                       sky_light=(0.28, 0.29, 0.31), soft=0.08),
     )  # fmt: skip

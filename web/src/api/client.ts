@@ -9,7 +9,13 @@ export type Shot = Schemas["Shot"];
 export type PointMotion = Schemas["PointMotion"];
 export type PlaneMotion = Schemas["PlaneMotion"];
 export type CameraMotion = Schemas["CameraMotion"];
-export type Motion = PointMotion | PlaneMotion | CameraMotion;
+export type ObjectMotion = Schemas["ObjectMotion"];
+export type FormMotion = Schemas["FormMotion"];
+/** Motions that solve a room. */
+export type RoomMotion = CameraMotion | ObjectMotion | FormMotion;
+export type Motion = PointMotion | PlaneMotion | RoomMotion;
+export type Tug = Schemas["Tug"];
+export type FormFit = Schemas["FitOut"];
 export type Spot = Schemas["Spot"];
 export type CameraSolve = Schemas["CameraOut"];
 export type RoomDetail = Schemas["RoomDetailOut"];
@@ -23,6 +29,11 @@ export type PinLayer = Schemas["PinLayer"];
 export type BeamLayer = Schemas["BeamLayer"];
 export type GeneratedLayer = Schemas["GeneratedLayer"];
 export type ModelLayer = Schemas["ModelLayer"];
+export type FormLayer = Schemas["FormLayer"];
+export type LampLayer = Schemas["LampLayer"];
+export type DomeLayer = Schemas["DomeLayer"];
+/** Layers that stand on a spot of a room. */
+export type StandingLayer = ModelLayer | FormLayer | LampLayer;
 export type FillLayer = Schemas["FillLayer"];
 export type WashLayer = Schemas["WashLayer"];
 export type ParcelLayer = Schemas["ParcelLayer"];
@@ -49,7 +60,15 @@ export type ViewPath = Schemas["ViewOut"];
 export type Alike = Schemas["AlikeOut"];
 export type Anchor = Schemas["Anchor"];
 export type Layer =
-  StillLayer | PinLayer | BeamLayer | GeneratedLayer | ModelLayer | FillLayer | WashLayer | ParcelLayer;
+  | StillLayer
+  | PinLayer
+  | BeamLayer
+  | GeneratedLayer
+  | StandingLayer
+  | DomeLayer
+  | FillLayer
+  | WashLayer
+  | ParcelLayer;
 export type Follow = Schemas["Follow"];
 export type Num = StillLayer["x"];
 export type Slip = Schemas["SlipOut"];

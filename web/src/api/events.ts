@@ -1,7 +1,7 @@
 import type { QueryClient } from "@tanstack/react-query";
 import { create } from "zustand";
 import type { Job, ShotRecord } from "~/api/client";
-import { complain } from "~/ui/Notices";
+import { complain, mention } from "~/ui/Notices";
 
 /** One frame of a point while it is measured: [point, frame, x, y, confidence, state, reason]. */
 export type PointRow = [number, number, number, number, number, number, number];
@@ -57,6 +57,8 @@ export function takeJob(job: Job, client: QueryClient): void {
   if (job.kind === "deliver" && job.state === "done")
     void client.invalidateQueries({ queryKey: ["deliveries"] });
   if (job.kind === "deliver" && job.state === "failed") complain(job.message);
+  if (job.kind === "lineup" && job.state === "done")
+    mention(`${String(job.result["name"])} begins at frame ${String(job.result["starts"])}`);
   if (job.kind === "conform" && job.state === "failed")
     void client.invalidateQueries({ queryKey: ["assets"] });
 }

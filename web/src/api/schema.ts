@@ -124,6 +124,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/forms/outline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Outline
+         * @description The sharp edges of a form, to draw it.
+         */
+        get: operations["shots_forms_outline"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/health": {
         parameters: {
             query?: never;
@@ -492,6 +512,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/forms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add Form
+         * @description A new form in the middle of the picture, to be tugged into place on this frame.
+         */
+        post: operations["shots_forms_add_form"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/layers/{layer_id}/ahead": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Ahead
+         * @description How much of what is slow about a layer is worked out over the range.
+         */
+        get: operations["shots_likeness_ahead"];
+        put?: never;
+        /**
+         * Start Ahead
+         * @description Work out in the background what is slow about a layer, over the whole range.
+         */
+        post: operations["shots_likeness_start_ahead"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/layers/{layer_id}/colour": {
         parameters: {
             query?: never;
@@ -543,7 +607,7 @@ export interface paths {
         put?: never;
         /**
          * Line Up
-         * @description Start a layer's clip where it shows the same moment as the footage.
+         * @description Start a layer's clip where it shows the same moment as the footage, in the background.
          */
         post: operations["shots_likeness_line_up"];
         delete?: never;
@@ -667,7 +731,7 @@ export interface paths {
         put?: never;
         /**
          * Bring In Motion
-         * @description A new motion from a points, plane or corners file.
+         * @description A new motion from a points, plane, corners or camera file.
          */
         post: operations["shots_motions_bring_in_motion"];
         delete?: never;
@@ -690,6 +754,26 @@ export interface paths {
         get: operations["shots_motions_export"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/motions/{motion_id}/fit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Fit
+         * @description What these tugs would make of the form; nothing is changed. For showing it while a tug is dragged.
+         */
+        post: operations["shots_forms_fit"];
         delete?: never;
         options?: never;
         head?: never;
@@ -771,6 +855,46 @@ export interface paths {
          * @description Lay the ground, set the origin, a direction or a distance; one step that can be undone.
          */
         post: operations["shots_rooms_put_straight"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/motions/{motion_id}/touch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Touch
+         * @description The place on a form that is seen at a pixel; nothing where the form is not.
+         */
+        post: operations["shots_forms_touch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/motions/{motion_id}/tugs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tug
+         * @description The tugs of a form on a frame, which becomes a stake; one step that can be undone.
+         */
+        post: operations["shots_forms_tug"];
         delete?: never;
         options?: never;
         head?: never;
@@ -897,6 +1021,14 @@ export interface components {
             /** Suggestions */
             suggestions: components["schemas"]["SuggestionOut"][];
         };
+        /** AheadIn */
+        AheadIn: {
+            /**
+             * Percent
+             * @description Of full size, as the frames that are to be shown at once
+             */
+            percent: number;
+        };
         /** AheadOut */
         AheadOut: {
             /**
@@ -964,7 +1096,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "clip" | "still" | "table" | "model";
+            kind: "clip" | "still" | "table" | "model" | "light";
             /** Name */
             name: string;
             /** On Shelf */
@@ -1856,6 +1988,82 @@ export interface components {
             threshold: number;
         };
         /**
+         * DomeLayer
+         * @description Light from all round, as a light map recorded it; it takes the place of the even sky of all models in the room.
+         */
+        DomeLayer: {
+            /** Asset */
+            asset: string;
+            /**
+             * Blend
+             * @default normal
+             * @enum {string}
+             */
+            blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
+            /**
+             * @default {
+             *       "inverted": false,
+             *       "perspective": false,
+             *       "reference_frame": 0,
+             *       "shift": true,
+             *       "size": true,
+             *       "smooth": 0,
+             *       "target": null,
+             *       "turn": true
+             *     }
+             */
+            follow: components["schemas"]["Follow"];
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "dome";
+            /** Looks */
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Matte
+             * @description A layer that cuts this one by its own picture
+             */
+            matte: string | null;
+            /**
+             * Matte By
+             * @default alpha
+             * @enum {string}
+             */
+            matte_by: "alpha" | "luma";
+            /**
+             * Matte Inverted
+             * @default false
+             */
+            matte_inverted: boolean;
+            /** Name */
+            name: string;
+            /**
+             * Opacity
+             * @default 100
+             */
+            opacity: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Strength
+             * @default 100
+             */
+            strength: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Turn
+             * @default 0
+             */
+            turn: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /**
          * Dust
          * @description Motes in an area; those that are near or far are soft.
          */
@@ -1955,9 +2163,18 @@ export interface components {
         };
         /** FileIn */
         FileIn: {
+            /**
+             * Data
+             * @description Base64, for files that are no text: GLB
+             * @default
+             */
+            data: string;
             /** Name */
             name: string;
-            /** Text */
+            /**
+             * Text
+             * @default
+             */
             text: string;
         };
         /**
@@ -2069,6 +2286,23 @@ export interface components {
              * @default 400
              */
             to_y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /** FitOut */
+        FitOut: {
+            /** Deep */
+            deep: number;
+            /** Focal Px */
+            focal_px: number;
+            /**
+             * Off Px
+             * @description How far the tugs are from where the form shows them, RMS
+             */
+            off_px: number;
+            pose: components["schemas"]["Pose"];
+            /** Tall */
+            tall: number;
+            /** Wide */
+            wide: number;
         };
         /**
          * Flare
@@ -2213,6 +2447,273 @@ export interface components {
             rate: string;
             /** Width */
             width: number;
+        };
+        /** FormIn */
+        FormIn: {
+            /**
+             * Asset
+             * @description A model of the shelf, for the shape `model`
+             */
+            asset?: string | null;
+            /** Frame */
+            frame: number;
+            /**
+             * Shape
+             * @default box
+             * @enum {string}
+             */
+            shape: "box" | "cylinder" | "plane" | "model";
+        };
+        /**
+         * FormLayer
+         * @description A box, cylinder or plane on a spot in a room.
+         */
+        FormLayer: {
+            /**
+             * Blend
+             * @default normal
+             * @enum {string}
+             */
+            blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
+            /**
+             * Deep
+             * @default 0.3
+             */
+            deep: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * @default {
+             *       "inverted": false,
+             *       "perspective": false,
+             *       "reference_frame": 0,
+             *       "shift": true,
+             *       "size": true,
+             *       "smooth": 0,
+             *       "target": null,
+             *       "turn": true
+             *     }
+             */
+            follow: components["schemas"]["Follow"];
+            /**
+             * Frames
+             * @description Frames whose plate is projected, the first one above all
+             */
+            frames: number[];
+            /**
+             * Heading
+             * @default 0
+             */
+            heading: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "form";
+            /**
+             * Lift
+             * @default 0
+             */
+            lift: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Looks */
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Matte
+             * @description A layer that cuts this one by its own picture
+             */
+            matte: string | null;
+            /**
+             * Matte By
+             * @default alpha
+             * @enum {string}
+             */
+            matte_by: "alpha" | "luma";
+            /**
+             * Matte Inverted
+             * @default false
+             */
+            matte_inverted: boolean;
+            /** Name */
+            name: string;
+            /**
+             * Opacity
+             * @default 100
+             */
+            opacity: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Roll
+             * @default 0
+             */
+            roll: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Shape
+             * @default box
+             * @enum {string}
+             */
+            shape: "box" | "cylinder" | "plane";
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Soft
+             * @default 12
+             */
+            soft: number;
+            /**
+             * Tall
+             * @default 0.3
+             */
+            tall: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Tilt
+             * @default 0
+             */
+            tilt: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Use
+             * @default holdout
+             * @enum {string}
+             */
+            use: "holdout" | "plate";
+            /**
+             * Wide
+             * @default 0.3
+             */
+            wide: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /**
+         * FormMotion
+         * @description The movement of a simple form, or of the camera round it, from tugs and from what is seen on its surface.
+         */
+        FormMotion: {
+            /**
+             * Asset
+             * @description The model that the form is, for the shape `model`
+             */
+            asset: string | null;
+            /**
+             * Deep
+             * @default 0.2
+             */
+            deep: number;
+            /**
+             * Detail
+             * @default 60
+             */
+            detail: number;
+            /**
+             * Equivalent Mm
+             * @default 26
+             */
+            equivalent_mm: number;
+            /**
+             * Fits
+             * @default true
+             */
+            fits: boolean;
+            /**
+             * Focal Mm
+             * @default 35
+             */
+            focal_mm: number;
+            /**
+             * Focal Px
+             * @default 1000
+             */
+            focal_px: number;
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "form";
+            /**
+             * Knows
+             * @default unknown
+             * @enum {string}
+             */
+            knows: "unknown" | "equivalent" | "sensor" | "pixels";
+            /** Measurement */
+            measurement: string | null;
+            /**
+             * Moves
+             * @default object
+             * @enum {string}
+             */
+            moves: "object" | "camera";
+            /** Name */
+            name: string;
+            /**
+             * Reach Px
+             * @default 40
+             */
+            reach_px: number;
+            /**
+             * Reference Frame
+             * @default 0
+             */
+            reference_frame: number;
+            /**
+             * @default {
+             *       "scale": 1,
+             *       "shift": [
+             *         0,
+             *         0,
+             *         0
+             *       ],
+             *       "turn": [
+             *         0,
+             *         0,
+             *         0,
+             *         1
+             *       ]
+             *     }
+             */
+            room: components["schemas"]["Room"];
+            /**
+             * Sensor Mm
+             * @default 36
+             */
+            sensor_mm: number;
+            /**
+             * Shape
+             * @default box
+             * @enum {string}
+             */
+            shape: "box" | "cylinder" | "plane" | "model";
+            /** Stakes */
+            stakes: components["schemas"]["FormStake"][];
+            /**
+             * Strictness
+             * @default 45
+             */
+            strictness: number;
+            /**
+             * Tall
+             * @default 0.2
+             */
+            tall: number;
+            /**
+             * Wide
+             * @default 0.2
+             */
+            wide: number;
+        };
+        /**
+         * FormStake
+         * @description A frame on which the form was put right by hand: its tugs, and the pose that fits them.
+         */
+        FormStake: {
+            /** Frame */
+            frame: number;
+            pose: components["schemas"]["Pose"];
+            /** Tugs */
+            tugs: components["schemas"]["Tug"][];
         };
         /**
          * GeneratedLayer
@@ -2680,9 +3181,11 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "conform" | "measure" | "deliver" | "check" | "mend";
+            kind: "conform" | "measure" | "deliver" | "check" | "mend" | "ahead" | "lineup";
             /** Label */
             label: string;
+            /** Layer */
+            layer: string | null;
             /** Message */
             message: string;
             /** Motion */
@@ -2765,6 +3268,122 @@ export interface components {
             schema: {
                 [key: string]: unknown;
             };
+        };
+        /**
+         * LampLayer
+         * @description A soft rectangle that shines along the way it faces; it is not seen itself, only what it lights.
+         */
+        LampLayer: {
+            /**
+             * Blend
+             * @default normal
+             * @enum {string}
+             */
+            blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
+            /**
+             * Colour
+             * @default #ffe2b8
+             */
+            colour: string;
+            /**
+             * @default {
+             *       "inverted": false,
+             *       "perspective": false,
+             *       "reference_frame": 0,
+             *       "shift": true,
+             *       "size": true,
+             *       "smooth": 0,
+             *       "target": null,
+             *       "turn": true
+             *     }
+             */
+            follow: components["schemas"]["Follow"];
+            /**
+             * Heading
+             * @default 0
+             */
+            heading: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "lamp";
+            /**
+             * Lift
+             * @default 0.6
+             */
+            lift: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Looks */
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Matte
+             * @description A layer that cuts this one by its own picture
+             */
+            matte: string | null;
+            /**
+             * Matte By
+             * @default alpha
+             * @enum {string}
+             */
+            matte_by: "alpha" | "luma";
+            /**
+             * Matte Inverted
+             * @default false
+             */
+            matte_inverted: boolean;
+            /** Name */
+            name: string;
+            /**
+             * Opacity
+             * @default 100
+             */
+            opacity: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Roll
+             * @default 0
+             */
+            roll: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Strength
+             * @default 100
+             */
+            strength: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Tall
+             * @default 0.3
+             */
+            tall: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Tilt
+             * @default 50
+             */
+            tilt: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Wide
+             * @default 0.4
+             */
+            wide: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /** LayerAheadOut */
+        LayerAheadOut: {
+            /** Done */
+            done: number;
+            /**
+             * Slow
+             * @description Whether there is anything slow about the layer
+             */
+            slow: boolean;
+            /** Total */
+            total: number;
         };
         /**
          * Levels
@@ -2955,17 +3574,6 @@ export interface components {
              */
             by: "sound" | "picture";
         };
-        /** LineUpOut */
-        LineUpOut: {
-            /**
-             * Off
-             * @description What is left in frames, because clips start on whole ones
-             */
-            off: number;
-            shot: components["schemas"]["ShotOut"];
-            /** Starts */
-            starts: number;
-        };
         /** MatchIn */
         MatchIn: {
             /** Frame */
@@ -3090,6 +3698,16 @@ export interface components {
          *     `extent` is the model's width, height and depth in its file's unit.
          */
         ModelLayer: {
+            /**
+             * Across
+             * @default 1
+             */
+            across: number;
+            /**
+             * Across Gap
+             * @default 0.3
+             */
+            across_gap: number;
             /** Asset */
             asset: string;
             /**
@@ -3098,6 +3716,16 @@ export interface components {
              * @enum {string}
              */
             blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
+            /**
+             * Deep
+             * @default 1
+             */
+            deep: number;
+            /**
+             * Deep Gap
+             * @default 0.3
+             */
+            deep_gap: number;
             /** Extent */
             extent: [
                 number,
@@ -3119,10 +3747,24 @@ export interface components {
             follow: components["schemas"]["Follow"];
             /**
              * Ground Colour
-             * @description Colour that the ground throws back on to the model
              * @default #7a6a58
              */
             ground_colour: string;
+            /**
+             * Haze
+             * @default 0
+             */
+            haze: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Haze At
+             * @default 5
+             */
+            haze_at: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Haze Colour
+             * @default #aeb8c0
+             */
+            haze_colour: string;
             /**
              * Heading
              * @default 0
@@ -3365,6 +4007,79 @@ export interface components {
             seed: number;
         };
         /**
+         * ObjectMotion
+         * @description The movement of a rigid thing, solved from points on it that point motions follow.
+         */
+        ObjectMotion: {
+            /**
+             * Equivalent Mm
+             * @default 26
+             */
+            equivalent_mm: number;
+            /**
+             * Focal Mm
+             * @default 35
+             */
+            focal_mm: number;
+            /**
+             * Focal Px
+             * @default 1000
+             */
+            focal_px: number;
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "object";
+            /**
+             * Knows
+             * @default unknown
+             * @enum {string}
+             */
+            knows: "unknown" | "equivalent" | "sensor" | "pixels";
+            /** Measurement */
+            measurement: string | null;
+            /**
+             * Moves
+             * @default object
+             * @enum {string}
+             */
+            moves: "object" | "camera";
+            /** Name */
+            name: string;
+            /** Points */
+            points: string[];
+            /**
+             * Reference Frame
+             * @default 0
+             */
+            reference_frame: number;
+            /**
+             * @default {
+             *       "scale": 1,
+             *       "shift": [
+             *         0,
+             *         0,
+             *         0
+             *       ],
+             *       "turn": [
+             *         0,
+             *         0,
+             *         0,
+             *         1
+             *       ]
+             *     }
+             */
+            room: components["schemas"]["Room"];
+            /**
+             * Sensor Mm
+             * @default 36
+             */
+            sensor_mm: number;
+        };
+        /**
          * Outline
          * @description A closed outline with one shape, or one that changes from key to key.
          */
@@ -3444,6 +4159,14 @@ export interface components {
              */
             strength: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
+        /** OutlineOut */
+        OutlineOut: {
+            /**
+             * Edges
+             * @description Of each edge: x, y, z of both ends, then of the normals of both its sides
+             */
+            edges: number[][];
+        };
         /**
          * OutlinePoint
          * @description A point of an outline, in pixels, with the offsets of its two handles (0: a corner).
@@ -3512,7 +4235,7 @@ export interface components {
             /** Name */
             name: string;
             /** Stack */
-            stack: (components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["ModelLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
+            stack: (components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["ModelLayer"] | components["schemas"]["FormLayer"] | components["schemas"]["LampLayer"] | components["schemas"]["DomeLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
         };
         /**
          * ParcelLayer
@@ -3849,6 +4572,14 @@ export interface components {
              */
             wiped: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
+        /** PlaceOut */
+        PlaceOut: {
+            /**
+             * At
+             * @description x, y, z on the form of unit size
+             */
+            at: number[];
+        };
         /**
          * PlaneMotion
          * @description A flat surface outlined by regions on its reference frame.
@@ -4069,6 +4800,41 @@ export interface components {
              * @description x0, y0, x1, y1, ... for every frame of the clip
              */
             xy: number[];
+        };
+        /**
+         * Pose
+         * @description Where a form is: metres and a unit quaternion [x, y, z, w], from the form to the camera (x right, y up, looking
+         *     along -z).
+         */
+        Pose: {
+            /**
+             * Place
+             * @default [
+             *       0,
+             *       0,
+             *       -1
+             *     ]
+             */
+            place: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Turn
+             * @default [
+             *       0,
+             *       0,
+             *       0,
+             *       1
+             *     ]
+             */
+            turn: [
+                number,
+                number,
+                number,
+                number
+            ];
         };
         /** ProjectOut */
         ProjectOut: {
@@ -5016,7 +5782,7 @@ export interface components {
              */
             format: 1;
             /** Motions */
-            motions: (components["schemas"]["PointMotion"] | components["schemas"]["PlaneMotion"] | components["schemas"]["CameraMotion"])[];
+            motions: (components["schemas"]["PointMotion"] | components["schemas"]["PlaneMotion"] | components["schemas"]["CameraMotion"] | components["schemas"]["ObjectMotion"] | components["schemas"]["FormMotion"])[];
             /** Name */
             name: string;
             /** Parcels */
@@ -5026,7 +5792,7 @@ export interface components {
             /** Plate */
             plate: (components["schemas"]["Steady"] | components["schemas"]["Handheld"] | components["schemas"]["Mend"] | components["schemas"]["Clean"])[];
             /** Stack */
-            stack: (components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["ModelLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
+            stack: (components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["ModelLayer"] | components["schemas"]["FormLayer"] | components["schemas"]["LampLayer"] | components["schemas"]["DomeLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
         };
         /** ShotBrief */
         ShotBrief: {
@@ -5797,6 +6563,15 @@ export interface components {
              */
             text: string;
         };
+        /** TouchIn */
+        TouchIn: {
+            /** Frame */
+            frame: number;
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
+        };
         /**
          * TrackPoint
          * @description One named point: what it looks like and where it was put by hand.
@@ -5820,6 +6595,31 @@ export interface components {
              * @default 40
              */
             reach_px: number;
+        };
+        /**
+         * Tug
+         * @description A handle dropped on a form and dragged to where it belongs in the picture.
+         *
+         *     `at` is a place on the form of unit size (x and z from -0.5 to 0.5, y from 0 to 1), `x` and `y` pixels of the frame.
+         */
+        Tug: {
+            /** At */
+            at: [
+                number,
+                number,
+                number
+            ];
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
+        };
+        /** TugsIn */
+        TugsIn: {
+            /** Frame */
+            frame: number;
+            /** Tugs */
+            tugs: components["schemas"]["Tug"][];
         };
         /** ViewOut */
         ViewOut: {
@@ -6035,7 +6835,7 @@ export interface operations {
     library_api_assets: {
         parameters: {
             query?: {
-                kind?: ("clip" | "still" | "table" | "model") | null;
+                kind?: ("clip" | "still" | "table" | "model" | "light") | null;
             };
             header?: never;
             path?: never;
@@ -6165,6 +6965,29 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    shots_forms_outline: {
+        parameters: {
+            query: {
+                shape: "box" | "cylinder" | "plane" | "model";
+                asset?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutlineOut"];
+                };
             };
         };
     };
@@ -6712,6 +7535,84 @@ export interface operations {
             };
         };
     };
+    shots_forms_add_form: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FormIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotOut"];
+                };
+            };
+        };
+    };
+    shots_likeness_ahead: {
+        parameters: {
+            query: {
+                percent: number;
+            };
+            header?: never;
+            path: {
+                shot_id: string;
+                layer_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayerAheadOut"];
+                };
+            };
+        };
+    };
+    shots_likeness_start_ahead: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                layer_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AheadIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
     shots_keys_pick: {
         parameters: {
             query: {
@@ -6788,7 +7689,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LineUpOut"];
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
         };
@@ -6997,6 +7898,33 @@ export interface operations {
             };
         };
     };
+    shots_forms_fit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                motion_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TugsIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FitOut"];
+                };
+            };
+        };
+    };
     shots_motions_measure: {
         parameters: {
             query?: never;
@@ -7092,6 +8020,60 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["RoomIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotOut"];
+                };
+            };
+        };
+    };
+    shots_forms_touch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                motion_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TouchIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlaceOut"] | null;
+                };
+            };
+        };
+    };
+    shots_forms_tug: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                motion_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TugsIn"];
             };
         };
         responses: {

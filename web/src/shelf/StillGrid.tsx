@@ -32,7 +32,7 @@ export function StillGrid({
                   loading="lazy"
                   className="absolute inset-0 size-full object-contain p-1.5"
                   src={
-                    asset.kind === "model"
+                    asset.kind === "model" || asset.kind === "light"
                       ? `/api/models/${asset.digest}.jpg`
                       : asset.kind === "still"
                         ? `/api/media/${asset.digest}/original`
@@ -52,7 +52,9 @@ export function StillGrid({
                   ? "Colour table"
                   : asset.kind === "model"
                     ? "3D model"
-                    : `${asset.width} × ${asset.height}`}
+                    : asset.kind === "light"
+                      ? "Light map"
+                      : `${asset.width} × ${asset.height}`}
                 {asset.kind === "clip" && ` · ${asset.frames} fr`}
               </span>
             </span>

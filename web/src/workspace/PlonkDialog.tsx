@@ -4,7 +4,7 @@ import { AddFiles } from "~/shelf/AddFiles";
 import { matches, StillGrid } from "~/shelf/StillGrid";
 import { Dialog } from "~/ui/Dialog";
 import { OnOff } from "~/ui/OnOff";
-import { EVERYWHERE, GENERATED, useAddLayer, usePlonkPinned } from "~/workspace/actions/plonk";
+import { EVERYWHERE, GENERATED, useAddDome, useAddLayer, usePlonkPinned } from "~/workspace/actions/plonk";
 import { useOpenShot } from "~/workspace/context";
 import { wholePicture } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
@@ -22,6 +22,7 @@ export function PlonkDialog() {
   const asPin = pinned && plane;
   const { data: kinds } = useKinds("generator");
   const add = useAddLayer();
+  const dome = useAddDome();
   const said = words.toLowerCase();
   const made = (kinds ?? []).filter((k) => `${k.label} ${k.help}`.toLowerCase().includes(said));
   const everywhere = (kind: string, label: string) => {
@@ -31,7 +32,10 @@ export function PlonkDialog() {
   const stills = (data ?? []).filter(
     (a) =>
       a.kind !== "table" &&
-      (a.kind === "still" || a.kind === "model" || (a.state === "ready" && a.digest !== footage)) &&
+      (a.kind === "still" ||
+        a.kind === "model" ||
+        a.kind === "light" ||
+        (a.state === "ready" && a.digest !== footage)) &&
       matches(a, words),
   );
   return (
@@ -55,7 +59,7 @@ export function PlonkDialog() {
             <OnOff label="Pin to the plane" checked={pinned} onChange={setPinned} /> Pin to the plane
           </label>
         )}
-        <AddFiles accept="image/*,video/*,.cube,.glb,.gltf,.obj,.ply,.stl" label="Bring in an element" />
+        <AddFiles accept="image/*,video/*,.hdr,.cube,.glb,.gltf,.obj,.ply,.stl" label="Bring in an element" />
       </div>
       {made.length > 0 && (
         <>
@@ -84,7 +88,7 @@ export function PlonkDialog() {
               </li>
             ))}
           </ul>
-          <h3 className="mb-1.5 text-xs font-bold">Stills, clips and models</h3>
+          <h3 className="mb-1.5 text-xs font-bold">Stills, clips, models and light</h3>
         </>
       )}
       {stills.length ? (
@@ -93,7 +97,8 @@ export function PlonkDialog() {
           verb="Plonk"
           onChoose={(asset) => {
             act({ do: "open", what: "shelf", on: false });
-            if (asPin) pin(asset.digest);
+            if (asset.kind === "light") void dome(asset);
+            else if (asPin) pin(asset.digest);
             else act({ do: "tool", tool: "plonk", asset: asset.digest });
           }}
         />

@@ -1,4 +1,4 @@
-import type { CameraMotion, CameraSolve, ModelLayer, Spot } from "~/api/client";
+import type { CameraSolve, RoomMotion, Spot, StandingLayer } from "~/api/client";
 import { type Matrix, type Point, times, valueAt } from "~/workspace/geometry";
 
 /** The browser's copy of the core's `RoomCamera`: the solved camera in its room, for handles and marks. */
@@ -48,7 +48,7 @@ export interface RoomCamera {
 }
 
 export function roomCamera(
-  motion: CameraMotion,
+  motion: RoomMotion,
   solve: CameraSolve,
   frames: number,
   size: { w: number; h: number },
@@ -202,14 +202,27 @@ export function atDepthOf(camera: RoomCamera, frame: number, pixel: Point, place
   return plus(eye, by(way, dot(minus(place, eye), ahead) / Math.max(dot(way, ahead), 1e-6)));
 }
 
-/** A model in its room: from its own unit to metres, as the core's `stands`. */
+/** A thing in its room, as the core's `axes_of`; lengths in metres. */
 export interface Standing {
   foot: V3;
-  /** What one of its units spans along its own x, y and z. */
+  /** Unit ways along its own x, y and z. */
   axes: [V3, V3, V3];
+  /** How wide, tall and deep it is. */
+  size: V3;
 }
 
-export function standing(camera: RoomCamera, spot: Spot, layer: ModelLayer, frame: number): Standing {
+/** How wide, tall and deep a thing is in the room. */
+export function sizeOf(layer: StandingLayer, frame: number): V3 {
+  const tall = valueAt(layer.tall, frame);
+  if (layer.kind === "model") {
+    const s = tall / Math.max(layer.extent[1], 1e-9);
+    return [layer.extent[0] * s, tall, layer.extent[2] * s];
+  }
+  if (layer.kind === "lamp") return [valueAt(layer.wide, frame), tall, 0];
+  return [valueAt(layer.wide, frame), layer.shape === "plane" ? 0 : tall, valueAt(layer.deep, frame)];
+}
+
+export function standing(camera: RoomCamera, spot: Spot, layer: StandingLayer, frame: number): Standing {
   const foot: V3 = [valueAt(spot.x, frame), valueAt(spot.y, frame), valueAt(spot.z, frame)];
   const [right, up] = spotAxes(camera, spot, frame, foot);
   const front: V3 = [
@@ -223,9 +236,12 @@ export function standing(camera: RoomCamera, spot: Spot, layer: ModelLayer, fram
     about("x", valueAt(layer.tilt, frame)),
     about("z", valueAt(layer.roll, frame)),
   ].reduce(multiplied, base);
-  const size = valueAt(layer.tall, frame) / Math.max(layer.extent[1], 1e-9);
-  const column = (k: number): V3 => [turned[k]! * size, turned[3 + k]! * size, turned[6 + k]! * size];
-  return { foot: plus(foot, by(up, valueAt(layer.lift, frame))), axes: [column(0), column(1), column(2)] };
+  const column = (k: number): V3 => [turned[k]!, turned[3 + k]!, turned[6 + k]!];
+  return {
+    foot: plus(foot, by(up, valueAt(layer.lift, frame))),
+    axes: [column(0), column(1), column(2)],
+    size: sizeOf(layer, frame),
+  };
 }
 
 function about(axis: "x" | "y" | "z", degrees: number): M3 {
@@ -239,3 +255,15 @@ const multiplied = (a: M3, b: M3): M3 =>
   [0, 1, 2].flatMap((r) =>
     [0, 1, 2].map((c) => a[3 * r]! * b[c]! + a[3 * r + 1]! * b[3 + c]! + a[3 * r + 2]! * b[6 + c]!),
   );
+
+/** Where a place on a form (metres) is seen, by the form's pose before the camera. */
+export function formSeen(
+  pose: { place: readonly number[]; turn: readonly number[] },
+  focal: number,
+  size: { w: number; h: number },
+  at: V3,
+): Point | null {
+  const [x, y, z] = plus(across(matrixOf(pose.turn), at), pose.place as unknown as V3);
+  if (z >= -BEHIND) return null;
+  return { x: (x / -z) * focal + size.w / 2, y: (y / z) * focal + size.h / 2 };
+}

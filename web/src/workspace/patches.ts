@@ -1,4 +1,4 @@
-import type { Layer, Look, Motion, PatchStep, Perch, Shot, PlacedLayer } from "~/api/client";
+import type { Layer, Look, Motion, PatchStep, Perch, Shot, StandingLayer, PlacedLayer } from "~/api/client";
 
 const indexOf = (list: { id: string }[], id: string) => list.findIndex((x) => x.id === id);
 
@@ -253,3 +253,7 @@ export function freshName(name: string, taken: { name: string }[]): string {
 /** Whether a layer is placed by x, y, turn and size of its own. */
 export const isPlaced = (layer: Layer | null | undefined): layer is PlacedLayer =>
   layer?.kind === "still" || layer?.kind === "generated" || layer?.kind === "parcel";
+
+/** Whether a layer stands on a spot of a room, with handles of its own. */
+export const stands = (layer: Layer): layer is StandingLayer =>
+  layer.kind === "model" || layer.kind === "form" || layer.kind === "lamp";

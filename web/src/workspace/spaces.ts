@@ -1,6 +1,6 @@
 import { useQueries, useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
-import type { CameraMotion, Follow, Motion, Num, Perch, PlacedLayer, PlaneMotion, Shot } from "~/api/client";
+import type { Follow, Motion, Num, Perch, PlacedLayer, PlaneMotion, RoomMotion, Shot } from "~/api/client";
 import { measurementQuery, movementQuery, viewQuery } from "~/api/queries";
 import { type RoomCamera, roomCamera, spotMatrix } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
@@ -119,12 +119,16 @@ function useViewRows(which: "matrices" | "held"): ((frame: number) => Matrix) | 
   return useMemo(() => (rows?.length ? (frame) => rows[Math.min(frame, rows.length - 1)]! : null), [rows]);
 }
 
+/** Whether a motion solves a room in which things stand. */
+export const solves = (m: Motion): m is RoomMotion =>
+  m.kind === "camera" || m.kind === "object" || m.kind === "form";
+
 /** The solved cameras of the shot in their rooms, by motion. */
 export function useCameras(): Map<string, RoomCamera> {
   const { record } = useOpenShot();
   const { motions, footage } = record.document;
   const solved = useMemo(
-    () => motions.filter((m): m is CameraMotion => m.kind === "camera" && m.measurement !== null),
+    () => motions.filter((m): m is RoomMotion => solves(m) && m.measurement !== null),
     [motions],
   );
   const found = useQueries({

@@ -1,8 +1,9 @@
 import { useMemo } from "react";
-import type { CameraMotion, Measurement, Motion, PlaneMotion, PointMotion } from "~/api/client";
+import type { Measurement, Motion, PlaneMotion, PointMotion, RoomMotion } from "~/api/client";
 import { type PartialTracks, useLive } from "~/api/events";
 import { useMeasurement } from "~/api/queries";
 import type { Matrix, Point } from "~/workspace/geometry";
+import { solves } from "~/workspace/spaces";
 
 export const NONE = 0;
 export const TRACKED = 1;
@@ -93,7 +94,7 @@ export function useHealth(motion: Motion): Health {
   return useMemo(() => {
     const measured = stored !== undefined || live !== undefined;
     if (motion.kind === "points") return { frames: tracks.frames, measured, at: pointTrust(motion, tracks) };
-    if (motion.kind === "camera")
+    if (solves(motion))
       return { frames: stored?.frames ?? 0, measured, at: (f) => cameraTrust(motion, stored, f) };
     return { frames: stored?.frames ?? 0, measured, at: (f) => planeTrust(motion, stored, live, f) };
   }, [motion, tracks, stored, live]);
@@ -134,7 +135,7 @@ function planeTrust(
   };
 }
 
-function cameraTrust(motion: CameraMotion, stored: Measurement | undefined, frame: number): Trust | null {
+function cameraTrust(motion: RoomMotion, stored: Measurement | undefined, frame: number): Trust | null {
   const camera = motion.measurement ? stored?.camera : undefined;
   const state = camera?.state[frame] ?? NONE;
   if (!camera || state === NONE) return null;

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import NDArray
 
 from plonket.context import Work
 from plonket.conventions import F64
@@ -36,16 +37,23 @@ def solve_object(
         Too few points, or movement that no rigid thing makes.
     """
     seen = np.array([tracks.known(k) for k in range(len(tracks.ids))], bool).reshape(-1, tracks.frames)
+    return solve_rigid(tracks.xy, seen, size, focal=focal, work=work)
+
+
+def solve_rigid(
+    xy: F64, seen: NDArray[np.bool_], size: tuple[int, int], *, focal: float | None = None, work: Work | None = None
+) -> CameraTrack:
+    """The same from paths (m, n, 2) and where they are known (m, n)."""
     if (seen.sum(axis=1) >= 3).sum() < LEAST_POINTS:
         raise Degenerate(
             "object.points", "An object needs eight points that are followed on it, or more. Mark and follow further ones."
         )
-    details = Details(xy=np.where(seen[..., None], tracks.xy, np.nan), seen=seen)
+    details = Details(xy=np.where(seen[..., None], xy, np.nan), seen=seen)
     solved = solve_given(details, size, Asked(focal=focal, distortion=False, readout=False), least=6, work=work)
-    return _track(solved, details, tracks, size)
+    return _track(solved, details, size)
 
 
-def _track(solved: Solved, details: Details, tracks: PointTracks, size: tuple[int, int]) -> CameraTrack:
+def _track(solved: Solved, details: Details, size: tuple[int, int]) -> CameraTrack:
     bundle = solved.bundle
     middle = bundle.points[solved.kept].mean(axis=0)
     first = bundle.rotation[0]
@@ -55,8 +63,8 @@ def _track(solved: Solved, details: Details, tracks: PointTracks, size: tuple[in
     turn = TO_WORLD @ bundle.rotation @ first.T @ TO_WORLD
     place = (np.einsum("nij,j->ni", bundle.rotation, middle) + bundle.shift) @ TO_WORLD / depth
     sight = sightings(details.xy, details.seen, bundle.frames, size)
-    facts = judged(bundle, sight, solved.kept, tracks.frames)
-    n, at = tracks.frames, bundle.frames
+    count, n = details.seen.shape
+    facts, at = judged(bundle, sight, solved.kept, n), bundle.frames
     position, rotation = np.zeros((n, 3)), np.tile(np.eye(3), (n, 1, 1))
     position[at], rotation[at] = place, turn
     sure = np.zeros(n, np.float32)
@@ -65,8 +73,8 @@ def _track(solved: Solved, details: Details, tracks: PointTracks, size: tuple[in
         size=size, kind="full", locked=False, position=position, rotation=rotation, focal=np.full(n, bundle.focal),
         distortion=(0.0, 0.0, 0.0, 0.0, 0.0), readout=0.0,
         state=facts.state, reason=facts.reason, confidence=sure, error_px=facts.error_px,
-        seen=facts.seen, ids=np.arange(len(tracks.ids)), points=points, point_error=solved.error.astype(np.float32),
-        angle=np.degrees(solved.angle).astype(np.float32), kept=solved.kept, strong=np.ones(len(tracks.ids), bool),
+        seen=facts.seen, ids=np.arange(count), points=points, point_error=solved.error.astype(np.float32),
+        angle=np.degrees(solved.angle).astype(np.float32), kept=solved.kept, strong=np.ones(count, bool),
         xy=details.xy.astype(np.float32), noise=solved.noise, focal_doubt=solved.focal_doubt, followed="",
         warnings=solved.warnings,
     )  # fmt: skip

@@ -21,10 +21,21 @@ HIDDEN = np.array([[1e-9, 0.0, -1e7], [0.0, 1e-9, -1e7], [0.0, 0.0, 1.0]])
 
 @dataclass(frozen=True, slots=True)
 class RoomCamera:
-    """A measured camera in its room."""
+    """A measured camera in its room.
+
+    `still` : frame on which the room's light is as it is set, where it is the room that moves before a still camera.
+    """
 
     track: CameraTrack
     room: Room
+    still: int | None = None
+
+    def lit(self, frame: int) -> F64:
+        """(3, 3) how the light lies in the room at a frame: of a room that moves, it stays with the camera."""
+        if self.still is None:
+            return np.eye(3)
+        at = min(self.still, self.track.frames - 1)
+        return np.asarray(self.turn(frame) @ self.turn(at).T)
 
     def eye(self, frame: int) -> F64:
         """(3,) metres."""

@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import json
 import shutil
-import uuid
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -16,33 +15,28 @@ from django.core.management.base import BaseCommand
 
 from jobs.kinds import conform_asset
 from library.assets import bring_in
-from library.demo_stack import LAMP, keeper_by_night, lamp_opened, ship_in_the_beam, size_of, standing_at
+from library.demo_parts import footage_of, measure
+from library.demo_rooms import cabin_on_the_crate, on_the_quay, whale_on_the_bench
+from library.demo_stack import LAMP, keeper_by_night, lamp_opened, ship_in_the_beam
 from library.models import Asset, Project
 from plonket.colour import encode_8bit, linear_from_8bit
-from plonket.key.screen import ScreenKey
 from plonket.layers.beam import Anchor, BeamLayer
-from plonket.layers.model import ModelLayer
 from plonket.layers.pin import PinLayer
 from plonket.layers.still import StillLayer
-from plonket.looks.colour import Colour
-from plonket.looks.wrap import Wrap
 from plonket.masks.graded import GradedMask
 from plonket.masks.kinds import Mask
 from plonket.masks.outlined import OutlineMask
 from plonket.match import match_to_plate
 from plonket.media import open_clip
 from plonket.media.write import Coding, VideoWriter
-from plonket.motion.camera.settings import CameraMotion
 from plonket.motion.following import Follow
-from plonket.motion.kinds import MOTIONS
-from plonket.motion.perch import Perch
 from plonket.motion.plane.settings import PlaneMotion, Region
 from plonket.motion.points.settings import Given, PointMotion, TrackPoint
 from plonket.outline import Outline, polygon_outline
 from plonket.plate.clean import Clean, CleanFrame
 from plonket.plate.mend import Mend
 from plonket.plate.steady import Steady
-from plonket.shot import Footage, Layer
+from plonket.shot import Layer
 from plonket.shot import Shot as Document
 from plonket.sources import ShotSources
 from plonket_server import store
@@ -82,24 +76,19 @@ def load_demo() -> Project:
     if "harbour" in clips:
         _clean_lens(project, clips["harbour"])
         if "keeper" in clips:
-            _on_the_quay(project, clips["harbour"], clips["keeper"])
-        _whale(project, clips["harbour"], elements["Brass whale"])
+            on_the_quay(project, clips["harbour"], clips["keeper"])
+        whale_on_the_bench(project, clips["harbour"], elements["Brass whale"], elements["Cargo crate"])
     if "keeper" in clips:
         _by_night(project, clips["keeper"], elements["Night harbour"])
     _lamp(project, "A ship in the beam", clips["workshop"], lambda tip: ship_in_the_beam(tip, elements["Little ship"]))
     _lamp(project, "The lamp opened", clips["workshop"], lambda tip: lamp_opened(tip, elements["Night harbour"]))
+    cabin_on_the_crate(project, clips["workshop"], elements["Little cabin"], elements["Window light"])
     _no_tin(project, clips["workshop"], elements)
     chart = _night_chart(project, clips["workshop"], elements)
     _held_chart(project, clips["workshop"], chart)
     _chart_wall(project, clips["workshop"], elements)
     return project
 
-
-def footage_of(asset: Asset) -> Footage:
-    """The whole clip as a shot's footage."""
-    info = asset.info
-    return Footage(asset=asset.digest, name=asset.name, width=info["width"], height=info["height"], rate=info["fps"],
-                   frames=info["frames"], in_frame=0, out_frame=info["frames"] - 1)  # fmt: skip
 
 
 def _take(path: Path, name: str, **known: Any) -> Asset:
@@ -132,7 +121,7 @@ def _chart_wall(project: Project, clip: Asset, elements: dict[str, Asset]) -> No
     )  # fmt: skip
     document = Document(name="Chart wall, take 3", footage=footage_of(clip), motions=[lamp, tacks])
     shot = add_shot(project, document, "Footage and points")
-    _measure(shot.id, clip)
+    measure(shot.id, clip)
     boat, flare = elements["Paper boat"], elements["Lamp flare"]
     left, right = truth["tack top left"], truth["tack top right"]
     middle = ((left[0] + right[0]) / 2, (left[1] + right[1]) / 2)
@@ -148,22 +137,6 @@ _measured: dict[tuple[str, str], str] = {}
 """What was measured in this load, by clip and motion: several shots follow the same thing."""
 
 
-def _measure(shot_id: uuid.UUID, clip: Asset) -> None:
-    """Measure every motion of a shot here and now."""
-    reader = open_clip(store.derived_folder(clip.digest) / "clip.mp4")
-
-    def change(document: Document) -> Document:
-        measured = []
-        for motion in document.motions:
-            known = (clip.digest, motion.model_dump_json())
-            if known not in _measured or not store.measurement_path(_measured[known]).exists():
-                _measured[known] = store.keep_measurement(MOTIONS.get(motion.kind).run(motion, reader).to_bytes())
-            measured.append(motion.model_copy(update={"measurement": _measured[known]}))
-        return document.model_copy(update={"motions": measured})
-
-    change_shot(shot_id, "Measure", change)
-    reader.close()
-
 
 def _night_chart(project: Project, clip: Asset, elements: dict[str, Asset]) -> PlaneMotion:
     """The sea chart on the wall replaced by its night version, pinned to the measured plane, which is returned."""
@@ -176,7 +149,7 @@ def _night_chart(project: Project, clip: Asset, elements: dict[str, Asset]) -> P
     )  # fmt: skip
     document = Document(name="Night chart on the wall", footage=footage_of(clip), motions=[chart])
     shot = add_shot(project, document, "Footage and plane")
-    _measure(shot.id, clip)
+    measure(shot.id, clip)
     night = elements["Night chart"]
     pinned = PinLayer(id="night", name="Night route", asset=night.digest, width=night.info["width"],
                       height=night.info["height"], plane="chart", shutter=120.0)  # fmt: skip
@@ -208,7 +181,7 @@ def _no_tin(project: Project, clip: Asset, elements: dict[str, Asset]) -> None:
     )  # fmt: skip
     document = Document(name="A boat for the tin", footage=footage_of(clip), motions=[bench])
     shot = add_shot(project, document, "Footage and plane")
-    _measure(shot.id, clip)
+    measure(shot.id, clip)
     round_it = [(724, 556), (752, 541), (826, 541), (858, 556), (870, 606), (918, 636), (918, 694), (790, 703), (726, 694)]
     mask = OutlineMask(id="mask-1", name="Tin and shadow", rides="to:bench", reference_frame=at, soft=5.0,
                        outline=polygon_outline(np.array(round_it, np.float64), at))  # fmt: skip
@@ -221,50 +194,6 @@ def _no_tin(project: Project, clip: Asset, elements: dict[str, Asset]) -> None:
     change_shot(shot.id, "A boat for the tin", lambda d: d.model_copy(update={"plate": [clean], "stack": [layer]}))
 
 
-def _on_the_quay(project: Project, plate: Asset, subject: Asset) -> None:
-    """The keeper taken off his green cloth, tape crosses and all, and stood on the quay of the solved harbour."""
-    at = 60
-    camera = CameraMotion(id="camera", name="Camera", reference_frame=at)
-    shot = add_shot(project, Document(name="The keeper on the quay", footage=footage_of(plate), motions=[camera]), "Footage")
-    _measure(shot.id, plate)
-
-    def stand(now: Document) -> Document:
-        solved = ShotSources(now, pool()).camera("camera")
-        assert solved is not None
-        spot = standing_at(solved, at, (662.0, 332.0))
-        perch = Perch(id="quay", name="Quay", spot=spot, follow=Follow(target="camera", reference_frame=at, perspective=True))
-        keeper = StillLayer(
-            id="keeper", name="Keeper", **size_of(subject), x=0.0, y=-85.0, size=34.0, after="loop", key=ScreenKey(lone=90.0),
-            follow=Follow(target="quay", reference_frame=at, perspective=True), looks=[
-                Colour(id="look-1", name="Colour", exposure=-0.15, warm=14.0),
-                Wrap(id="look-2", name="Light wrap", width=4.0, strength=45.0),
-            ],
-        )  # fmt: skip
-        return now.model_copy(update={"perches": [perch], "stack": [keeper]})
-
-    change_shot(shot.id, "The keeper off his cloth", stand)
-
-
-def _whale(project: Project, clip: Asset, whale: Asset) -> None:
-    """The brass whale on the bench before the solved harbour, with its shadow."""
-    at = 60
-    camera = CameraMotion(id="camera", name="Camera", reference_frame=at)
-    shot = add_shot(project, Document(name="A whale on the bench", footage=footage_of(clip), motions=[camera]), "Footage")
-    _measure(shot.id, clip)
-
-    def stand(now: Document) -> Document:
-        solved = ShotSources(now, pool()).camera("camera")
-        assert solved is not None
-        spot = standing_at(solved, at, (1010.0, 652.0)).model_copy(update={"faces": "still"})
-        bench = Perch(id="bench", name="Bench", spot=spot, follow=Follow(target="camera", reference_frame=at, perspective=True))
-        model = ModelLayer(
-            id="whale", name="Brass whale", asset=whale.digest, extent=whale.info["extent"], tall=0.15, heading=-24.0,
-            sun=85.0, sun_heading=-35.0, sun_height=58.0, sun_soft=8.0, sky=70.0,
-            follow=Follow(target="bench", reference_frame=at, perspective=True),
-        )  # fmt: skip
-        return now.model_copy(update={"perches": [bench], "stack": [model]})
-
-    change_shot(shot.id, "Stand the whale on the bench", stand)
 
 
 def _lamp(project: Project, name: str, clip: Asset, stack: Callable[[tuple[float, float]], list[Layer]]) -> None:
@@ -272,7 +201,7 @@ def _lamp(project: Project, name: str, clip: Asset, stack: Callable[[tuple[float
     tip = _true_points("workshop", LAMP)["lamp tip"]
     lamp = PointMotion(id="lamp", name="Lamp tip", points=[_point("lamp-tip", "Lamp tip", LAMP, *tip)])
     shot = add_shot(project, Document(name=name, footage=footage_of(clip), motions=[lamp]), "Footage and point")
-    _measure(shot.id, clip)
+    measure(shot.id, clip)
     change_shot(shot.id, "Build it up", lambda d: d.model_copy(update={"stack": stack(tip)}))
 
 
@@ -320,7 +249,7 @@ def _lanterns(project: Project, clip: Asset, elements: dict[str, Asset]) -> None
     )  # fmt: skip
     document = Document(name="Lanterns for the keeper", footage=footage_of(clip), motions=[wands])
     shot = add_shot(project, document, "Footage and points")
-    _measure(shot.id, clip)
+    measure(shot.id, clip)
     lantern = elements["Lantern"]
     string = BeamLayer(
         id="string", name="Lantern string", curve="hanging", sag=22.0, width=3.0, colour="#8a6b45", glow=0.0, held_at=19.0,
@@ -341,7 +270,7 @@ def _bare_cloth(project: Project, clip: Asset) -> None:
     )  # fmt: skip
     document = Document(name="Crosses off the cloth", footage=footage_of(clip), motions=[marks])
     shot = add_shot(project, document, "Footage and points")
-    _measure(shot.id, clip)
+    measure(shot.id, clip)
     # A square round each, a little wider to the lower right, where its shadow lies.
     square = np.array([[-36, -36], [42, -36], [42, 42], [-36, 42]], np.float64)
     masks: list[Mask] = [

@@ -1,5 +1,5 @@
 import { useCallback } from "react";
-import { type CameraMotion, type RoomDetail, post } from "~/api/client";
+import { type CameraMotion, type RoomDetail, type RoomMotion, post } from "~/api/client";
 import { complain } from "~/ui/Notices";
 import { useMeasure } from "~/workspace/actions/jobs";
 import { by, length, minus, type RoomCamera, type V3 } from "~/workspace/camera";
@@ -15,6 +15,26 @@ export function useAddCamera() {
     const id = freshShotId("camera", shot);
     const name = freshName("Camera", shot.motions);
     const value = { kind: "camera", id, name };
+    const done = await edits.edit(`Add ${name}`, [{ op: "add", path: "/motions/-", value }]);
+    if (done) act({ do: "choose", chosen: { kind: "motion", id, point: null } });
+  }, [record, edits]);
+}
+
+/** A thing solved from the points of the chosen or last point motion. */
+export function useAddObject() {
+  const { record, edits } = useOpenShot();
+  return useCallback(async () => {
+    const shot = record.document;
+    const { chosen } = useWorkspace.getState();
+    const points = shot.motions.filter((m) => m.kind === "points");
+    const on = points.find((m) => chosen.kind === "motion" && m.id === chosen.id) ?? points.at(-1);
+    if (!on) {
+      complain("First follow eight details or more on the thing, as points of one motion, and measure them.");
+      return;
+    }
+    const id = freshShotId("object", shot);
+    const name = freshName("Object", shot.motions);
+    const value = { kind: "object", id, name, points: [on.id] };
     const done = await edits.edit(`Add ${name}`, [{ op: "add", path: "/motions/-", value }]);
     if (done) act({ do: "choose", chosen: { kind: "motion", id, point: null } });
   }, [record, edits]);
@@ -90,7 +110,7 @@ const round5 = (v: number) => Math.round(v * 1e5) / 1e5;
 export function useAddRoomPerch() {
   const { record, edits } = useOpenShot();
   return useCallback(
-    async (motion: CameraMotion, camera: RoomCamera, places: V3[], stands: Stands) => {
+    async (motion: RoomMotion, camera: RoomCamera, places: V3[], stands: Stands) => {
       const shot = record.document;
       const frame = useWorkspace.getState().frame;
       const id = freshShotId("perch", shot);

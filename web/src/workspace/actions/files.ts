@@ -14,3 +14,19 @@ export function pickFile(accept: string, take: (file: File) => void): void {
 export function pickText(accept: string, take: (name: string, text: string) => void): void {
   pickFile(accept, (file) => void file.text().then((text) => take(file.name, text)));
 }
+
+/** A file for the API: its text, or base64 where it is no text. */
+export function pickContent(
+  accept: string,
+  take: (file: { name: string; text?: string; data?: string }) => void,
+): void {
+  pickFile(accept, (file) => {
+    if (!/\.glb$/i.test(file.name)) {
+      void file.text().then((text) => take({ name: file.name, text }));
+      return;
+    }
+    const reader = new FileReader();
+    reader.onload = () => take({ name: file.name, data: String(reader.result).split(",")[1] ?? "" });
+    reader.readAsDataURL(file);
+  });
+}

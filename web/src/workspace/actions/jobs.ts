@@ -53,6 +53,38 @@ export function useMendAhead() {
   }, [shotId]);
 }
 
+/** Work out ahead what is slow about a layer. */
+export function useLayerAhead() {
+  const { shotId } = useOpenShot();
+  return useCallback(
+    async (layer: string, percent: number) => {
+      try {
+        const job = await post<Job>(`/shots/${shotId}/layers/${layer}/ahead`, { percent });
+        useLive.setState((s) => ({ jobs: { [job.id]: job, ...s.jobs } }));
+      } catch (error) {
+        say(error);
+      }
+    },
+    [shotId],
+  );
+}
+
+/** Start a layer's clip where it shows the same moment as the footage. */
+export function useLineUp() {
+  const { shotId } = useOpenShot();
+  return useCallback(
+    async (layer: string, by: "sound" | "picture") => {
+      try {
+        const job = await post<Job>(`/shots/${shotId}/layers/${layer}/lineup`, { by });
+        useLive.setState((s) => ({ jobs: { [job.id]: job, ...s.jobs } }));
+      } catch (error) {
+        say(error);
+      }
+    },
+    [shotId],
+  );
+}
+
 export async function stopJob(id: string): Promise<void> {
   try {
     const job = await post<Job>(`/jobs/${id}/stop`);

@@ -3,6 +3,7 @@ import type { Anchor, Asset, Shot } from "~/api/client";
 import { useAssets, useKinds } from "~/api/queries";
 import { complain } from "~/ui/Notices";
 import { spotAt, standing } from "~/workspace/actions/camera";
+import { useDropTug } from "~/workspace/actions/forms";
 import { useAddPoint } from "~/workspace/actions/points";
 import { usePutInMiddle } from "~/workspace/actions/plate";
 import { by, length, minus, onLevel, plus, type RoomCamera } from "~/workspace/camera";
@@ -41,6 +42,9 @@ function standOn(shot: Shot, camera: RoomCamera, motion: string, frame: number, 
   };
 }
 
+const NO_ROOM =
+  "This stands in a solved room. Follow the camera, or a thing by its form, and measure it first.";
+
 const followOf = (target: string | null, frame: number, perspective: boolean) => ({
   target,
   reference_frame: frame,
@@ -51,6 +55,24 @@ const followOf = (target: string | null, frame: number, perspective: boolean) =>
   inverted: false,
   smooth: 0,
 });
+
+/** Before the kind of what stands in a room without a file, where a tool names what it plonks. */
+export const STANDS = "stands:";
+export type Stand = "lamp" | "holdout" | "projected";
+const STAND_NAMES: Record<Stand, string> = {
+  lamp: "Lamp",
+  holdout: "Really there",
+  projected: "Projected plate",
+};
+
+/** What a stand is, so large that it takes a fifth of the picture at its place. */
+function standOf(kind: Stand, extent: number, frame: number): Record<string, unknown> {
+  const size = Math.max(0.001, Math.round(extent * 1000) / 1000);
+  if (kind === "lamp")
+    return { kind: "lamp", lift: size * 2, wide: size, tall: Math.round(size * 750) / 1000 };
+  if (kind === "holdout") return { kind: "form", use: "holdout", wide: size, tall: size, deep: size };
+  return { kind: "form", use: "plate", shape: "plane", wide: 2 * size, deep: 2 * size, frames: [frame] };
+}
 
 /** Before the kind of what is generated, where a tool names what it plonks. */
 export const GENERATED = "generated:";
@@ -72,6 +94,23 @@ export function useAddLayer() {
       if (done) act({ do: "choose", chosen: { kind: "layer", id } });
     },
     [record, edits],
+  );
+}
+
+/** A light map that lights the room which was chosen or solved last. */
+export function useAddDome() {
+  const { record } = useOpenShot();
+  const cameras = useCameras();
+  const add = useAddLayer();
+  return useCallback(
+    (asset: Asset) => {
+      const target = targetFor(record.document);
+      const root = record.document.perches.find((p) => p.id === target)?.follow.target ?? target;
+      const room = [root, ...[...cameras.keys()].reverse()].find((id) => id && cameras.get(id)?.full);
+      if (!room) return complain(NO_ROOM);
+      return add(asset.name, { kind: "dome", asset: asset.digest, follow: followOf(room, 0, true) });
+    },
+    [record, cameras, add],
   );
 }
 
@@ -102,9 +141,7 @@ export function useClickTool() {
       if (asset.kind === "model") {
         const room = camera?.full ? camera : null;
         if (!room || !target) {
-          complain(
-            "A model stands in a solved room. Follow the camera and measure it first, then plonk it on the ground.",
-          );
+          complain(NO_ROOM);
           return;
         }
         const stand = standOn(shot, room, target, at, place, asset);
@@ -166,6 +203,46 @@ export function useClickTool() {
     },
     [record, edits, cameras],
   );
+  const stand = useCallback(
+    async (kind: Stand, place: Point, at: number) => {
+      const shot = record.document;
+      const target = targetFor(shot);
+      const room = target ? cameras.get(target) : undefined;
+      if (!target || !room?.full) return complain(NO_ROOM);
+      const eye = room.eye(at);
+      const ground = onLevel(room, at, place) ?? plus(eye, by(room.ray(at, place), 3));
+      const name = freshName(STAND_NAMES[kind], allLayers(shot));
+      const perch = freshShotId("perch", shot);
+      const id = freshShotId("layer", shot);
+      const done = await edits.edit(`Plonk ${name}`, [
+        {
+          op: "add",
+          path: "/perches/-",
+          value: {
+            id: perch,
+            name: freshName(`${name} stands here`, shot.perches),
+            x: 0,
+            y: 0,
+            spot: { ...spotAt(room, at, ground, "upright"), faces: "still" },
+            follow: followOf(target, at, true),
+          },
+        },
+        {
+          op: "add",
+          path: "/stack/0",
+          value: {
+            ...standOf(kind, 0.2 * length(minus(ground, eye)), at),
+            id,
+            name,
+            follow: followOf(perch, at, true),
+          },
+        },
+      ]);
+      if (done) act({ do: "choose", chosen: { kind: "layer", id } });
+    },
+    [record, edits, cameras],
+  );
+  const dropTug = useDropTug();
   const addLayer = useAddLayer();
   const generate = useCallback(
     (kind: string, place: Point, onScreen: Point, at: number) => {
@@ -193,12 +270,17 @@ export function useClickTool() {
       if (tool === "middle") void toMiddle(onScreen);
       if (tool === "add-point") void addPoint(at, frame);
       if (tool === "perch") void addPerch(at, onScreen, frame);
+      const { chosen } = useWorkspace.getState();
+      const form = record.document.motions.find((m) => chosen.kind === "motion" && m.id === chosen.id);
+      if (tool === "tug" && form?.kind === "form") void dropTug(form, frame, at);
+      if (tool === "plonk" && plonking?.startsWith(STANDS))
+        void stand(plonking.slice(STANDS.length) as Stand, at, frame);
       if (tool === "plonk" && plonking?.startsWith(GENERATED))
         generate(plonking.slice(GENERATED.length), at, onScreen, frame);
       const asset = tool === "plonk" ? assets?.find((a) => a.digest === plonking) : undefined;
       if (asset) void plonk(at, onScreen, frame, asset, plonkAs);
     },
-    [assets, addPoint, addPerch, plonk, generate, toMiddle],
+    [record, assets, addPoint, addPerch, plonk, stand, dropTug, generate, toMiddle],
   );
 }
 

@@ -1,11 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { get } from "~/api/client";
 import { useLive } from "~/api/events";
 import { Button } from "~/ui/Button";
+import { OnOff } from "~/ui/OnOff";
 import { Progress } from "~/ui/Progress";
-import { stopJob, useMendAhead } from "~/workspace/actions/jobs";
+import { stopJob, useLayerAhead, useMendAhead } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
-import { Group } from "~/workspace/details/Group";
+import { Group, Row } from "~/workspace/details/Group";
 
 /** Filling takes its time: all frames of the range can be worked out ahead, to play and deliver at once. */
 export function Ahead() {
@@ -49,6 +51,56 @@ export function Ahead() {
           <span className="num">{(100 * data.unseen).toFixed(data.unseen > 0.1 ? 0 : 1)} %</span> of what is
           borrowed is seen in no frame. It was made up from its edges.
         </p>
+      )}
+    </Group>
+  );
+}
+
+/** What is slow about a layer, worked out over the range, so that it plays and delivers at once. */
+export function LayerAhead({ layer, what }: { layer: string; what: "filmed" | "cut out" }) {
+  const { record, shotId } = useOpenShot();
+  const [full, setFull] = useState(false);
+  const percent = full ? 100 : 50;
+  const run = useLayerAhead();
+  const job = useLive((s) =>
+    Object.values(s.jobs).find(
+      (j) =>
+        j.shot === shotId &&
+        j.kind === "ahead" &&
+        j.layer === layer &&
+        ["queued", "running", "stopping"].includes(j.state),
+    ),
+  );
+  const { data } = useQuery({
+    queryKey: ["layer-ahead", shotId, record.number, layer, percent, Boolean(job)],
+    queryFn: () =>
+      get<{ slow: boolean; done: number; total: number }>(
+        `/shots/${shotId}/layers/${layer}/ahead?percent=${percent}`,
+      ),
+  });
+  if (!data?.slow) return null;
+  return (
+    <Group title="Ahead">
+      {job ? (
+        <div className="flex items-center gap-2 text-xs text-ink-2">
+          <span className="num">
+            {job.done} / {job.total}
+          </span>
+          <Progress done={job.done} total={job.total} label={`Frames ${what}`} />
+          <Button onClick={() => void stopJob(job.id)}>Stop</Button>
+        </div>
+      ) : (
+        <div className="flex items-center justify-between gap-2 text-xs text-ink-2">
+          <span className="num">
+            {data.done === data.total ? `All frames are ${what}.` : `${data.done} of ${data.total} ${what}`}
+          </span>
+          {data.done < data.total && <Button onClick={() => void run(layer, percent)}>All frames now</Button>}
+        </div>
+      )}
+      {what === "filmed" && (
+        <Row label="At full size" help="For delivering; without it, what is needed for playing">
+          <OnOff label="At full size" checked={full} onChange={setFull} />
+        </Row>
       )}
     </Group>
   );

@@ -1,5 +1,5 @@
 import { lazy, Suspense, useState } from "react";
-import type { CameraMotion, CameraSolve } from "~/api/client";
+import type { CameraMotion, CameraSolve, RoomMotion } from "~/api/client";
 import { useKinds, useMeasurement } from "~/api/queries";
 import { Button } from "~/ui/Button";
 import { NumberBox } from "~/ui/NumberBox";
@@ -28,13 +28,17 @@ const FORMS: [string, string][] = [
   ["camera.csv", "Camera CSV"],
   ["details.csv", "Points CSV"],
 ];
-const LENS_FIELDS: Record<CameraMotion["knows"], string[]> = {
+const LENS_FIELDS: Record<RoomMotion["knows"], string[]> = {
   unknown: [],
   equivalent: ["equivalent_mm"],
   sensor: ["sensor_mm", "focal_mm"],
   pixels: ["focal_px"],
 };
 const EVERY_LENS = Object.values(LENS_FIELDS).flat();
+
+/** Settings of the lens that say nothing while this is what is known of it. */
+export const hiddenLens = (knows: RoomMotion["knows"]): string[] =>
+  EVERY_LENS.filter((f) => !LENS_FIELDS[knows].includes(f));
 
 export function CameraDetails({ motion }: { motion: CameraMotion }) {
   const { edits } = useOpenShot();
@@ -45,7 +49,7 @@ export function CameraDetails({ motion }: { motion: CameraMotion }) {
   const solve = motion.measurement ? measured?.camera : undefined;
   const set = (label: string, values: Partial<CameraMotion> | Record<string, unknown>) =>
     void edits.edit(label, (latest) => setOnMotion(latest, motion.id, values));
-  const hidden = EVERY_LENS.filter((f) => !LENS_FIELDS[motion.knows].includes(f));
+  const hidden = hiddenLens(motion.knows);
   return (
     <>
       <Title
@@ -177,7 +181,8 @@ function Judge({ motion, solve }: { motion: CameraMotion; solve: CameraSolve }) 
   );
 }
 
-function RoomGroup({ motion, solve }: { motion: CameraMotion; solve: CameraSolve }) {
+/** Picked details put a room straight. */
+export function RoomGroup({ motion, solve }: { motion: RoomMotion; solve: CameraSolve }) {
   const { picked, room } = useWorkspace();
   const camera = useCameras().get(motion.id);
   const straighten = useStraighten();

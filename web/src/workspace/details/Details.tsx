@@ -8,6 +8,7 @@ import {
 import { CameraDetails } from "~/workspace/details/CameraDetails";
 import { FinishDetails } from "~/workspace/details/FinishDetails";
 import { FootageDetails } from "~/workspace/details/FootageDetails";
+import { FormDetails, ObjectDetails } from "~/workspace/details/FormDetails";
 import { LayerDetails } from "~/workspace/details/LayerDetails";
 import { PerchDetails } from "~/workspace/details/PerchDetails";
 import { PlaneDetails } from "~/workspace/details/PlaneDetails";
@@ -34,6 +35,10 @@ export function Details() {
       ) : motion ? (
         motion.kind === "camera" ? (
           <CameraDetails key={motion.id} motion={motion} />
+        ) : motion.kind === "form" ? (
+          <FormDetails key={motion.id} motion={motion} />
+        ) : motion.kind === "object" ? (
+          <ObjectDetails key={motion.id} motion={motion} />
         ) : motion.kind === "plane" ? (
           <PlaneDetails key={motion.id} motion={motion} />
         ) : (

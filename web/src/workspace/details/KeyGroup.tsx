@@ -5,6 +5,7 @@ import { useAssets, useKinds } from "~/api/queries";
 import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
 import { useOpenShot } from "~/workspace/context";
+import { LayerAhead } from "~/workspace/details/Ahead";
 import { Group, Row } from "~/workspace/details/Group";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { findLayer, setOnLayer } from "~/workspace/patches";
@@ -78,6 +79,7 @@ export function KeyGroup({ layer }: { layer: Keyable }) {
       {key?.kind === "cutout" && (
         <Strokes strokes={key.strokes} onChange={(strokes) => set("Strokes", { strokes })} />
       )}
+      {key?.kind === "cutout" && <LayerAhead layer={layer.id} what="cut out" />}
       {key?.kind === "screen" && <Quality layer={layer} />}
       {key && schema && (
         <SchemaForm

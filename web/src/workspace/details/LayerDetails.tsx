@@ -1,4 +1,4 @@
-import type { BeamLayer, Layer, PinLayer, PlacedLayer, StillLayer } from "~/api/client";
+import type { BeamLayer, FormLayer, Layer, PinLayer, PlacedLayer, StillLayer } from "~/api/client";
 import { useAssets, useKinds } from "~/api/queries";
 import { Choice } from "~/ui/Choice";
 import { useCheckSlip } from "~/workspace/actions/jobs";
@@ -6,6 +6,7 @@ import { useOpenShot } from "~/workspace/context";
 import { FollowRows } from "~/workspace/details/FollowRows";
 import { Group, Row, Title } from "~/workspace/details/Group";
 import { GeneratedGroup } from "~/workspace/details/GeneratedGroup";
+import { LayerAhead } from "~/workspace/details/Ahead";
 import { KeyGroup } from "~/workspace/details/KeyGroup";
 import { LookList } from "~/workspace/details/LookList";
 import { MatchGroup } from "~/workspace/details/MatchGroup";
@@ -13,7 +14,7 @@ import { MatteGroup, StackButtons } from "~/workspace/details/StackParts";
 import { MaskGroup } from "~/workspace/details/MaskGroup";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { apply, turnAndSize, valueAt } from "~/workspace/geometry";
-import { findLayer, type LayerValues, round, setOnLayer } from "~/workspace/patches";
+import { findLayer, type LayerValues, round, setOnLayer, stands } from "~/workspace/patches";
 import { frameFromOwn, ownSize, toSpace, useSpaces } from "~/workspace/spaces";
 import { useLayerSlip } from "~/workspace/slip";
 import { act, useWorkspace } from "~/workspace/store";
@@ -23,7 +24,10 @@ const GROUPS: Record<Layer["kind"], string[]> = {
   pin: ["Pin", "Mix", "Cut"],
   beam: ["Beam", "Hung on it", "Mix"],
   generated: ["Place", "Mix"],
-  model: ["Model", "Light", "Shadow ground", "Mix"],
+  model: ["Model", "Stands", "Light", "Shadow ground", "Copies", "Haze", "Mix"],
+  form: ["Form", "Stands", "Mix"],
+  lamp: ["Lamp", "Stands"],
+  dome: ["Dome"],
   fill: ["Colour", "Ends", "Mix"],
   wash: ["Mix"],
   parcel: ["Place", "Time", "Mix"],
@@ -45,6 +49,10 @@ export function LayerDetails({ layer }: { layer: Layer }) {
     (g) => g !== "Ends" || (layer.kind === "fill" && layer.course !== "even"),
   );
   const groups = isClip ? [...all, "Clip"] : all;
+  const inRoom = stands(layer) || layer.kind === "dome";
+  // Lights, and what is really there, are not seen themselves.
+  const seen =
+    layer.kind !== "lamp" && layer.kind !== "dome" && !(layer.kind === "form" && layer.use === "holdout");
   return (
     <>
       <Title
@@ -70,10 +78,21 @@ export function LayerDetails({ layer }: { layer: Layer }) {
       {picture(layer) && <SlipRows layer={layer} />}
       {layer.kind === "generated" && <GeneratedGroup layer={layer} set={set} />}
       {picture(layer) && <KeyGroup layer={layer} />}
-      {layer.kind !== "wash" && layer.kind !== "fill" && layer.kind !== "model" && (
+      {inRoom && schema && (
+        <SchemaForm
+          schema={schema}
+          groups={groups}
+          leaveOut={layer.kind === "form" && layer.shape === "plane" ? ["tall"] : []}
+          values={layer as unknown as Record<string, unknown>}
+          onChange={(field, value, label) => set(`${label} of ${layer.name}`, { [field]: value })}
+        />
+      )}
+      {layer.kind === "form" && layer.use === "plate" && <FromFrames layer={layer} set={set} />}
+      {layer.kind === "model" && <LayerAhead layer={layer.id} what="filmed" />}
+      {layer.kind !== "wash" && layer.kind !== "fill" && !inRoom && (
         <MatchGroup layer={layer} isClip={Boolean(isClip)} />
       )}
-      {!lookMasks && (
+      {!lookMasks && seen && (
         <MaskGroup
           help={
             layer.kind === "wash"
@@ -82,8 +101,8 @@ export function LayerDetails({ layer }: { layer: Layer }) {
           }
         />
       )}
-      <MatteGroup layer={layer} set={set} />
-      {schema && (
+      {seen && <MatteGroup layer={layer} set={set} />}
+      {!inRoom && schema && (
         <SchemaForm
           schema={schema}
           groups={groups}
@@ -91,22 +110,24 @@ export function LayerDetails({ layer }: { layer: Layer }) {
           onChange={(field, value, label) => set(`${label} of ${layer.name}`, { [field]: value })}
         />
       )}
-      <LookList
-        title="Looks"
-        help={
-          layer.kind === "wash"
-            ? "Add a look: it applies to everything below."
-            : "Colour, blur, glow, light wrap: on this layer alone."
-        }
-        looks={layer.looks}
-        owned={"follow" in layer && layer.kind !== "fill" && layer.kind !== "model"}
-        edit={(label, change) =>
-          void edits.edit(label, (latest) => {
-            const now = findLayer(latest, layer.id) ?? layer;
-            return setOnLayer(latest, layer.id, { looks: change(now.looks) });
-          })
-        }
-      />
+      {seen && (
+        <LookList
+          title="Looks"
+          help={
+            layer.kind === "wash"
+              ? "Add a look: it applies to everything below."
+              : "Colour, blur, glow, light wrap: on this layer alone."
+          }
+          looks={layer.looks}
+          owned={"follow" in layer && layer.kind !== "fill" && !inRoom}
+          edit={(label, change) =>
+            void edits.edit(label, (latest) => {
+              const now = findLayer(latest, layer.id) ?? layer;
+              return setOnLayer(latest, layer.id, { looks: change(now.looks) });
+            })
+          }
+        />
+      )}
       <StackButtons layer={layer} />
     </>
   );
@@ -119,6 +140,12 @@ function Sub({ layer, isClip }: { layer: Layer; isClip: boolean }) {
   if (layer.kind === "generated")
     return generators?.find((g) => g.kind === layer.generator.kind)?.help ?? "Generated as the shot runs";
   if (layer.kind === "model") return "3D model, stands in the room; drag it over the ground";
+  if (layer.kind === "lamp") return "Soft light on the models in its room";
+  if (layer.kind === "dome") return "Light from all round, on the models in its room";
+  if (layer.kind === "form")
+    return layer.use === "holdout"
+      ? "What is really there: hides models and takes their shadows"
+      : "The plate of other frames, projected on a form";
   if (layer.kind === "fill") return layer.course === "even" ? "One colour over everything" : "A gradient";
   if (layer.kind === "wash") return "Wash: its looks apply to everything below it";
   if (layer.kind === "parcel") {
@@ -129,6 +156,49 @@ function Sub({ layer, isClip }: { layer: Layer; isClip: boolean }) {
 }
 
 type Set = (label: string, values: LayerValues) => void;
+
+/** The frames whose plate is projected: the first shows, the next ones fill what it does not see. */
+function FromFrames({ layer, set }: { layer: FormLayer; set: Set }) {
+  const frame = useWorkspace((s) => s.frame);
+  return (
+    <Group title="From frames">
+      <p className="flex flex-wrap items-center gap-1.5 text-xs">
+        {layer.frames.map((f, k) => (
+          <span
+            key={f}
+            className="flex items-center gap-1 rounded-md border border-line bg-raise px-1.5 py-0.5"
+          >
+            <button className="num font-semibold text-tide" onClick={() => act({ do: "frame", frame: f })}>
+              {f}
+            </button>
+            {layer.frames.length > 1 && (
+              <button
+                aria-label={`Take frame ${f} away`}
+                className="text-ink-2 hover:text-ink"
+                onClick={() =>
+                  set(`${layer.name} without frame ${f}`, { frames: layer.frames.filter((_, i) => i !== k) })
+                }
+              >
+                ✕
+              </button>
+            )}
+          </span>
+        ))}
+        {!layer.frames.includes(frame) && layer.frames.length < 12 && (
+          <button
+            className="font-semibold text-tide"
+            onClick={() => set(`${layer.name} from frame ${frame} too`, { frames: [...layer.frames, frame] })}
+          >
+            Add this frame
+          </button>
+        )}
+      </p>
+      <p className="mt-1 text-xs text-ink-2">
+        Choose frames that show the place without what is in the way; the first counts most.
+      </p>
+    </Group>
+  );
+}
 
 function PlacedFollow({ layer, set }: { layer: PlacedLayer; set: Set }) {
   const { record } = useOpenShot();

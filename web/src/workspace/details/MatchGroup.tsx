@@ -1,8 +1,10 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Layer, post, type ShotRecord } from "~/api/client";
+import { useLive } from "~/api/events";
 import { Button } from "~/ui/Button";
-import { complain, mention } from "~/ui/Notices";
+import { complain } from "~/ui/Notices";
+import { useLineUp } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
 import { Group } from "~/workspace/details/Group";
 import { act, useWorkspace } from "~/workspace/store";
@@ -35,10 +37,13 @@ export function MatchGroup({ layer, isClip }: { layer: Layer; isClip: boolean })
     const answer = await ask<{ shot: ShotRecord; says: string[] }>("match", "match", { frame });
     if (answer) setSays(answer.says);
   };
-  const lineUp = async (by: "sound" | "picture") => {
-    const answer = await ask<{ shot: ShotRecord; starts: number }>(by, "lineup", { by });
-    if (answer) mention(`${layer.name} begins at frame ${answer.starts}`);
-  };
+  const lineUp = useLineUp();
+  const lining = useLive((s) =>
+    Object.values(s.jobs).some(
+      (j) =>
+        j.kind === "lineup" && j.layer === layer.id && ["queued", "running", "stopping"].includes(j.state),
+    ),
+  );
   const matched = layer.looks.some((l) => l.id.startsWith("match-"));
   const own = alone?.layer === layer.id ? alone.over : null;
   const [behind, setBehind] = useState(own?.startsWith("over-") ? `#${own.slice(5)}` : "#404040");
@@ -49,17 +54,11 @@ export function MatchGroup({ layer, isClip }: { layer: Layer; isClip: boolean })
     <>
       <Group title="By itself">
         <span className="flex gap-2">
-          <Button
-            aria-pressed={own === "checker"}
-            onClick={() => show(own === "checker" ? null : "checker")}
-          >
+          <Button aria-pressed={own === "checker"} onClick={() => show(own === "checker" ? null : "checker")}>
             On checker
           </Button>
           <span className="flex items-center gap-1">
-            <Button
-              aria-pressed={own === onColour}
-              onClick={() => show(own === onColour ? null : onColour)}
-            >
+            <Button aria-pressed={own === onColour} onClick={() => show(own === onColour ? null : onColour)}>
               On colour
             </Button>
             <input
@@ -95,10 +94,10 @@ export function MatchGroup({ layer, isClip }: { layer: Layer; isClip: boolean })
           <>
             <p className="mt-2 mb-1 text-xs text-ink-2">Taken at the same time as the footage? Line it up:</p>
             <span className="flex gap-2">
-              <Button disabled={busy !== null} onClick={() => void lineUp("sound")}>
+              <Button disabled={lining} onClick={() => void lineUp(layer.id, "sound")}>
                 By sound
               </Button>
-              <Button disabled={busy !== null} onClick={() => void lineUp("picture")}>
+              <Button disabled={lining} onClick={() => void lineUp(layer.id, "picture")}>
                 By picture
               </Button>
             </span>

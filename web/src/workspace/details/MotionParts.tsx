@@ -21,8 +21,8 @@ export function MeasureRow({ motion, ready }: { motion: Motion; ready: boolean }
   );
   const here = health.at(frame);
   const canGoOn = here !== null && here.state !== LOST;
-  // A camera is solved from all frames at once.
-  const whole = motion.kind === "camera";
+  // A camera or an object is solved from all frames at once.
+  const whole = motion.kind === "camera" || motion.kind === "object";
   const inGap = !whole && motion.measurement !== null && (here === null || here.state === LOST);
   return (
     <>

@@ -1,7 +1,8 @@
 import { post } from "~/api/client";
 import { complain } from "~/ui/Notices";
-import { useAddCamera } from "~/workspace/actions/camera";
-import { pickText } from "~/workspace/actions/files";
+import { useAddCamera, useAddObject } from "~/workspace/actions/camera";
+import { pickContent } from "~/workspace/actions/files";
+import { useAddForm } from "~/workspace/actions/forms";
 import { useOpenShot } from "~/workspace/context";
 import { VerbMenu } from "~/workspace/runsheet/VerbMenu";
 import { act } from "~/workspace/store";
@@ -14,6 +15,8 @@ export function FollowMenu({ disabled }: { disabled: boolean }) {
     act({ do: "tool", tool });
   };
   const addCamera = useAddCamera();
+  const addObject = useAddObject();
+  const addForm = useAddForm();
   const rows: { label: string; hint: string; run: () => void }[] = [
     { label: "A surface", hint: "outline it; things tilt with it", run: () => start("outline") },
     { label: "A detail", hint: "click on it; one or more points", run: () => start("add-point") },
@@ -23,16 +26,26 @@ export function FollowMenu({ disabled }: { disabled: boolean }) {
       run: () => void addCamera(),
     },
     {
+      label: "A thing, by its form",
+      hint: "a box, cylinder or plane tugged into place",
+      run: () => void addForm(),
+    },
+    {
+      label: "A thing, by its marks",
+      hint: "from eight points that are followed on it",
+      run: () => void addObject(),
+    },
+    {
       label: "What would be good?",
       hint: "a look at the clip",
       run: () => act({ do: "open", what: "advice", on: true }),
     },
     {
       label: "From a file …",
-      hint: "points, plane or corners",
+      hint: "points, plane, corners or a camera",
       run: () =>
-        pickText(".csv,.json", (name, text) => {
-          post(`/shots/${shotId}/motions/import`, { name, text }).catch((e: Error) => complain(e.message));
+        pickContent(".csv,.json,.glb,.gltf", (file) => {
+          post(`/shots/${shotId}/motions/import`, file).catch((e: Error) => complain(e.message));
         }),
     },
   ];

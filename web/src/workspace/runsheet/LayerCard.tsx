@@ -22,6 +22,9 @@ const KIND_NAMES: Record<Layer["kind"], string> = {
   beam: "Beam",
   generated: "Generated",
   model: "Model",
+  form: "Form",
+  lamp: "Lamp",
+  dome: "Light map",
   fill: "Colour",
   wash: "Wash",
   parcel: "Parcel",
@@ -86,6 +89,7 @@ function LayerPicture({ layer }: { layer: Layer }) {
     case "still":
     case "pin":
       return <AssetPicture digest={layer.asset} />;
+    case "dome":
     case "model":
       return <img alt="" className="size-full object-cover" src={`/api/models/${layer.asset}.jpg`} />;
     case "generated":
@@ -102,6 +106,35 @@ function LayerPicture({ layer }: { layer: Layer }) {
             stroke={layer.colour}
             strokeWidth="2.4"
             strokeLinecap="round"
+          />
+        </svg>
+      );
+    case "lamp":
+      return (
+        <svg viewBox="0 0 42 28" className="size-full" aria-hidden>
+          <path d="M0 0H42V28H0z" fill="#2c3138" />
+          <path d="M15 9L5 28h32L27 9z" fill={layer.colour} opacity="0.35" />
+          <path d="M13 5h16v4H13z" fill={layer.colour} />
+        </svg>
+      );
+    case "form":
+      return (
+        <svg viewBox="0 0 42 28" className="size-full" aria-hidden>
+          <path d="M0 0H42V28H0z" fill="#2c3138" />
+          <path
+            d={
+              layer.shape === "plane"
+                ? "M6 20l14-9 17 4-14 10z"
+                : layer.shape === "cylinder"
+                  ? "M13 8v12c0 2 4 4 8 4s8-2 8-4V8c0-2-4-4-8-4s-8 2-8 4zM13 8c0 2 4 4 8 4s8-2 8-4"
+                  : "M9 9l12-4 12 4v10l-12 4-12-4zM9 9l12 4 12-4M21 13v10"
+            }
+            fill={layer.use === "plate" ? "#6fb3b8" : "none"}
+            fillOpacity="0.5"
+            stroke="#d8d3c6"
+            strokeWidth="1.4"
+            strokeDasharray={layer.use === "holdout" ? "3 2" : undefined}
+            strokeLinejoin="round"
           />
         </svg>
       );

@@ -3,6 +3,7 @@ import { useLive } from "~/api/events";
 import { useMeasurement } from "~/api/queries";
 import { useOpenShot } from "~/workspace/context";
 import { Card, Chip } from "~/workspace/runsheet/Card";
+import { solves } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 import { lostRuns, useHealth } from "~/workspace/tracks";
 
@@ -41,6 +42,34 @@ function MotionPicture({ kind }: { kind: Motion["kind"] }) {
           <circle cx="31" cy="9" r="1.6" fill="var(--tide)" />
           <circle cx="20" cy="8" r="1.6" fill="var(--tide)" />
         </g>
+      ) : kind === "form" ? (
+        <path
+          d="M8 10l13-5 13 5v9l-13 5-13-5zM8 10l13 5 13-5M21 15v9"
+          fill="none"
+          stroke="var(--tide)"
+          strokeWidth="1.6"
+          strokeLinejoin="round"
+        />
+      ) : kind === "object" ? (
+        <g fill="var(--tide)">
+          <path
+            d="M11 19l5-11 12-2 5 10-8 6z"
+            fill="none"
+            stroke="var(--tide)"
+            strokeWidth="1.2"
+            strokeDasharray="2 1.6"
+          />
+          {[
+            [11, 19],
+            [16, 8],
+            [28, 6],
+            [33, 16],
+            [25, 22],
+            [21, 14],
+          ].map(([x, y]) => (
+            <circle key={x} cx={x} cy={y} r="1.8" />
+          ))}
+        </g>
       ) : kind === "plane" ? (
         <path
           d="M9 7l22-2 3 17-26-1z"
@@ -65,6 +94,8 @@ function MotionPicture({ kind }: { kind: Motion["kind"] }) {
   );
 }
 
+const SHAPES = { box: "box", cylinder: "cylinder", plane: "plane", model: "model" };
+
 export function MotionCard({ motion, on }: { motion: Motion; on: boolean }) {
   const { record } = useOpenShot();
   const health = useHealth(motion);
@@ -75,7 +106,7 @@ export function MotionCard({ motion, on }: { motion: Motion; on: boolean }) {
   const lost = footage && motion.measurement ? lostRuns(health, footage.in_frame, footage.out_frame) : [];
   const runs = lost.map(([a, b]) => (a === b ? `${a}` : `${a}–${b}`));
   const first = motion.kind === "points" ? (motion.points[0]?.id ?? null) : null;
-  const solve = useMeasurement(motion.kind === "camera" ? motion.measurement : null).data?.camera;
+  const solve = useMeasurement(solves(motion) ? motion.measurement : null).data?.camera;
   const what =
     motion.kind === "camera"
       ? solve
@@ -85,11 +116,17 @@ export function MotionCard({ motion, on }: { motion: Motion; on: boolean }) {
             ? `Camera · ${solve.mean_error_px.toFixed(2)} px`
             : "Camera, only turns"
         : "Camera"
-      : motion.kind === "plane"
-        ? "Plane"
-        : motion.points.length === 1
-          ? "1 point"
-          : `${motion.points.length} points`;
+      : motion.kind === "object"
+        ? solve
+          ? `Object · ${solve.mean_error_px.toFixed(2)} px`
+          : "Object"
+        : motion.kind === "form"
+          ? `Form, ${SHAPES[motion.shape]}`
+          : motion.kind === "plane"
+            ? "Plane"
+            : motion.points.length === 1
+              ? "1 point"
+              : `${motion.points.length} points`;
   return (
     <Card
       on={on}

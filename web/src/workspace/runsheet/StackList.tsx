@@ -1,11 +1,12 @@
 import { ChevronDown, ChevronRight } from "lucide-react";
 import { useState } from "react";
 import type { Layer } from "~/api/client";
-import { useAddLayer } from "~/workspace/actions/plonk";
+import { STANDS, useAddLayer } from "~/workspace/actions/plonk";
 import { useOpenShot } from "~/workspace/context";
 import { moveLayerTo, wholePicture } from "~/workspace/patches";
 import { LayerCard } from "~/workspace/runsheet/LayerCard";
 import { VerbMenu } from "~/workspace/runsheet/VerbMenu";
+import { solves } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 
 /** What can be put into the stack. */
@@ -13,6 +14,7 @@ export function AddMenu({ disabled }: { disabled: boolean }) {
   const { record } = useOpenShot();
   const add = useAddLayer();
   const shot = record.document;
+  const solved = shot.motions.some((m) => solves(m) && m.measurement);
   const [w, h] = [shot.footage?.width ?? 1280, shot.footage?.height ?? 720];
   const rows = [
     {
@@ -20,6 +22,25 @@ export function AddMenu({ disabled }: { disabled: boolean }) {
       hint: "stills, clips, sparks, smoke, light (P)",
       run: () => act({ do: "open", what: "shelf", on: true }),
     },
+    ...(solved
+      ? [
+          {
+            label: "Lamp",
+            hint: "a soft light on models; click where it stands",
+            run: () => act({ do: "tool", tool: "plonk", asset: `${STANDS}lamp` }),
+          },
+          {
+            label: "What is really there",
+            hint: "a form that hides models and takes their shadows",
+            run: () => act({ do: "tool", tool: "plonk", asset: `${STANDS}holdout` }),
+          },
+          {
+            label: "Projected plate",
+            hint: "other frames' picture laid on a form",
+            run: () => act({ do: "tool", tool: "plonk", asset: `${STANDS}projected` }),
+          },
+        ]
+      : []),
     { label: "Wash", hint: "looks on everything below", run: () => void add("Wash", { kind: "wash" }) },
     { label: "Colour", hint: "one colour over everything", run: () => void add("Colour", { kind: "fill" }) },
     {

@@ -25,7 +25,7 @@ export function Curves({ motion, scale }: { motion: Motion; scale: Scale }) {
           y: motion.quad.reduce((s, c) => s + c[1], 0) / 4,
         };
         paths.push(Array.from({ length: frames }, (_, f) => apply(spaces.plane(motion, f), middle)));
-      } else if (motion.kind === "camera") {
+      } else if (motion.kind !== "points") {
         // The camera's own way to the right and up, in millimetres of the room.
         if (camera)
           paths.push(

@@ -2,7 +2,7 @@ import { useState } from "react";
 import type { Layer, PlacedLayer } from "~/api/client";
 import { useOpenShot, useShownPlane } from "~/workspace/context";
 import { apply, type Matrix, type Point, times, valueAt, withValue } from "~/workspace/geometry";
-import { type LayerValues, round, setOnLayer } from "~/workspace/patches";
+import { type LayerValues, round, setOnLayer, stands } from "~/workspace/patches";
 import { frameFromOwn, frameFromPicture, ownSize, toSpace, useSpaces } from "~/workspace/spaces";
 import { useWorkspace } from "~/workspace/store";
 import { FillEnds } from "~/workspace/viewer/SpotGrips";
@@ -19,7 +19,7 @@ export function LayerHandles({ layer, mapping }: { layer: Layer; mapping: Mappin
   if (layer.kind === "beam") return <BeamHandles layer={layer} mapping={mapping} />;
   if (layer.kind === "fill")
     return layer.course === "even" ? null : <FillEnds layer={layer} mapping={mapping} />;
-  if (layer.kind === "wash" || layer.kind === "model") return null;
+  if (layer.kind === "wash" || layer.kind === "dome" || stands(layer)) return null;
   return plane && <PlaneHandles motion={plane} mapping={mapping} regions={false} />;
 }
 

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import type { ModelLayer, Perch } from "~/api/client";
+import type { Num, Perch, StandingLayer } from "~/api/client";
 import { by, plus, type RoomCamera, standing, type V3 } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
 import { type Point, valueAt, withValue } from "~/workspace/geometry";
@@ -10,52 +10,93 @@ import { movedSpot } from "~/workspace/viewer/movedSpot";
 import { useGrab } from "~/workspace/viewer/useGrab";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
-type Grip = "move" | "turn" | "tall";
+type Grip = "move" | "turn" | "tall" | "wide" | "deep" | "lift";
+const LABELS: Record<Grip, string> = {
+  move: "Move",
+  turn: "Turn",
+  tall: "Resize",
+  wide: "Resize",
+  deep: "Resize",
+  lift: "Lift",
+};
 
-/** A model on the picture: the box it fills, its foot to drag over the ground, its heading and its height. */
-export function ModelHandles({ layer, mapping }: { layer: ModelLayer; mapping: Mapping }) {
+/** A model, form or lamp on the picture: the box it fills, its foot to drag over the ground, its heading and its size. */
+export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping: Mapping }) {
   const { record, edits } = useOpenShot();
   const frame = useWorkspace((s) => s.frame);
   const cameras = useCameras();
   const hand = useGrab(mapping);
-  const [preview, setPreview] = useState<{ perch?: Partial<Perch>; layer?: Partial<ModelLayer> } | null>(
+  const [preview, setPreview] = useState<{ perch?: Partial<Perch>; layer?: Partial<StandingLayer> } | null>(
     null,
   );
   const kept = record.document.perches.find((p) => p.id === layer.follow.target);
   const camera = cameras.get(kept?.follow.target ?? "");
   if (!kept?.spot || !camera) return null;
   const perch = { ...kept, ...preview?.perch };
-  const shown = { ...layer, ...preview?.layer };
+  const shown = { ...layer, ...preview?.layer } as StandingLayer;
   const spot = perch.spot ?? kept.spot;
-  const { foot, axes } = standing(camera, spot, shown, frame);
-  const [w, h, d] = layer.extent;
+  const { foot, axes, size } = standing(camera, spot, shown, frame);
+  const [w, h, d] = size;
+  // A lamp hangs by its middle; all else stands on its foot.
+  const low = layer.kind === "lamp" ? -h / 2 : 0;
   const place = (x: number, y: number, z: number): V3 =>
     plus(plus(plus(foot, by(axes[0], x)), by(axes[1], y)), by(axes[2], z));
   const corners = [0, 1, 2, 3, 4, 5, 6, 7].map((k) =>
-    place((k & 1 ? 0.5 : -0.5) * w, k & 4 ? h : 0, (k & 2 ? 0.5 : -0.5) * d),
+    place((k & 1 ? 0.5 : -0.5) * w, low + (k & 4 ? h : 0), (k & 2 ? 0.5 : -0.5) * d),
   );
   const see = (p: V3) => seenOn(camera, frame, mapping, p);
-  const spots = { move: foot, turn: place(0, 0, 0.5 * d + 0.35 * Math.max(w, d)), tall: place(0, h, 0) };
-  const at = { move: camera.project(frame, foot), turn: see(spots.turn), tall: see(spots.tall) };
+  const ground: V3 = [valueAt(spot.x, frame), valueAt(spot.y, frame), valueAt(spot.z, frame)];
+  const spots: Record<Grip, V3> = {
+    move: layer.kind === "lamp" ? ground : foot,
+    turn: place(0, 0, 0.5 * d + 0.35 * Math.max(w, d)),
+    tall: place(0, low + h, 0),
+    wide: place(0.5 * w, low + h / 2, 0),
+    deep: place(0, low + h / 2, 0.5 * d),
+    lift: foot,
+  };
+  const grips: Grip[] =
+    layer.kind === "model"
+      ? ["turn", "tall", "move"]
+      : layer.kind === "lamp"
+        ? ["turn", "wide", "tall", "lift", "move"]
+        : layer.shape === "plane"
+          ? ["turn", "wide", "deep", "move"]
+          : ["turn", "wide", "deep", "tall", "move"];
+  const at = Object.fromEntries(
+    (Object.keys(spots) as Grip[]).map((g) => [
+      g,
+      g === "move" ? camera.project(frame, spots.move) : see(spots[g]),
+    ]),
+  ) as Record<Grip, Point | null>;
 
   const drag = (e: React.PointerEvent<SVGElement>, grip: Grip) => {
     const from = camera.project(frame, spots[grip]);
     const base = camera.project(frame, foot);
     if (!from || !base) return;
-    let change: { perch?: Partial<Perch>; layer?: Partial<ModelLayer> } | null = null;
+    let change: { perch?: Partial<Perch>; layer?: Partial<StandingLayer> } | null = null;
     hand.grab(
       e,
       from,
       (p, event) => {
         if (grip === "move")
           change = { perch: { spot: movedSpot(camera, kept.spot!, frame, p, event.shiftKey) } };
-        if (grip === "tall") {
+        if (grip === "tall" || grip === "wide" || grip === "deep") {
+          const middle = grip === "tall" ? base : (camera.project(frame, place(0, low + h / 2, 0)) ?? base);
           const grown =
-            Math.hypot(p.x - base.x, p.y - base.y) /
-            Math.max(Math.hypot(from.x - base.x, from.y - base.y), 1);
-          change = {
-            layer: { tall: withValue(layer.tall, frame, round4(valueAt(layer.tall, frame) * grown)) },
-          };
+            Math.hypot(p.x - middle.x, p.y - middle.y) /
+            Math.max(Math.hypot(from.x - middle.x, from.y - middle.y), 1);
+          const now = (layer as unknown as Record<string, Num>)[grip]!;
+          change = { layer: { [grip]: withValue(now, frame, round4(valueAt(now, frame) * grown)) } };
+        }
+        if (grip === "lift") {
+          // Up and down where it stands: the picture's height between the ground and the thing says how far.
+          const top = camera.project(frame, plus(ground, [0, 1, 0]));
+          const foot_ = camera.project(frame, ground);
+          if (!top || !foot_) return;
+          const unit = Math.max(Math.hypot(top.x - foot_.x, top.y - foot_.y), 1);
+          const up = ((p.x - from.x) * (top.x - foot_.x) + (p.y - from.y) * (top.y - foot_.y)) / unit ** 2;
+          const lift = valueAt(layer.lift, frame) + up;
+          change = { layer: { lift: withValue(layer.lift, frame, Math.round(lift * 1e4) / 1e4) } };
         }
         if (grip === "turn") {
           const on = movedSpot(camera, kept.spot!, frame, p, false);
@@ -69,7 +110,7 @@ export function ModelHandles({ layer, mapping }: { layer: ModelLayer; mapping: M
       },
       (p) => {
         if (!p || !change) return setPreview(null);
-        const label = { move: "Move", turn: "Turn", tall: "Resize" }[grip];
+        const label = LABELS[grip];
         const done = change;
         void edits
           .edit(`${label} ${layer.name}`, (latest) =>
@@ -98,21 +139,40 @@ export function ModelHandles({ layer, mapping }: { layer: ModelLayer; mapping: M
       <path d={path} fill="none" stroke="var(--spark)" strokeWidth="1.3" strokeDasharray="5 3" />
       {middle && at.turn && (
         <line
-          x1={middle.x}
-          y1={middle.y}
+          x1={(at.lift && layer.kind === "lamp" ? at.lift : middle).x}
+          y1={(at.lift && layer.kind === "lamp" ? at.lift : middle).y}
           x2={at.turn.x}
           y2={at.turn.y}
           stroke="var(--spark)"
           strokeWidth="1.3"
         />
       )}
-      {middle && <Handle at={middle} label={`Move ${layer.name}`} grip="move" onDown={drag} round />}
-      {at.turn && (
-        <Handle at={at.turn} label={`Turn ${layer.name}`} grip="turn" onDown={drag} round={false} />
+      {layer.kind === "lamp" && middle && at.lift && (
+        <line
+          x1={middle.x}
+          y1={middle.y}
+          x2={at.lift.x}
+          y2={at.lift.y}
+          stroke="var(--spark)"
+          strokeWidth="1.3"
+          strokeDasharray="2 4"
+        />
       )}
-      {at.tall && (
-        <Handle at={at.tall} label={`Height of ${layer.name}`} grip="tall" onDown={drag} round={false} />
-      )}
+      {grips.map((grip) => {
+        const on = grip === "move" ? middle : at[grip];
+        return (
+          on && (
+            <Handle
+              key={grip}
+              at={on}
+              label={`${grip === "tall" ? "Height of" : grip === "wide" ? "Width of" : grip === "deep" ? "Depth of" : LABELS[grip]} ${layer.name}`}
+              grip={grip}
+              onDown={drag}
+              round={grip === "move"}
+            />
+          )
+        );
+      })}
     </svg>
   );
 }

@@ -1,4 +1,4 @@
-import type { CameraMotion, RoomDetail } from "~/api/client";
+import type { CameraMotion, ObjectMotion, RoomDetail } from "~/api/client";
 import { useMeasurement } from "~/api/queries";
 import { plus, type RoomCamera, type V3 } from "~/workspace/camera";
 import { IDENTITY, type Point } from "~/workspace/geometry";
@@ -27,7 +27,7 @@ export function RoomMarks({
   mapping,
   still,
 }: {
-  motion: CameraMotion;
+  motion: CameraMotion | ObjectMotion;
   mapping: Mapping;
   still: boolean;
 }) {
@@ -40,7 +40,9 @@ export function RoomMarks({
   const at = (p: Point) => toScreen(mapping, p);
   return (
     <svg ref={hand.svg} className="pointer-events-none absolute inset-0 size-full" data-testid="room-marks">
-      <RegionHandles motion={motion} moved={IDENTITY} mapping={mapping} still={still} hand={hand} />
+      {motion.kind === "camera" && (
+        <RegionHandles motion={motion} moved={IDENTITY} mapping={mapping} still={still} hand={hand} />
+      )}
       {camera && room.ground && camera.full && <Ground camera={camera} frame={frame} at={at} />}
       {camera &&
         room.boxes &&

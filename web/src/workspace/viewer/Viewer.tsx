@@ -8,12 +8,13 @@ import {
   useOpenShot,
 } from "~/workspace/context";
 import { apply, times } from "~/workspace/geometry";
-import { findLayer } from "~/workspace/patches";
+import { findLayer, stands } from "~/workspace/patches";
 import { useParcelMatrix, useView, useWorked } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 import { AdviceMarks } from "~/workspace/viewer/AdvicePanel";
 import { BeamTool } from "~/workspace/viewer/BeamHandles";
 import { CutTool } from "~/workspace/viewer/CutTool";
+import { FormHandles } from "~/workspace/viewer/FormHandles";
 import { EmptyWell } from "~/workspace/viewer/EmptyWell";
 import { LayerHandles } from "~/workspace/viewer/LayerHandles";
 import { Loupe } from "~/workspace/viewer/Loupe";
@@ -156,10 +157,13 @@ export function Viewer() {
             {handles && motion?.kind === "plane" && view !== "matte" && (
               <PlaneHandles motion={motion} mapping={things} still={!playing && tool === "handle"} />
             )}
-            {handles && motion?.kind === "camera" && view !== "matte" && (
+            {handles && motion?.kind === "form" && view !== "matte" && (
+              <FormHandles motion={motion} mapping={things} still={!playing && tool === "handle"} />
+            )}
+            {handles && (motion?.kind === "camera" || motion?.kind === "object") && view !== "matte" && (
               <RoomMarks motion={motion} mapping={things} still={!playing && tool === "handle"} />
             )}
-            {handles && layer?.kind === "model" && !playing && tool === "handle" && (
+            {handles && layer && stands(layer) && !playing && tool === "handle" && (
               <ModelHandles layer={layer} mapping={packed} />
             )}
             {handles && layer && !playing && tool === "handle" && (

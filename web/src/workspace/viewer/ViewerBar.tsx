@@ -42,6 +42,7 @@ const HINTS: Record<Tool, string> = {
   pick: "Click on the cloth, or drag over some of it",
   cut: "Draw over the subject; with Alt over what is not. Esc when done",
   middle: "Click on what should lie in the middle",
+  tug: "Click on the form where a tug should hold it",
 };
 
 const OUTLINE_HINTS: Record<OutlineFor, string> = {

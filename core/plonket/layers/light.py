@@ -1,0 +1,72 @@
+"""Lights that stand in a room and shine on all models there: a soft rectangle, and a dome from a light map."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+
+from plonket.colour import linear_from_8bit
+from plonket.comp.picture import CLEAR, Picture
+from plonket.comp.sources import Sources
+from plonket.conventions import F64
+from plonket.fields import Digest, Number, colour, number, value_at
+from plonket.layers.common import LayerModel
+from plonket.layers.standing import StandingModel, axes_of, matrix_of
+from plonket.motion.camera.spot import Spot
+from plonket.motion.camera.view import RoomCamera
+from plonket.motion.following import Follow
+from plonket.scene.request import Dome, Lamp
+
+
+class LampLayer(StandingModel):
+    """A soft rectangle that shines along the way it faces; it is not seen itself, only what it lights."""
+
+    kind: Literal["lamp"] = "lamp"
+    lift: Number = number(0.6, label="Lift", low=-1000, high=1000, step=0.001, unit="m", group="Stands", soft=(-1, 3),
+                          help="How far its middle is above the spot.")  # fmt: skip
+    tilt: Number = number(50.0, label="Aims down", low=-3600, high=3600, step=0.5, unit="°", group="Stands", soft=(-90, 90))
+    strength: Number = number(100.0, label="Strength", low=0, high=10000, step=1, unit="%", group="Lamp", soft=(0, 400),
+                              help="At 100 % it lights a white card a metre away to full white.")  # fmt: skip
+    colour: str = colour("#ffe2b8", label="Colour", group="Lamp")
+    wide: Number = number(0.4, label="Width", low=0.001, high=1000, step=0.01, unit="m", group="Lamp", soft=(0.02, 3),
+                          help="The larger it is, the softer its shadows.")  # fmt: skip
+    tall: Number = number(0.3, label="Height", low=0.001, high=1000, step=0.01, unit="m", group="Lamp", soft=(0.02, 3))
+
+
+class DomeLayer(LayerModel):
+    """Light from all round, as a light map recorded it; it takes the place of the even sky of all models in the room."""
+
+    kind: Literal["dome"] = "dome"
+    asset: Digest
+    follow: Follow = Follow()
+    strength: Number = number(100.0, label="Strength", low=0, high=10000, step=1, unit="%", group="Dome", soft=(0, 300))
+    turn: Number = number(0.0, label="Turn", low=-3600, high=3600, step=1, unit="°", group="Dome", soft=(-180, 180),
+                          help="Turns the light about the upright.")  # fmt: skip
+
+
+def lamp_of(layer: LampLayer, camera: RoomCamera, spot: Spot, frame: int) -> Lamp | None:
+    """The lamp in the room; None while it gives no light."""
+    wide, tall = value_at(layer.wide, frame), value_at(layer.tall, frame)
+    code = np.array([[[int(layer.colour[k : k + 2], 16) for k in (1, 3, 5)]]], np.uint8)
+    tint = linear_from_8bit(code)[0, 0].astype(np.float64)
+    level = value_at(layer.strength, frame) / 100 * max(0.0, value_at(layer.opacity, frame) / 100)
+    if level <= 0 or tint.max() <= 0:
+        return None
+    tint /= float(tint.max())
+    axes, place = axes_of(layer, camera, spot, frame)
+    # A card a metre off that faces it shines with L A / pi.
+    light = tint * level * np.pi / (wide * tall)
+    return Lamp(place=matrix_of(axes, place, np.array([wide / 2, tall / 2, 1.0])),
+                light=(float(light[0]), float(light[1]), float(light[2])))  # fmt: skip
+
+
+def dome_of(layer: DomeLayer, path: str, frame: int) -> Dome:
+    """The dome as the renderer is told of it."""
+    return Dome(picture=path, turn=float(np.radians(value_at(layer.turn, frame))),
+                strength=max(0.0, value_at(layer.strength, frame) / 100))  # fmt: skip
+
+
+def draw(layer: LampLayer | DomeLayer, sources: Sources, frame: int, size: tuple[int, int], view: F64) -> Picture:
+    """Lights are not seen themselves."""
+    return CLEAR

@@ -1,0 +1,40 @@
+"""What the demo's shots share."""
+
+from __future__ import annotations
+
+import uuid
+
+from library.models import Asset
+from plonket.media import open_clip
+from plonket.motion.kinds import MOTIONS
+from plonket.shot import Footage
+from plonket.shot import Shot as Document
+from plonket_server import store
+from shots.editing import change_shot
+
+_measured: dict[tuple[str, str], str] = {}
+"""What was measured before in this process, by clip and motion."""
+
+
+def footage_of(asset: Asset) -> Footage:
+    """The whole clip as a shot's footage."""
+    info = asset.info
+    return Footage(asset=asset.digest, name=asset.name, width=info["width"], height=info["height"], rate=info["fps"],
+                   frames=info["frames"], in_frame=0, out_frame=info["frames"] - 1)  # fmt: skip
+
+
+def measure(shot_id: uuid.UUID, clip: Asset) -> None:
+    """Measure every motion of a shot here and now."""
+    reader = open_clip(store.derived_folder(clip.digest) / "clip.mp4")
+
+    def change(document: Document) -> Document:
+        measured = []
+        for motion in document.motions:
+            known = (clip.digest, motion.model_dump_json())
+            if known not in _measured or not store.measurement_path(_measured[known]).exists():
+                _measured[known] = store.keep_measurement(MOTIONS.get(motion.kind).run(motion, reader).to_bytes())
+            measured.append(motion.model_copy(update={"measurement": _measured[known]}))
+        return document.model_copy(update={"motions": measured})
+
+    change_shot(shot_id, "Measure", change)
+    reader.close()

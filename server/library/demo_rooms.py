@@ -1,0 +1,128 @@
+"""Demo shots in solved rooms."""
+
+from __future__ import annotations
+
+import json
+import math
+from typing import Any
+
+import numpy as np
+from django.conf import settings
+
+from library.demo_parts import footage_of, measure
+from library.demo_stack import size_of, standing_at
+from library.models import Asset, Project
+from plonket.conventions import F64, quaternion_to_matrix
+from plonket.key.screen import ScreenKey
+from plonket.layers.light import DomeLayer, LampLayer
+from plonket.layers.model import ModelLayer
+from plonket.layers.still import StillLayer
+from plonket.looks.colour import Colour
+from plonket.looks.wrap import Wrap
+from plonket.motion.camera.settings import CameraMotion
+from plonket.motion.camera.spot import Spot
+from plonket.motion.following import Follow
+from plonket.motion.form.fit import with_tugs
+from plonket.motion.form.settings import FormMotion, Tug
+from plonket.motion.perch import Perch
+from plonket.shot import Shot as Document
+from plonket.sources import ShotSources
+from plonket_server.pool import pool
+from shots.editing import add_shot, change_shot
+
+
+def on_the_quay(project: Project, plate: Asset, subject: Asset) -> None:
+    """The keeper taken off his green cloth, tape crosses and all, and stood on the quay of the solved harbour."""
+    at = 60
+    camera = CameraMotion(id="camera", name="Camera", reference_frame=at)
+    shot = add_shot(project, Document(name="The keeper on the quay", footage=footage_of(plate), motions=[camera]), "Footage")
+    measure(shot.id, plate)
+
+    def stand(now: Document) -> Document:
+        solved = ShotSources(now, pool()).camera("camera")
+        assert solved is not None
+        spot = standing_at(solved, at, (662.0, 332.0))
+        perch = Perch(id="quay", name="Quay", spot=spot, follow=Follow(target="camera", reference_frame=at, perspective=True))
+        keeper = StillLayer(
+            id="keeper", name="Keeper", **size_of(subject), x=0.0, y=-85.0, size=34.0, after="loop", key=ScreenKey(lone=90.0),
+            follow=Follow(target="quay", reference_frame=at, perspective=True), looks=[
+                Colour(id="look-1", name="Colour", exposure=-0.15, warm=14.0),
+                Wrap(id="look-2", name="Light wrap", width=4.0, strength=45.0),
+            ],
+        )  # fmt: skip
+        return now.model_copy(update={"perches": [perch], "stack": [keeper]})
+
+    change_shot(shot.id, "The keeper off his cloth", stand)
+
+
+def whale_on_the_bench(project: Project, clip: Asset, whale: Asset, crate: Asset) -> None:
+    """The brass whale on the bench before the solved harbour, with a crate behind it, and their shadows."""
+    at = 60
+    camera = CameraMotion(id="camera", name="Camera", reference_frame=at)
+    shot = add_shot(project, Document(name="A whale on the bench", footage=footage_of(clip), motions=[camera]), "Footage")
+    measure(shot.id, clip)
+
+    def stand(now: Document) -> Document:
+        solved = ShotSources(now, pool()).camera("camera")
+        assert solved is not None
+        spot = standing_at(solved, at, (1010.0, 652.0)).model_copy(update={"faces": "still"})
+        bench = Perch(id="bench", name="Bench", spot=spot, follow=Follow(target="camera", reference_frame=at, perspective=True))
+        model = ModelLayer(
+            id="whale", name="Brass whale", asset=whale.digest, extent=whale.info["extent"], tall=0.15, heading=-24.0,
+            sun=85.0, sun_heading=-35.0, sun_height=58.0, sun_soft=8.0, sky=70.0,
+            follow=Follow(target="bench", reference_frame=at, perspective=True),
+        )  # fmt: skip
+        beside = spot.model_copy(update={"x": float(spot.x) + 0.16, "z": float(spot.z) - 0.1})  # type: ignore[arg-type]
+        follow = Follow(target="camera", reference_frame=at, perspective=True)
+        back = Perch(id="back", name="Behind it", spot=beside, follow=follow)
+        box = ModelLayer(
+            id="crate", name="Cargo crate", asset=crate.digest, extent=crate.info["extent"], tall=0.13, heading=28.0,
+            sun=85.0, sun_heading=-35.0, sun_height=58.0, sun_soft=8.0, sky=70.0,
+            follow=Follow(target="back", reference_frame=at, perspective=True),
+        )  # fmt: skip
+        return now.model_copy(update={"perches": [bench, back], "stack": [model, box]})
+
+    change_shot(shot.id, "Stand the whale and a crate on the bench", stand)
+
+
+CRATE = (0.24, 0.19, 0.19)
+"""The workshop's larger crate, in metres."""
+SEEN = [(x, y, z) for y in (0.0, 1.0) for z in (-0.5, 0.5) for x in (-0.5, 0.5)][1:]
+"""Corners of it that a creator would tug: all but the one at its back, on the bench."""
+
+
+def crate_corners(frame: int) -> F64:
+    """(7, 2) pixels where these corners of the crate are seen in a frame, from the truth beside the clip."""
+    truth: dict[str, Any] = json.loads((settings.DEMO / "truth" / "workshop" / "camera.json").read_text())
+    pose = truth["frames"][frame]
+    a = math.radians(18)
+    turn = np.array([[math.cos(a), 0, math.sin(a)], [0, 1, 0], [-math.sin(a), 0, math.cos(a)]])
+    world = (np.array(SEEN) * CRATE) @ turn.T + [-0.40, 0.10, 0.20]
+    local = (world - np.array(pose["position"])) @ quaternion_to_matrix(np.array(pose["rotation"])) * [1, -1, -1]
+    return np.asarray(local[:, :2] / local[:, 2:] * truth["focal_px"] + np.array(truth["principal"]))
+
+
+def cabin_on_the_crate(project: Project, clip: Asset, cabin: Asset, light: Asset) -> None:
+    """A box tugged on to the crate in the workshop and followed by its boards; a lit cabin in its place."""
+    at = 75
+    form = FormMotion(id="crate", name="Crate", reference_frame=at, tall=CRATE[1], moves="camera")
+    seen = crate_corners(at).round(1).tolist()
+    tugs = [Tug(at=corner, x=x, y=y) for corner, (x, y) in zip(SEEN, seen, strict=True)]
+    form = with_tugs(form, at, tugs, (clip.info["width"], clip.info["height"]))
+    document = Document(name="The crate is a cabin", footage=footage_of(clip), motions=[form])
+    shot = add_shot(project, document, "Footage and form")
+    measure(shot.id, clip)
+    follow = Follow(target="place", reference_frame=at, perspective=True)
+    place = Perch(id="place", name="On the crate's place", spot=Spot(),
+                  follow=Follow(target="crate", reference_frame=at, perspective=True))  # fmt: skip
+    size = cabin.info["extent"]
+    model = ModelLayer(
+        id="cabin", name="Little cabin", asset=cabin.digest, extent=size, tall=round(size[1] * 1.03, 4), sun=45.0,
+        sun_heading=-60.0, sun_height=50.0, sun_soft=12.0, shadow_strength=55.0, follow=follow,
+    )  # fmt: skip
+    dome = DomeLayer(id="light", name="Window light", asset=light.digest, strength=55.0,
+                     follow=Follow(target="crate", reference_frame=at, perspective=True))  # fmt: skip
+    lamp = LampLayer(id="glow", name="Lamp from the right", lift=0.45, heading=70.0, tilt=45.0, strength=35.0, wide=0.3,
+                     tall=0.2, colour="#ffca8a", follow=follow)  # fmt: skip
+    change_shot(shot.id, "A cabin in its place",
+                lambda d: d.model_copy(update={"perches": [place], "stack": [model, dome, lamp]}))  # fmt: skip

@@ -1,0 +1,53 @@
+"""Clips of one moment lined up with the footage."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Any
+
+import numpy as np
+
+from plonket.context import Work
+from plonket.errors import BadInput
+from plonket.layers.common import PictureLayer
+from plonket.media.lineup import line_up_pictures, line_up_sound
+from plonket.media.sound import read_wav
+from plonket.shot import Shot as Document
+from plonket_server import store
+from plonket_server.pool import pool
+from shots.editing import change_shot, document_of, find_shot, with_layer
+from shots.keys import picture_layer
+
+
+def line_up(shot_id: uuid.UUID, layer_id: str, by: str, work: Work) -> dict[str, Any]:
+    """Find where a layer's clip belongs and put it there.
+
+    Returns
+    -------
+    `starts`, its first frame, and `off`, what is left in frames because clips start on whole ones.
+    """
+    document = document_of(find_shot(shot_id))
+    layer = picture_layer(document, layer_id)
+    frames = _shift(document, layer, by, work) - layer.first
+    starts = int(np.floor(frames + 0.5))
+
+    def change(now: Document) -> Document | None:
+        return with_layer(now, layer_id, {"starts": starts + layer.first, "speed": 100.0, "by_keys": False})
+
+    change_shot(shot_id, f"Line {layer.name} up by its {by}", change)
+    return {"layer": layer_id, "name": layer.name, "starts": starts, "off": round(frames - starts, 3)}
+
+
+def _shift(document: Document, layer: PictureLayer, by: str, work: Work) -> float:
+    footage = document.footage
+    assert footage is not None
+    if by == "sound":
+        paths = [store.derived_folder(asset) / "sound.wav" for asset in (footage.asset, layer.asset)]
+        if not all(path.exists() for path in paths):
+            raise BadInput("lineup.silent", "One of the two has no sound. Line them up by the picture.")
+        return line_up_sound(read_wav(paths[0]), read_wav(paths[1]), float(footage.fps)).frames
+    first, second = pool().clip(footage.asset), pool().clip(layer.asset)
+    ratio = float(second.info.rate / footage.fps)
+    return line_up_pictures(
+        first.rgb, footage.frames, second.rgb, second.info.frames, ratio=ratio, work=work
+    ).frames
