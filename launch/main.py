@@ -24,6 +24,7 @@ Commands of the core, without server or database:
   steady        steady a clip on a plane that was followed
   fill          take out what a matte covers
   key           take a subject off its cloth
+  cut-out       take a subject off anything, by strokes
   render        render a shot file to a video or folder
   film          film a demo set with the simulated phone
 

@@ -153,12 +153,12 @@ def number(
 
 def plain(
     default: float, *, label: str, low: float, high: float, step: float, unit: str = "", help: str = "",
-    group: str = "", whole: bool = False,
+    group: str = "", whole: bool = False, soft: tuple[float, float] | None = None,
 ) -> Any:  # fmt: skip
-    """A field for a number that does not move in time."""
+    """A field for a number that does not move in time; `soft` as of `number`."""
     extra: dict[str, Any] = {
         "control": "plain", "label": label, "low": low, "high": high, "step": step, "unit": unit, "help": help,
-        "group": group, "soft": [low, high], "default": default,
+        "group": group, "soft": list(soft or (low, high)), "default": default,
     }  # fmt: skip
     return Field(default=int(default) if whole else default, ge=low, le=high, json_schema_extra={"x-plonket": extra})
 

@@ -122,7 +122,11 @@ def cabin_on_the_crate(project: Project, clip: Asset, cabin: Asset, light: Asset
     )  # fmt: skip
     dome = DomeLayer(id="light", name="Window light", asset=light.digest, strength=55.0,
                      follow=Follow(target="crate", reference_frame=at, perspective=True))  # fmt: skip
-    lamp = LampLayer(id="glow", name="Lamp from the right", lift=0.45, heading=70.0, tilt=45.0, strength=35.0, wide=0.3,
-                     tall=0.2, colour="#ffca8a", follow=follow)  # fmt: skip
+    aside = Perch(id="aside", name="Beside the rope", spot=Spot(x=0.45, z=0.35),
+                  follow=Follow(target="crate", reference_frame=at, perspective=True))  # fmt: skip
+    lamp = LampLayer(
+        id="lamp", name="Lamp from the right", lift=0.35, heading=-128.0, tilt=25.0, strength=30.0, wide=0.3, tall=0.2,
+        colour="#ffca8a", follow=Follow(target="aside", reference_frame=at, perspective=True),
+    )  # fmt: skip
     change_shot(shot.id, "A cabin in its place",
-                lambda d: d.model_copy(update={"perches": [place], "stack": [model, dome, lamp]}))  # fmt: skip
+                lambda d: d.model_copy(update={"perches": [place, aside], "stack": [model, dome, lamp]}))  # fmt: skip

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import base64
 import uuid
-from fractions import Fraction
 from typing import Any, Literal
 
 import numpy as np
@@ -19,7 +18,7 @@ from plonket.conventions import matrix_to_quaternion
 from plonket.errors import BadInput
 from plonket.fields import Name
 from plonket.formats.camera_csv import write_camera_csv, write_room_points_csv
-from plonket.formats.camera_gltf import write_camera_glb, write_camera_usda
+from plonket.formats.camera_gltf import Placed, write_camera_glb, write_camera_usda
 from plonket.formats.camera_json import write_camera
 from plonket.formats.corners_csv import write_corners
 from plonket.formats.plane_json import write_plane
@@ -36,8 +35,10 @@ from plonket.motion.plane.track import PlaneTrack
 from plonket.motion.points.settings import Direction, PointMotion
 from plonket.motion.points.tracks import PointTracks
 from plonket.motion.states import REASONS, STATE_NAMES
+from plonket.placed import placed_in
 from plonket.shot import Motion
 from plonket.shot import Shot as Document
+from plonket.sources import ShotSources
 from plonket_server.pool import pool
 from shots.api import ShotOut, shot_out
 from shots.editing import change_shot, document_at, document_of, find_shot
@@ -228,7 +229,7 @@ def export(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, form: Forma
     if form == "regions.svg":
         data: str | bytes = _regions_svg(document, motion)
     else:
-        data = _track_data(motion, form, document.footage.fps)
+        data = _track_data(document, motion, form)
     kinds = {"csv": "text/csv; charset=utf-8", "json": "application/json", "svg": "image/svg+xml; charset=utf-8",
              "glb": "model/gltf-binary", "usda": "text/plain; charset=utf-8"}  # fmt: skip
     return HttpResponse(
@@ -237,7 +238,9 @@ def export(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, form: Forma
     )  # fmt: skip
 
 
-def _track_data(motion: Motion, form: Format, fps: Fraction) -> str | bytes:
+def _track_data(document: Document, motion: Motion, form: Format) -> str | bytes:
+    assert document.footage is not None
+    fps = document.footage.fps
     if motion.measurement is None:
         raise BadInput("motion.unmeasured", f"{motion.name} is not measured yet.")
     found = pool().measured(motion.measurement)
@@ -254,15 +257,19 @@ def _track_data(motion: Motion, form: Format, fps: Fraction) -> str | bytes:
         if form == "details.csv":
             return write_room_points_csv(found, motion.room)
         if form == "camera.glb":
-            return write_camera_glb(found, motion.room, fps, motion.name)
+            return write_camera_glb(found, motion.room, fps, motion.name, _placed(document, motion))
         if form == "camera.usda":
-            return write_camera_usda(found, motion.room, fps, motion.name)
+            return write_camera_usda(found, motion.room, fps, motion.name, _placed(document, motion))
     elif isinstance(found, PointTracks):
         if form == "points.csv":
             return write_points(found)
         if form == "points.json":
             return write_points_json(found)
     raise BadInput("motion.format", f"{motion.name} cannot be written as {form}.")
+
+
+def _placed(document: Document, motion: Motion) -> list[Placed]:
+    return placed_in(ShotSources(document, pool()), motion.id)
 
 
 def _regions_svg(document: Document, motion: Motion) -> str:

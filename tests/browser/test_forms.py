@@ -29,9 +29,9 @@ FRAMES = 20
 
 
 def poses() -> list[Any]:
-    """A crate that is carried and turned a little, nearer the camera than usual so that it is easy to grab."""
+    """A crate that is carried and turned a little."""
     t = np.linspace(0, 1, FRAMES)
-    return [stood(-30 + 26 * k, 24 + 3 * np.sin(5 * k), 0.04 * np.sin(4 * k), 0.02 * np.cos(7 * k), 0.72) for k in t]
+    return [stood(-30 + 26 * k, 24 + 3 * np.sin(5 * k), 0.04 * np.sin(4 * k), 0.02 * np.cos(7 * k), 0.95) for k in t]
 
 
 @cache

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import tempfile
 import unittest
 from functools import lru_cache
+from pathlib import Path
 from typing import Any
 
 import cv2
 import numpy as np
 
+from plonket.cli import main
 from plonket.colour import decode, encode, linear_from_8bit
 from plonket.conventions import F32, U8
 from plonket.errors import Degenerate
@@ -127,3 +130,22 @@ class CutOut(unittest.TestCase):
         with self.assertRaises(Degenerate) as caught:
             carried([STROKES[1]]).mask(3)
         self.assertIn("stroke over the subject", caught.exception.message)
+
+
+class CommandLine(unittest.TestCase):
+    def test_a_subject_is_cut_out_by_strokes_on_the_command_line(self) -> None:
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            for f in range(4):
+                cv2.imwrite(str(folder / f"{f:06d}.png"), cv2.cvtColor(scene(f)[0], cv2.COLOR_RGB2BGR))
+            out = folder / "out"
+            arguments = ["cut-out", str(folder), "--subject", "1:249,110 249,300", "--other", "1:90,60 90,320",
+                         "--other", "1:420,60 420,320", "--range", "1:4", "--out", str(out)]  # fmt: skip
+            self.assertEqual(main(arguments), 0)
+            self.assertEqual(sorted(p.name for p in out.iterdir()), ["000000.png", "000001.png", "000002.png"])
+            for k in range(3):
+                made = cv2.imread(str(out / f"{k:06d}.png"), cv2.IMREAD_UNCHANGED)
+                assert made is not None
+                self.assertLess(float(np.abs(made[..., 3] / 255 - scene(k + 1)[1]).mean()), 0.02)
+            for bad in ("x", "1:", "99:1,1", "1:9999,1"):
+                self.assertEqual(main(["cut-out", str(folder), "--subject", bad, "--out", str(out)]), 1, bad)

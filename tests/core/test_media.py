@@ -14,6 +14,7 @@ import numpy as np
 from plonket.context import Work
 from plonket.errors import BadInput, Cancelled, MediaError
 from plonket.media import open_clip, probe
+from plonket.media.clip import open_working
 from plonket.media.conform import conform
 from plonket.media.hdr import hdr_to_sdr
 from plonket.media.sound import Sound, read_sound, read_wav
@@ -62,6 +63,44 @@ class Reading(InFolder):
         self.assertEqual([number_of(clip.rgb(i)) for i in range(89, -1, -1)], list(range(89, -1, -1)))
         with self.assertRaises(BadInput):
             clip.rgb(90)
+
+    def test_a_clip_that_was_let_go_is_opened_again_by_who_still_reads_it(self) -> None:
+        clip = open_clip(phone_clip(self.folder / "clip.mp4", frames=30))
+        self.assertEqual(number_of(clip.rgb(7)), 7)
+        clip.close()
+        self.assertEqual([number_of(clip.rgb(i)) for i in (8, 7, 29)], [8, 7, 29])
+
+    def test_vp9_with_alpha_keeps_its_coverage(self) -> None:
+        path = self.folder / "ring.webm"
+        pictures = []
+        with av.open(str(path), "w") as out:
+            stream = out.add_stream("libvpx-vp9", rate=25)
+            stream.width, stream.height, stream.pix_fmt = 96, 64, "yuva420p"
+            stream.options = {"crf": "8", "b": "0", "auto-alt-ref": "0"}
+            for k in range(12):
+                picture = np.zeros((64, 96, 4), np.uint8)
+                picture[...] = (200, 60, 40, 0)
+                cv2.circle(picture, (20 + 5 * k, 32), 14, (200, 60, 40, 255), -1)
+                pictures.append(picture)
+                frame = av.VideoFrame.from_ndarray(picture, format="rgba")
+                for packet in stream.encode(frame.reformat(format="yuva420p")):
+                    out.mux(packet)
+            for packet in stream.encode():
+                out.mux(packet)
+        clip = open_clip(path)
+        self.addCleanup(clip.close)
+        self.assertTrue(clip.info.has_alpha)
+        for k in (0, 11, 5, 6):
+            found = clip.rgba(k)
+            off = np.abs(found[..., 3].astype(int) - pictures[k][..., 3])
+            self.assertLess(float(off.mean()), 3.0, k)
+            inside = pictures[k][..., 3] > 0
+            self.assertLess(float(np.abs(found[inside][:, :3].astype(int) - (200, 60, 40)).mean()), 8, k)
+        # Conformed, its coverage lies beside its colours.
+        conform(path, self.folder / "work")
+        working = open_working(self.folder / "work" / "clip.mp4")
+        self.addCleanup(working.close)
+        self.assertLess(float(np.abs(working.rgba(5)[..., 3].astype(int) - pictures[5][..., 3]).mean()), 4.0)
 
     def test_rotated_phone_clip_stands_upright(self) -> None:
         for rotation in (90, 180, 270):

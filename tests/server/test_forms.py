@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import base64
+import io
 from fractions import Fraction
 from functools import cache
 from pathlib import Path
 
 import cv2
 import numpy as np
+import trimesh
 
 from jobs.models import Job
 from plonket.elements.models import cargo_crate
@@ -21,6 +23,7 @@ from plonket.motion.form.measure import stood_in
 from plonket.phone.take import Recording, frame_times, write_recording
 from plonket_server.pool import pool
 from tests.core.test_form import BOX, CORNERS, FOCAL, SIZE, filmed, swim, tugs_of, turning
+from tests.server.client import body_of
 from tests.server.test_plate import WithPlate
 
 FRAMES = 16
@@ -172,6 +175,35 @@ class Forms(WithCrate):
             self.page.json("POST", f"/shots/{shot}/motions/import", body, status=422)
 
 
+    def test_what_stands_in_a_room_goes_out_with_the_camera(self) -> None:
+        shot = self.followed()
+        crate = self.page.upload(self.file("crate.glb", cargo_crate()))["Plonket-Asset"]
+        follow = {"target": "motion-1", "reference_frame": 4, "perspective": True}
+        model = {"kind": "model", "id": "m", "name": "Crate", "asset": crate, "extent": [0.2, 0.16, 0.16], "tall": 0.16,
+                 "lift": 0.22, "heading": 90.0, "across": 2, "across_gap": 0.5, "follow": follow}  # fmt: skip
+        form = {"kind": "form", "id": "f", "name": "Bench", "wide": 1.0, "tall": 0.05, "deep": 0.6, "follow": follow}
+        self.edit(shot, {"op": "add", "path": "/stack/0", "value": model}, {"op": "add", "path": "/stack/1", "value": form})
+        glb = body_of(self.page.get(f"/shots/{shot}/motions/motion-1/export/camera.glb"))
+        scene = trimesh.load_scene(io.BytesIO(glb), file_type="glb")
+        boxes = [g.bounds for g in scene.dump() if isinstance(g, trimesh.Trimesh)]
+        # Turned by a quarter, a copy to each side along z; standing on the form's top. And the bench.
+        self.assertEqual(len(boxes), 3)
+        sizes = sorted((np.ptp(b, axis=0).round(2).tolist() for b in boxes), key=lambda v: v[0])
+        np.testing.assert_allclose(sizes[0], [0.16, 0.16, 0.2], atol=0.01)
+        np.testing.assert_allclose(sizes[2], [1.0, 0.05, 0.6], atol=0.01)
+        crates = sorted(float(b.mean(axis=0)[2]) for b in boxes if np.ptp(b, axis=0)[0] < 0.5)
+        np.testing.assert_allclose(crates, [-0.25, 0.25], atol=1e-3)
+        self.assertTrue(all(abs(b[0, 1] - 0.22) < 1e-3 for b in boxes if np.ptp(b, axis=0)[0] < 0.5))
+        # The camera in the same file is the one that was measured.
+        again = read_camera_gltf(glb, FRAMES, SIZE, Fraction(30))
+        found = pool().measured(str(self.motion(shot)["measurement"]))
+        assert isinstance(found, CameraTrack)
+        np.testing.assert_allclose(again.position, found.position, atol=1e-5)
+        usda = body_of(self.page.get(f"/shots/{shot}/motions/motion-1/export/camera.usda")).decode()
+        self.assertEqual(usda.count('def Xform "Crate_'), 2)
+        self.assertEqual(usda.count("{"), usda.count("}"))
+
+
 class Slow(WithCrate):
     def picture_of(self, path: Path, light: np.ndarray) -> Path:
         cv2.imwrite(str(path), light.astype(np.float32))
@@ -206,7 +238,7 @@ class Slow(WithCrate):
     def test_models_are_filmed_ahead_once_and_found_again(self) -> None:
         shot = self.followed()
         crate = self.page.upload(self.file("crate.glb", cargo_crate()))["Plonket-Asset"]
-        self.edit(shot, {"op": "add", "path": "/stack/0", "value": self.standing(crate, "0" * 64)[0]})
+        self.edit(shot, {"op": "add", "path": "/stack/0", "value": self.standing(crate, "0" * 64)[0] | {"sun": 73.0}})
         self.edit(
             shot, {"op": "replace", "path": "/footage/in_frame", "value": 2},
             {"op": "replace", "path": "/footage/out_frame", "value": 4})  # fmt: skip

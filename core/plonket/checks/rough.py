@@ -129,9 +129,12 @@ def _spectrum(power: F32, seen: F32) -> tuple[list[float], float, float]:
     for _ in range(3):
         out = out * (out / np.maximum(_smeared(out), 1e-9))
     # The coarsest went with the surface that was taken off: as the trend of the next ones tells.
-    slope = np.clip(out[2] / max(float(out[3]), 1e-9), 0.8, 1.25)
-    out[1] = max(float(out[1]), float(out[2]) * slope)
-    out[0] = out[1] * slope
+    # Noise that was made soft falls off as a bell: its logarithm goes with the square of the frequency.
+    squares = (np.arange(RINGS) + 0.5) ** 2
+    fall = np.log(max(float(out[2]), 1e-9) / max(float(out[4]), 1e-9)) / (squares[4] - squares[2])
+    for k in (1, 0):
+        told = float(out[2]) * float(np.exp(np.clip(fall * (squares[2] - squares[k]), -0.25, 0.6)))
+        out[k] = max(float(out[k]), told) if k else told
     full = out[ring]
     # Beyond the last ring, in the corners, it is what was measured there.
     corner = _rings() >= RINGS

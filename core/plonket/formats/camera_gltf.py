@@ -1,18 +1,23 @@
-"""A solved camera and its points as glTF 2.0 (GLB): an animated camera node and a cloud of points."""
+"""A solved camera, its points and what stands in its room as glTF 2.0 (GLB) and USD text; cameras read from glTF."""
 
 from __future__ import annotations
 
 import base64
 import json
 import struct
+from collections.abc import Sequence
+from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any
 
+import cv2
 import numpy as np
 from scipy.spatial.transform import Rotation, Slerp
 
+from plonket.colour import encode_8bit
 from plonket.conventions import F64, matrix_to_quaternion
 from plonket.errors import FormatError
+from plonket.meshes.models import Model, Part
 from plonket.motion.camera.room import Room
 from plonket.motion.camera.track import CameraTrack
 from plonket.motion.states import GIVEN
@@ -21,8 +26,19 @@ FLOAT = 5126
 """glTF's number for 32-bit floats."""
 
 
-def write_camera_glb(track: CameraTrack, room: Room, fps: Fraction, name: str = "camera") -> bytes:
-    """The camera's path and the points of the room as one binary file.
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Placed:
+    """A model as it stands in the room: its meshes, and (4, 4) room from model for every frame of the clip."""
+
+    name: str
+    model: Model
+    stands: F64
+
+
+def write_camera_glb(
+    track: CameraTrack, room: Room, fps: Fraction, name: str = "camera", placed: Sequence[Placed] = ()
+) -> bytes:
+    """The camera's path, the points of the room and the models that stand in it as one binary file.
 
     The lens is written as a field of view without distortion. Source: Khronos Group, glTF 2.0, sections 3.6, 3.10, 3.11.
     """
@@ -58,8 +74,64 @@ def write_camera_glb(track: CameraTrack, room: Room, fps: Fraction, name: str = 
             {"attributes": {"POSITION": parts.add(points, "VEC3", bounds=True)}, "mode": 0}]}]  # fmt: skip
         nodes.append({"name": "details", "mesh": 0})
         out["scenes"][0]["nodes"].append(1)
+    _add_placed(out, parts, placed, known, time)
     out |= {"accessors": parts.accessors, "bufferViews": parts.views, "buffers": [{"byteLength": len(parts.data)}]}
     return _glb(out, bytes(parts.data))
+
+
+def _add_placed(
+    out: dict[str, Any], parts: _Parts, placed: Sequence[Placed], known: np.ndarray, time: int
+) -> None:
+    """Models with their materials as nodes; those that move get their movement."""
+    meshes: dict[int, int] = {}
+    for thing in placed:
+        if id(thing.model) not in meshes:
+            primitives = [_primitive(out, parts, part) for part in thing.model.parts]
+            meshes[id(thing.model)] = len(out.setdefault("meshes", []))
+            out["meshes"].append({"name": thing.name, "primitives": primitives})
+        node = len(out["nodes"])
+        m = thing.stands[known]
+        size = np.linalg.norm(m[:, :3, :3], axis=1)
+        turns = np.stack([matrix_to_quaternion(k[:3, :3] / s) for k, s in zip(m, size, strict=True)])
+        for k in range(1, len(turns)):
+            if turns[k] @ turns[k - 1] < 0:
+                turns[k] = -turns[k]
+        tracks = {"translation": m[:, :3, 3], "rotation": turns, "scale": size}
+        first = {path: [float(v) for v in values[0]] for path, values in tracks.items()}
+        out["nodes"].append({"name": thing.name, "mesh": meshes[id(thing.model)], **first})
+        out["scenes"][0]["nodes"].append(node)
+        animation = out["animations"][0]
+        for path, values in tracks.items():
+            if np.allclose(values, values[0], atol=1e-7):
+                continue
+            output = parts.add(values.astype(np.float32), "VEC4" if path == "rotation" else "VEC3")
+            animation["channels"].append({"sampler": len(animation["samplers"]), "target": {"node": node, "path": path}})
+            animation["samplers"].append({"input": time, "output": output, "interpolation": "LINEAR"})
+
+
+def _primitive(out: dict[str, Any], parts: _Parts, part: Part) -> dict[str, Any]:
+    """A mesh with its material. Faces do not share vertices, so no indices are needed."""
+    corners = part.faces.ravel()
+    uv = part.uv[corners] * [1, -1] + [0, 1]
+    look: dict[str, Any] = {"metallicFactor": part.metal, "roughnessFactor": part.rough}
+    if part.colour.ndim == 3:
+        done, png = cv2.imencode(".png", encode_8bit(np.ascontiguousarray(part.colour))[..., ::-1])
+        assert done
+        out.setdefault("images", []).append({"bufferView": parts.raw(png.tobytes()), "mimeType": "image/png"})
+        out.setdefault("textures", []).append({"source": len(out["images"]) - 1})
+        look["baseColorTexture"] = {"index": len(out["textures"]) - 1}
+    else:
+        look["baseColorFactor"] = [*(float(v) for v in part.colour), 1.0]
+    material: dict[str, Any] = {"pbrMetallicRoughness": look, "doubleSided": True}
+    if max(part.glow) > 0:
+        material["emissiveFactor"] = [float(min(v, 1.0)) for v in part.glow]
+    out.setdefault("materials", []).append(material)
+    attributes = {
+        "POSITION": parts.add(part.vertices[corners].astype(np.float32), "VEC3", bounds=True),
+        "NORMAL": parts.add(part.normals[corners].astype(np.float32), "VEC3"),
+        "TEXCOORD_0": parts.add(uv.astype(np.float32), "VEC2"),
+    }
+    return {"attributes": attributes, "material": len(out["materials"]) - 1}
 
 
 class _Parts:
@@ -68,12 +140,18 @@ class _Parts:
         self.views: list[dict[str, Any]] = []
         self.accessors: list[dict[str, Any]] = []
 
+    def raw(self, data: bytes) -> int:
+        """A view of bytes, on a multiple of four."""
+        self.data += b"\0" * (-len(self.data) % 4)
+        self.views.append({"buffer": 0, "byteOffset": len(self.data), "byteLength": len(data)})
+        self.data += data
+        return len(self.views) - 1
+
     def add(self, values: np.ndarray, kind: str, *, bounds: bool = False) -> int:
-        raw = np.ascontiguousarray(values, "<f4").tobytes()
-        self.views.append({"buffer": 0, "byteOffset": len(self.data), "byteLength": len(raw)})
-        self.data += raw
+        """An accessor of 32-bit floats."""
         accessor: dict[str, Any] = {
-            "bufferView": len(self.views) - 1, "componentType": FLOAT, "count": len(values), "type": kind,
+            "bufferView": self.raw(np.ascontiguousarray(values, "<f4").tobytes()), "componentType": FLOAT,
+            "count": len(values), "type": kind,
         }  # fmt: skip
         if bounds:
             flat = values.reshape(len(values), -1)
@@ -207,8 +285,12 @@ def _last_time(document: dict[str, Any], blob: bytes, chain: list[int]) -> float
     return max(ends, default=0.0)
 
 
-def write_camera_usda(track: CameraTrack, room: Room, fps: Fraction, name: str = "camera") -> str:
-    """The camera's path and the points as a USD text layer; apertures in tenths of a scene unit, as USD states them.
+def write_camera_usda(
+    track: CameraTrack, room: Room, fps: Fraction, name: str = "camera", placed: Sequence[Placed] = ()
+) -> str:
+    """The camera's path, the points and the models that stand in the room as a USD text layer.
+
+    Apertures are in tenths of a scene unit, as USD states them.
 
     Source: the OpenUSD documentation of UsdGeomCamera.
     """
@@ -251,16 +333,53 @@ def Xform "shot"
         point3f[] points = [{cloud}]
         float[] widths = [{", ".join(["0.005"] * len(points))}]
     }}
-}}
+{"".join(_usd_model(thing, k, known) for k, thing in enumerate(placed))}}}
 """
+
+
+def _usd_model(thing: Placed, number: int, known: np.ndarray) -> str:
+    """A model as meshes with plain colours, moved as it moves."""
+    matrices = ",\n".join(f"                {int(i)}: {_rows(thing.stands[i])}" for i in known)
+    meshes = []
+    for k, part in enumerate(thing.model.parts):
+        colour = part.colour.reshape(-1, 3).mean(axis=0) if part.colour.ndim == 3 else part.colour
+        corners = part.faces.ravel()
+        points = ", ".join(f"({x:.6g}, {y:.6g}, {z:.6g})" for x, y, z in part.vertices[corners])
+        normals = ", ".join(f"({x:.4g}, {y:.4g}, {z:.4g})" for x, y, z in part.normals[corners])
+        meshes.append(f"""        def Mesh "part{k}"
+        {{
+            uniform token subdivisionScheme = "none"
+            int[] faceVertexCounts = [{", ".join(["3"] * len(part.faces))}]
+            int[] faceVertexIndices = [{", ".join(map(str, range(len(corners))))}]
+            point3f[] points = [{points}]
+            normal3f[] normals = [{normals}] (
+                interpolation = "vertex"
+            )
+            color3f[] primvars:displayColor = [({", ".join(f"{float(v):.5g}" for v in colour)})]
+        }}
+""")
+    return f"""
+    def Xform "{_identifier(thing.name)}_{number}"
+    {{
+        matrix4d xformOp:transform.timeSamples = {{
+{matrices}
+        }}
+        uniform token[] xformOpOrder = ["xformOp:transform"]
+
+{"".join(meshes)}    }}
+"""
+
+
+def _rows(m: F64) -> str:
+    # USD multiplies row vectors.
+    rows = ("(" + ", ".join(f"{v:.9f}" for v in row) + ")" for row in m.T)
+    return "( " + ", ".join(rows) + " )"
 
 
 def _matrix(room: Room, track: CameraTrack, frame: int) -> str:
     m: F64 = np.eye(4)
     m[:3, :3], m[:3, 3] = room.turns(track.rotation[frame]), room.points(track.position[frame])
-    # USD multiplies row vectors.
-    rows = ("(" + ", ".join(f"{v:.9f}" for v in row) + ")" for row in m.T)
-    return "( " + ", ".join(rows) + " )"
+    return _rows(m)
 
 
 def _identifier(name: str) -> str:

@@ -74,8 +74,10 @@ class ModelLayer(StandingModel):
                                 help="The ground's colour, which shines back on to what stands on it.")  # fmt: skip
     across: int = plain(1, label="Side by side", low=1, high=16, step=1, group="Copies", whole=True)
     deep: int = plain(1, label="Behind each other", low=1, high=16, step=1, group="Copies", whole=True)
-    across_gap: float = plain(0.3, label="Apart sideways", low=-100, high=100, step=0.01, unit="m", group="Copies")
-    deep_gap: float = plain(0.3, label="Apart in depth", low=-100, high=100, step=0.01, unit="m", group="Copies")
+    across_gap: float = plain(0.3, label="Apart sideways", low=-100, high=100, step=0.01, unit="m", group="Copies",
+                        soft=(0.02, 2))
+    deep_gap: float = plain(0.3, label="Apart in depth", low=-100, high=100, step=0.01, unit="m", group="Copies",
+                        soft=(0.02, 2))
     haze: Number = number(0.0, label="Haze", low=0, high=100, step=1, unit="%", group="Haze",
                           help="How much of it is lost in the air at the distance below.")  # fmt: skip
     haze_at: Number = number(5.0, label="At", low=0.01, high=100000, step=0.1, unit="m", group="Haze", soft=(0.5, 50))
@@ -216,16 +218,20 @@ def _things(
 ) -> list[Thing]:
     """A model and its copies."""
     metal, rough = SURFACES[layer.surface]
-    ways = [(i - (layer.across - 1) / 2, j) for j in range(layer.deep) for i in range(layer.across)]
+    every = [copies(layer, camera, spot, when) for when in whens]
+    return [Thing(model=path, stands=tuple(one[k] for one in every), role=role, metal=metal, rough=rough)
+            for k in range(layer.across * layer.deep)]  # fmt: skip
+
+
+def copies(layer: ModelLayer, camera: RoomCamera, spot: Spot, when: float) -> list[F64]:
+    """(4, 4) room from model of a model and its copies: side by side about the spot, and behind each other."""
     out = []
-    for i, j in ways:
-        places = []
-        for when in whens:
+    for j in range(layer.deep):
+        for i in range(layer.across):
             m = stands(layer, camera, spot, when)
             axes = m[:3, :3] / np.linalg.norm(m[:3, 0])
-            m[:3, 3] += axes[:, 0] * i * layer.across_gap - axes[:, 2] * j * layer.deep_gap
-            places.append(m)
-        out.append(Thing(model=path, stands=tuple(places), role=role, metal=metal, rough=rough))
+            m[:3, 3] += axes[:, 0] * (i - (layer.across - 1) / 2) * layer.across_gap - axes[:, 2] * j * layer.deep_gap
+            out.append(m)
     return out
 
 

@@ -159,11 +159,10 @@ class VideoClip:
         self._lock = threading.Lock()
         self._cache: OrderedDict[int, av.video.frame.VideoFrame] = OrderedDict()
         self._room = max(2, cache)
+        self._own_decoder = _ALPHA_DECODERS.get(self.info.codec) if self.info.has_alpha else None
+        self._open = False
         with media_errors(path):
-            self._container = av.open(str(path))
-            self._stream = self._container.streams.video[0]
-            self._stream.thread_type = "AUTO"
-            self._own_decoder = _ALPHA_DECODERS.get(self.info.codec) if self.info.has_alpha else None
+            self._reopen()
         self._frames: Iterator[av.video.frame.VideoFrame] | None = None
         self._next = -1
 
@@ -184,10 +183,18 @@ class VideoClip:
         return self._array(frame, "gray")
 
     def close(self) -> None:
+        """Let the file go. Whoever still holds the clip may go on reading: it is opened again."""
         with self._lock:
             self._frames = None
             self._cache.clear()
             self._container.close()
+            self._open = False
+
+    def _reopen(self) -> None:
+        self._container = av.open(str(self.path))
+        self._stream = self._container.streams.video[0]
+        self._stream.thread_type = "AUTO"
+        self._open = True
 
     def _array(self, frame: int, layout: str) -> U8:
         _check_frame(self.info, frame)
@@ -216,6 +223,8 @@ class VideoClip:
             yield from decoder.decode(packet if packet.size else None)
 
     def _decoded(self, index: int) -> av.video.frame.VideoFrame:
+        if not self._open:
+            self._reopen()
         if index in self._cache:
             self._cache.move_to_end(index)
             return self._cache[index]

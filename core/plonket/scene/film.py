@@ -6,15 +6,13 @@ reaches it with the model over the same light without it, from the same samples,
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Any
 
 import cv2
 import numpy as np
 
 from plonket.conventions import F32, F64
-from plonket.meshes.forms import PREFIX, unit_form
-from plonket.meshes.models import PLAIN, Model, Part, read_model
+from plonket.meshes.things import read_thing
 from plonket.scene.engine import Denoiser, import_mitsuba, mesh_of
 from plonket.scene.request import Lights, Order, View
 
@@ -238,20 +236,6 @@ def _about(centre: float, first: int, length: int) -> tuple[int, int]:
     whole = centre == np.floor(centre)
     half = int(np.ceil(max(abs(first - centre), abs(first + length - centre)))) + 1
     return (int(centre) - half, 2 * half) if whole else (int(np.floor(centre)) - half, 2 * half + 1)
-
-
-def read_thing(model: str) -> Model:
-    """A model's file, or a simple form of unit size."""
-    if not model.startswith(PREFIX):
-        return read_model(Path(model))
-    form = unit_form(model.removeprefix(PREFIX))
-    corners = form.corners()
-    normal = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
-    normal /= np.linalg.norm(normal, axis=1, keepdims=True)
-    count = 3 * len(form.faces)
-    part = Part(vertices=corners.reshape(-1, 3), faces=np.arange(count).reshape(-1, 3), uv=np.zeros((count, 2)),
-                normals=np.repeat(normal, 3, axis=0), colour=PLAIN, metal=0.0, rough=0.9, glow=(0.0, 0.0, 0.0))  # fmt: skip
-    return Model(parts=(part,), size=np.maximum(np.ptp(form.vertices, axis=0), 1e-3))
 
 
 def _surface(mi: Any, colour: F32, metal: float, rough: float) -> dict[str, Any]:

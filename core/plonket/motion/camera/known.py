@@ -49,5 +49,5 @@ def moves_choice() -> Moves:
     """Whose movement it is."""
     return choice(
         "object", label="It is", group="Movement",
-        names={"object": "The thing's, before a still camera", "camera": "The camera's, round a still thing"},
-        help="Where things go is the same. But light stays with the set: it turns over a thing that turns.")  # type: ignore[no-any-return]  # fmt: skip
+        names={"object": "The thing's own", "camera": "The camera's"},
+        help="Of a thing before a still camera, or of the camera round a still thing. Light stays with the set.")  # type: ignore[no-any-return]  # fmt: skip

@@ -49,10 +49,13 @@ class FormMotion(RoomMotion):
                              names={"box": "Box", "cylinder": "Cylinder", "plane": "Plane",
                                     "model": "Model from the shelf"})  # fmt: skip
     asset: Digest | None = Field(default=None, description="The model that the form is, for the shape `model`")
-    wide: float = plain(0.2, label="Width", low=0.0001, high=10000, step=0.001, unit="m", group="Form")
-    tall: float = plain(0.2, label="Height", low=0.0001, high=10000, step=0.001, unit="m", group="Form")
-    deep: float = plain(0.2, label="Depth", low=0.0001, high=10000, step=0.001, unit="m", group="Form")
-    fits: bool = switch(True, label="Proportions from tugs", group="Form",
+    wide: float = plain(0.2, label="Width", low=0.0001, high=10000, step=0.001, unit="m", group="Form",
+                        soft=(0.01, 2))
+    tall: float = plain(0.2, label="Height", low=0.0001, high=10000, step=0.001, unit="m", group="Form",
+                        soft=(0.01, 2))
+    deep: float = plain(0.2, label="Depth", low=0.0001, high=10000, step=0.001, unit="m", group="Form",
+                        soft=(0.01, 2))
+    fits: bool = switch(True, label="Sides from tugs", group="Form",
                         help="Width and depth follow what is tugged; the height is what you say it is.")  # fmt: skip
     moves: Moves = moves_choice()
     detail: float = plain(60, label="Surface used", low=5, high=100, step=5, unit="%", group="How it looks for it",

@@ -210,7 +210,7 @@ export function RoomGroup({ motion, solve }: { motion: RoomMotion; solve: Camera
     >
       {room.views && camera && (
         <Suspense fallback={<p className="text-xs text-ink-2">Drawing the room …</p>}>
-          <RoomViews camera={camera} solve={solve} />
+          <RoomViews motion={motion.id} camera={camera} solve={solve} />
         </Suspense>
       )}
       <p className="mt-1 mb-1 text-xs text-ink-2">

@@ -1,8 +1,12 @@
-import { useEffect, useRef } from "react";
+import { useEffect, useRef, useState } from "react";
 import * as THREE from "three";
-import type { CameraSolve } from "~/api/client";
+import type { CameraSolve, Perch, Spot } from "~/api/client";
+import { dragFrom } from "~/ui/drag";
 import type { RoomCamera, V3 } from "~/workspace/camera";
-import { useWorkspace } from "~/workspace/store";
+import { useOpenShot } from "~/workspace/context";
+import { valueAt, withValue } from "~/workspace/geometry";
+import { setOnPerch } from "~/workspace/patches";
+import { act, useWorkspace } from "~/workspace/store";
 import { trustOf } from "~/workspace/viewer/RoomMarks";
 
 const WIDTH = 252;
@@ -10,11 +14,11 @@ const HEIGHT = 150;
 type Side = "top" | "side";
 
 /** The camera's path and the points of the room from above and from the side, beside the picture. */
-export function RoomViews({ camera, solve }: { camera: RoomCamera; solve: CameraSolve }) {
+export function RoomViews({ motion, ...room }: { motion: string; camera: RoomCamera; solve: CameraSolve }) {
   return (
     <div className="flex flex-col gap-1.5">
-      <RoomView camera={camera} solve={solve} side="top" />
-      <RoomView camera={camera} solve={solve} side="side" />
+      <RoomView {...room} motion={motion} side="top" />
+      <RoomView {...room} motion={motion} side="side" />
     </div>
   );
 }
@@ -23,20 +27,34 @@ const colourOf = (name: string) =>
   new THREE.Color(getComputedStyle(document.documentElement).getPropertyValue(name).trim() || "#888");
 
 /** One orthographic view, drawn when something changes; the wheel comes closer. */
-function RoomView({ camera, solve, side }: { camera: RoomCamera; solve: CameraSolve; side: Side }) {
+function RoomView({
+  motion,
+  camera,
+  solve,
+  side,
+}: {
+  motion: string;
+  camera: RoomCamera;
+  solve: CameraSolve;
+  side: Side;
+}) {
   const canvas = useRef<HTMLCanvasElement>(null);
   const drawn = useRef<Drawn | null>(null);
+  // Grips lie over the canvas: they are drawn again when its view changes.
+  const [view, setView] = useState<{ eye: THREE.OrthographicCamera } | null>(null);
   const frame = useWorkspace((s) => s.frame);
   const picked = useWorkspace((s) => s.picked);
 
   useEffect(() => {
     const made = build(canvas.current!, camera, solve, side);
     drawn.current = made;
+    setView({ eye: made.eye });
     const onWheel = (e: WheelEvent) => {
       e.preventDefault();
       made.eye.zoom = Math.min(12, Math.max(0.4, made.eye.zoom * Math.exp(-e.deltaY * 0.0016)));
       made.eye.updateProjectionMatrix();
       made.draw();
+      setView({ eye: made.eye });
     };
     const element = canvas.current!;
     element.addEventListener("wheel", onWheel, { passive: false });
@@ -44,6 +62,7 @@ function RoomView({ camera, solve, side }: { camera: RoomCamera; solve: CameraSo
       element.removeEventListener("wheel", onWheel);
       made.dispose();
       drawn.current = null;
+      setView(null);
     };
   }, [camera, solve, side]);
 
@@ -62,11 +81,67 @@ function RoomView({ camera, solve, side }: { camera: RoomCamera; solve: CameraSo
         data-room-view={side}
         className="block w-full"
       />
+      {view && <SpotGrips motion={motion} eye={view.eye} side={side} />}
       <figcaption className="pointer-events-none absolute top-1 left-1.5 text-[11px] text-on-well-2">
         {side === "top" ? "From above" : "From the side"}
       </figcaption>
     </figure>
   );
+}
+
+/** The perches that stand in the room: drag one over the ground from above, up and down from the side. */
+function SpotGrips({ motion, eye, side }: { motion: string; eye: THREE.OrthographicCamera; side: Side }) {
+  const { record, edits } = useOpenShot();
+  const { frame, chosen } = useWorkspace();
+  const [held, setHeld] = useState<{ id: string; spot: Spot } | null>(null);
+  const standing = record.document.perches.filter((p) => p.spot && p.follow.target === motion);
+  const grab = (e: React.PointerEvent<HTMLElement>, perch: Perch) => {
+    const width = e.currentTarget.parentElement!.clientWidth;
+    const metres = (eye.right - eye.left) / eye.zoom / width;
+    const start = { x: e.clientX, y: e.clientY };
+    const from = perch.spot!;
+    let moved: Spot | null = null;
+    act({ do: "choose", chosen: { kind: "perch", id: perch.id } });
+    dragFrom(
+      e,
+      (m) => {
+        const [dx, dy] = [(m.clientX - start.x) * metres, (m.clientY - start.y) * metres];
+        if (!moved && Math.hypot(m.clientX - start.x, m.clientY - start.y) < 3) return;
+        const put = (v: Spot["x"], by: number) =>
+          withValue(v, frame, Math.round((valueAt(v, frame) + by) * 1e5) / 1e5);
+        moved =
+          side === "top"
+            ? { ...from, x: put(from.x, dx), z: put(from.z, dy) }
+            : { ...from, z: put(from.z, -dx), y: put(from.y, -dy) };
+        setHeld({ id: perch.id, spot: moved });
+      },
+      (letGo) => {
+        const done = moved;
+        if (!letGo || !done) return setHeld(null);
+        void edits
+          .edit(`Move ${perch.name}`, (latest) => setOnPerch(latest, perch.id, { spot: done }))
+          .finally(() => setHeld(null));
+      },
+    );
+  };
+  return standing.map((perch) => {
+    const spot = held?.id === perch.id ? held.spot : perch.spot!;
+    const at = new THREE.Vector3(valueAt(spot.x, frame), valueAt(spot.y, frame), valueAt(spot.z, frame));
+    at.project(eye);
+    if (Math.abs(at.x) > 1 || Math.abs(at.y) > 1) return null;
+    const on = chosen.kind === "perch" && chosen.id === perch.id;
+    return (
+      <button
+        key={perch.id}
+        aria-label={`Move ${perch.name} ${side === "top" ? "from above" : "from the side"}`}
+        title={perch.name}
+        data-spot-grip={perch.id}
+        className={`absolute size-3.5 -translate-x-1/2 -translate-y-1/2 cursor-move touch-none rounded-full border-2 ${on ? "border-[#22262b] bg-[var(--spark)]" : "border-[var(--spark)] bg-[#22262b]"}`}
+        style={{ left: `${(at.x + 1) * 50}%`, top: `${(1 - at.y) * 50}%` }}
+        onPointerDown={(e) => grab(e, perch)}
+      />
+    );
+  });
 }
 
 interface Drawn {

@@ -142,7 +142,11 @@ export function FormHandles({
     .map(line)
     .join("");
   const colour = lost ? "var(--brick-glow)" : "var(--glow)";
-  const free = cornersOf(motion.shape).filter((c) => !tugs.some((t) => same(t.at, c)));
+  const corners = cornersOf(motion.shape);
+  const grips: { place: V3; tug: Tug | null }[] = [
+    ...corners.map((place) => ({ place, tug: tugs.find((t) => same(t.at, place)) ?? null })),
+    ...tugs.filter((t) => !corners.some((c) => same(t.at, c))).map((t) => ({ place: t.at as V3, tug: t })),
+  ];
   const title = screen([0, motion.shape === "plane" ? 0 : 1, 0]);
   const box = hand.svg.current?.getBoundingClientRect();
   return (
@@ -169,40 +173,13 @@ export function FormHandles({
           strokeDasharray={lost ? "7 5" : undefined}
           data-form={motion.id}
         />
-        {still &&
-          free.map((c, k) => {
-            const p = at(c);
-            const s = p && toScreen(mapping, p);
-            return (
-              p &&
-              s && (
-                <rect
-                  key={c.join()}
-                  x={s.x - 5}
-                  y={s.y - 5}
-                  width="10"
-                  height="10"
-                  rx="3"
-                  fill="#0c6670"
-                  stroke="#effffd"
-                  strokeWidth="1.5"
-                  className="pointer-events-auto cursor-move"
-                  role="button"
-                  tabIndex={0}
-                  aria-label={`Corner ${k + 1}: drag it to where it is seen`}
-                  data-corner-at={c.join()}
-                  data-x={p.x.toFixed(2)}
-                  data-y={p.y.toFixed(2)}
-                  onPointerDown={(e) => drag(e, c, p)}
-                  onKeyDown={(e) => nudge(e, c, p)}
-                />
-              )
-            );
-          })}
-        {tugs.map((t, k) => {
-          const s = toScreen(mapping, t);
-          const place = t.at as V3;
-          const rests = screen(place);
+        {grips.map(({ place, tug: mine }, k) => {
+          // One element all along, or a corner that becomes a tug while it is dragged would lose the pointer.
+          const p = mine ?? at(place);
+          if (!p || (!mine && !still)) return null;
+          const s = toScreen(mapping, p);
+          const rests = mine && screen(place);
+          const r = mine ? 8 : 5.5;
           return (
             <g key={place.join()}>
               {rests && Math.hypot(rests.x - s.x, rests.y - s.y) > 2 && (
@@ -216,20 +193,27 @@ export function FormHandles({
                 />
               )}
               <path
-                d={`M${s.x - 8} ${s.y}L${s.x} ${s.y - 8}L${s.x + 8} ${s.y}L${s.x} ${s.y + 8}Z`}
-                fill="var(--saffron-bar)"
-                stroke="#22262b"
+                d={
+                  mine
+                    ? `M${s.x - r} ${s.y}L${s.x} ${s.y - r}L${s.x + r} ${s.y}L${s.x} ${s.y + r}Z`
+                    : `M${s.x - r} ${s.y - r}h${2 * r}v${2 * r}h${-2 * r}Z`
+                }
+                fill={mine ? "var(--saffron-bar)" : "#0c6670"}
+                stroke={mine ? "#22262b" : "#effffd"}
                 strokeWidth="1.8"
                 strokeLinejoin="round"
                 className={still ? "pointer-events-auto cursor-move" : ""}
                 role="button"
                 tabIndex={0}
-                aria-label={`Tug ${k + 1}; Delete takes it away`}
-                data-tug={place.join()}
-                data-x={t.x.toFixed(2)}
-                data-y={t.y.toFixed(2)}
-                onPointerDown={(e) => still && drag(e, place, t)}
-                onKeyDown={(e) => nudge(e, place, t)}
+                aria-label={
+                  mine ? `Tug ${k + 1}; Delete takes it away` : `Corner ${k + 1}: drag it to where it is seen`
+                }
+                data-tug={mine ? place.join() : undefined}
+                data-corner-at={mine ? undefined : place.join()}
+                data-x={p.x.toFixed(2)}
+                data-y={p.y.toFixed(2)}
+                onPointerDown={(e) => still && drag(e, place, p)}
+                onKeyDown={(e) => nudge(e, place, p)}
               />
             </g>
           );

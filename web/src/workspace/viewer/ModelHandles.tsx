@@ -1,5 +1,6 @@
 import { useState } from "react";
 import type { Num, Perch, StandingLayer } from "~/api/client";
+import { useMeasurement } from "~/api/queries";
 import { by, plus, type RoomCamera, standing, type V3 } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
 import { type Point, valueAt, withValue } from "~/workspace/geometry";
@@ -31,6 +32,9 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
   );
   const kept = record.document.perches.find((p) => p.id === layer.follow.target);
   const camera = cameras.get(kept?.follow.target ?? "");
+  const room = record.document.motions.find((m) => m.id === kept?.follow.target);
+  const { data: measured } = useMeasurement(room?.measurement ?? null);
+  const details = measured?.camera?.details ?? [];
   if (!kept?.spot || !camera) return null;
   const perch = { ...kept, ...preview?.perch };
   const shown = { ...layer, ...preview?.layer } as StandingLayer;
@@ -69,6 +73,22 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
     ]),
   ) as Record<Grip, Point | null>;
 
+  /** With Ctrl, the solved detail nearest to the pointer takes the thing. */
+  const snapped = (p: Point): Perch["spot"] => {
+    let best: { away: number; place: V3 } | null = null;
+    for (const d of details) {
+      if (!d.kept) continue;
+      const place = camera.inRoom(d.place);
+      const seen = camera.project(frame, place);
+      const away = seen ? Math.hypot(seen.x - p.x, seen.y - p.y) * mapping.zoom : Infinity;
+      if (away < SNAP_PX && away < (best?.away ?? Infinity)) best = { away, place };
+    }
+    if (!best) return null;
+    const put = (v: Num, to: number) => withValue(v, frame, Math.round(to * 1e5) / 1e5);
+    const [x, y, z] = best.place;
+    return { ...kept.spot!, x: put(kept.spot!.x, x), y: put(kept.spot!.y, y), z: put(kept.spot!.z, z) };
+  };
+
   const drag = (e: React.PointerEvent<SVGElement>, grip: Grip) => {
     const from = camera.project(frame, spots[grip]);
     const base = camera.project(frame, foot);
@@ -79,7 +99,11 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
       from,
       (p, event) => {
         if (grip === "move")
-          change = { perch: { spot: movedSpot(camera, kept.spot!, frame, p, event.shiftKey) } };
+          change = {
+            perch: {
+              spot: (event.ctrlKey && snapped(p)) || movedSpot(camera, kept.spot!, frame, p, event.shiftKey),
+            },
+          };
         if (grip === "tall" || grip === "wide" || grip === "deep") {
           const middle = grip === "tall" ? base : (camera.project(frame, place(0, low + h / 2, 0)) ?? base);
           const grown =
@@ -176,6 +200,9 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
     </svg>
   );
 }
+
+/** How near on the screen a detail must be to take a thing that is dragged with Ctrl. */
+const SNAP_PX = 16;
 
 const round4 = (v: number) => Math.round(Math.min(10000, Math.max(0.0001, v)) * 1e4) / 1e4;
 
