@@ -19,6 +19,10 @@ from plonket.motion.camera.room import Room
 from plonket.motion.camera.settings import CameraMotion
 from plonket.motion.camera.spot import Spot
 from plonket.motion.camera.view import RoomCamera
+from plonket.motion.form.fit import with_tugs
+from plonket.motion.form.measure import measure_form, stood_in
+from plonket.motion.form.settings import FormMotion, Tug
+from plonket.phone.sets.workshop import CRATE_CORNERS, CRATE_SIZE, crate_seen
 from plonket.scene.client import Renderer
 
 DEMO = Path(__file__).resolve().parents[2] / "demo"
@@ -54,7 +58,33 @@ def bench_room(folder: Path) -> None:
     print(f"{'path':48s}{100 * off / length:9.3f} % of its length")
     print(f"{'focal length':48s}{100 * abs(float(track.focal[0]) / true['focal_px'] - 1):9.3f} % off")
     print(f"{'read-out':48s}{track.readout:9.3f} of the time between frames")
+    _form()
     _model(RoomCamera(track, Room()), folder)
+
+
+def _form() -> None:
+    """A box on the workshop's crate, from tugs on one frame, followed through the clip."""
+    path, told = DEMO / "clips" / "workshop.mp4", DEMO / "truth" / "workshop" / "camera.json"
+    if not path.exists() or not told.exists():
+        return
+    truth, clip, at = json.loads(told.read_text()), open_clip(path), 75
+    size = clip.info.size
+    tugs = [Tug(at=c, x=float(x), y=float(y)) for c, (x, y) in zip(CRATE_CORNERS, crate_seen(truth, at), strict=True)]
+    motion = with_tugs(FormMotion(id="f", name="f", reference_frame=at, tall=CRATE_SIZE[1]), at, tugs[1:], size)
+    start = time.perf_counter()
+    track = measure_form(motion, clip)
+    whole = time.perf_counter() - start
+    start = time.perf_counter()
+    _plain_flow(clip, clip.info.frames)
+    plain = time.perf_counter() - start
+    corners = np.array(CRATE_CORNERS) * motion.size
+    off = [np.linalg.norm(stood_in(track, i).seen(corners, float(track.focal[i]), size) - crate_seen(truth, i), axis=1).mean()
+           for i in range(clip.info.frames)]  # fmt: skip
+    print(f"\nform on a crate of {path.name}, 720p, tugs on one of {clip.info.frames} frames, lens unknown\n")
+    against = f"{whole / plain:.2f} x plain decoding and flow"
+    print(f"{'followed by its surface':48s}{clip.info.frames / whole:9.1f} frames/s   {against}")
+    print(f"{'corners':48s}{float(np.mean(off)):9.3f} px on average, {float(np.max(off)):.3f} at worst")
+    print(f"{'focal length':48s}{100 * abs(float(track.focal[0]) / truth['focal_px'] - 1):9.3f} % off")
 
 
 def _plain_flow(clip: Clip, frames: int) -> None:

@@ -3,16 +3,14 @@
 from __future__ import annotations
 
 import json
-import time
-from datetime import timedelta
 from fractions import Fraction
 from pathlib import Path
 from typing import Any, Protocol
 
 import numpy as np
-from django.utils import timezone
 
-from jobs.models import Chunk, Event, Job
+from jobs.measuring import Measure, resize, stop_asked
+from jobs.models import Chunk, Job
 from jobs.tell import tell
 from library.models import Asset
 from library.unpack import readable
@@ -20,35 +18,20 @@ from plonket.ahead import ahead_frames, work_ahead
 from plonket.checks.slip import measure_slip
 from plonket.context import Work
 from plonket.deliver import deliver, delivery_size
-from plonket.errors import BadInput, Cancelled, PlonketError
+from plonket.errors import Cancelled, PlonketError
 from plonket.media import open_clip
 from plonket.media.conform import conform
 from plonket.media.sound import read_wav
 from plonket.media.write import join_segments
 from plonket.mend.plate import Filled
-from plonket.motion.camera.settings import CameraMotion
-from plonket.motion.camera.thing import ObjectMotion
-from plonket.motion.camera.track import CameraTrack
-from plonket.motion.form.measure import FormPartial
-from plonket.motion.form.settings import FormMotion
-from plonket.motion.kinds import MOTIONS
-from plonket.motion.movement import Measured
-from plonket.motion.plane.measure import PlanePartial
-from plonket.motion.plane.track import PlaneTrack
-from plonket.motion.points.measure import Partial
-from plonket.motion.points.tracks import PointTracks
-from plonket.motion.states import LOST
-from plonket.shot import Shot as Document
 from plonket.shot import mends_hash, read_shot
 from plonket.sources import ShotSources
 from plonket_server import store
-from plonket_server.pool import pool, read_measurement
-from shots.editing import change_shot, document_of, find_shot, give_footage
-from shots.models import Measurement
+from plonket_server.pool import pool
+from shots.editing import give_footage
 
 FRAMES_PER_CHUNK = 48
 MENDED_PER_CHUNK = 12
-PARTIAL_S = 0.12
 
 
 class Handler(Protocol):
@@ -95,149 +78,6 @@ def conform_asset(asset: Asset, work: Work | None = None) -> None:
     store.check_room(asset.bytes * 4)
     with readable(source) as media:
         conform(media, store.derived_folder(asset.digest), work)
-
-
-class Measure:
-    """A motion measured; the result becomes a revision of the shot. Stopping keeps what there is."""
-
-    def plan(self, job: Job) -> tuple[list[dict[str, Any]], int]:
-        assert job.shot is not None
-        footage = document_of(job.shot).footage
-        assert footage is not None
-        return [{}], footage.out_frame - footage.in_frame + 1
-
-    def run(self, job: Job, chunk: Chunk, work: Work) -> None:
-        assert job.shot is not None
-        job.shot.refresh_from_db()
-        document = document_of(job.shot)
-        motion, footage = document.motion(job.payload["motion"]), document.footage
-        if footage is None:
-            raise BadInput("shot.no_footage", "The shot's footage was taken away.")
-        previous = read_measurement(motion.measurement) if motion.measurement else None
-        teller = _PartialTeller(job)
-        clip = open_clip(store.derived_folder(footage.asset) / "clip.mp4")
-
-        def progress(done: int, total: int) -> None:
-            _resize(job, total)
-            work.progress(done, total)
-
-        inner = Work(
-            on_progress=progress,
-            is_cancelled=lambda: _asked(work),
-            on_partial=teller.hear,
-        )
-        sources = ShotSources(document, pool())
-        stopped = False
-        tracks: Measured | None = None
-        try:
-            more: dict[str, Any] = {}
-            if isinstance(motion, CameraMotion | ObjectMotion):
-                more["strong"] = sources.strong(motion)
-            elif isinstance(motion, FormMotion):
-                more["model"] = sources.model
-            tracks = MOTIONS.get(motion.kind).run(
-                motion, clip, direction=job.payload["direction"], start=footage.in_frame,
-                stop=footage.out_frame + 1, origin=job.payload["origin"], previous=previous,
-                around=sources, work=inner, **more,
-            )  # fmt: skip
-        except Cancelled:
-            stopped = True
-            tracks = teller.tracks
-        finally:
-            clip.close()
-        teller.flush()
-        if tracks is not None:
-            self._keep(job, motion.id, motion.name, tracks)
-        if stopped:
-            raise Cancelled()
-
-    def _keep(self, job: Job, motion_id: str, name: str, tracks: Measured) -> None:
-        assert job.shot_id is not None
-        digest = store.keep_measurement(tracks.to_bytes())
-        kind = kind_of(tracks)
-        summary = {"lost": int((tracks.state == LOST).sum())}
-        Measurement.objects.get_or_create(digest=digest, defaults={"kind": kind, "summary": summary})
-
-        def attach(document: Document) -> Document | None:
-            motions = [
-                m.model_copy(update={"measurement": digest}) if m.id == motion_id else m for m in document.motions
-            ]
-            return None if motions == document.motions else document.model_copy(update={"motions": motions})
-
-        change_shot(job.shot_id, f"Measure {name}", attach)
-        job.result = {"measurement": digest}
-        job.save(update_fields=["result"])
-
-    def finish(self, job: Job) -> None:
-        """The result is attached as the last step of the run; now see whether what follows it holds."""
-        from shots.checks import start_check
-
-        if job.shot_id is not None:
-            start_check(job.shot_id, document_of(find_shot(job.shot_id)))
-
-    def ended_early(self, job: Job) -> None:
-        """What was measured is kept by the run itself."""
-
-
-def kind_of(tracks: Measured) -> str:
-    """The name of what was measured."""
-    if isinstance(tracks, CameraTrack):
-        return "camera"
-    return "plane" if isinstance(tracks, PlaneTrack) else "points"
-
-
-def _asked(work: Work) -> bool:
-    try:
-        work.check_cancelled()
-    except Cancelled:
-        return True
-    return False
-
-
-def _resize(job: Job, total: int) -> None:
-    if job.total != total:
-        job.total = total
-        Job.objects.filter(pk=job.pk).update(total=total)
-
-
-class _PartialTeller:
-    """Sends partial tracks to the browser a few times a second, many frames in one event."""
-
-    def __init__(self, job: Job) -> None:
-        self.job, self.sent = job, time.monotonic()
-        self.rows: list[list[float]] = []
-        self.tracks: Measured | None = None
-        Event.objects.filter(kind="partial", created__lt=timezone.now() - timedelta(hours=1)).delete()
-
-    def hear(self, partial: Partial | PlanePartial | FormPartial) -> None:
-        """A camera has no partial results: it is solved from all frames at once. Of a form they are only kept."""
-        if isinstance(partial, FormPartial):
-            self.tracks = partial.track
-        elif isinstance(partial, PlanePartial):
-            self.tracks = partial.track
-            t, f = partial.track, partial.frame
-            self.rows.append([f, round(float(t.confidence[f]), 3), int(t.state[f]), int(t.reason[f]), int(t.freedom[f]),
-                              *(float(v) for v in t.homography[f].ravel())])  # fmt: skip
-        else:
-            self.tracks = partial.tracks
-            self._hear_points(partial)
-        if time.monotonic() - self.sent > PARTIAL_S:
-            self.flush()
-
-    def _hear_points(self, partial: Partial) -> None:
-        t, f = partial.tracks, partial.frame
-        for k in range(len(t.ids)):
-            x, y = t.xy[k, f]
-            self.rows.append([k, f, round(float(x), 2), round(float(y), 2), round(float(t.confidence[k, f]), 3),
-                              int(t.state[k, f]), int(t.reason[k, f])])  # fmt: skip
-
-    def flush(self) -> None:
-        if self.rows and self.tracks is not None:
-            ids = list(self.tracks.ids) if isinstance(self.tracks, PointTracks) else []
-            tell("partial", {"job": str(self.job.id), "shot": str(self.job.shot_id), "motion": self.job.payload["motion"],
-                             "kind": kind_of(self.tracks), "ids": ids,
-                             "rows": self.rows})  # fmt: skip
-        self.rows, self.sent = [], time.monotonic()
 
 
 class Check:
@@ -408,11 +248,11 @@ class LineUp:
         from shots.lineup import line_up
 
         def progress(done: int, total: int) -> None:
-            _resize(job, total)
+            resize(job, total)
             work.progress(done, total)
 
         assert job.shot_id is not None
-        inner = Work(on_progress=progress, is_cancelled=lambda: _asked(work))
+        inner = Work(on_progress=progress, is_cancelled=lambda: stop_asked(work))
         job.result = line_up(job.shot_id, job.payload["layer"], job.payload["by"], inner)
         job.save(update_fields=["result"])
 

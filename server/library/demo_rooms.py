@@ -3,16 +3,12 @@
 from __future__ import annotations
 
 import json
-import math
-from typing import Any
 
-import numpy as np
 from django.conf import settings
 
 from library.demo_parts import footage_of, measure
 from library.demo_stack import size_of, standing_at
 from library.models import Asset, Project
-from plonket.conventions import F64, quaternion_to_matrix
 from plonket.key.screen import ScreenKey
 from plonket.layers.light import DomeLayer, LampLayer
 from plonket.layers.model import ModelLayer
@@ -25,6 +21,7 @@ from plonket.motion.following import Follow
 from plonket.motion.form.fit import with_tugs
 from plonket.motion.form.settings import FormMotion, Tug
 from plonket.motion.perch import Perch
+from plonket.phone.sets.workshop import CRATE_CORNERS, CRATE_SIZE, crate_seen
 from plonket.shot import Shot as Document
 from plonket.sources import ShotSources
 from plonket_server.pool import pool
@@ -85,29 +82,14 @@ def whale_on_the_bench(project: Project, clip: Asset, whale: Asset, crate: Asset
     change_shot(shot.id, "Stand the whale and a crate on the bench", stand)
 
 
-CRATE = (0.24, 0.19, 0.19)
-"""The workshop's larger crate, in metres."""
-SEEN = [(x, y, z) for y in (0.0, 1.0) for z in (-0.5, 0.5) for x in (-0.5, 0.5)][1:]
-"""Corners of it that a creator would tug: all but the one at its back, on the bench."""
-
-
-def crate_corners(frame: int) -> F64:
-    """(7, 2) pixels where these corners of the crate are seen in a frame, from the truth beside the clip."""
-    truth: dict[str, Any] = json.loads((settings.DEMO / "truth" / "workshop" / "camera.json").read_text())
-    pose = truth["frames"][frame]
-    a = math.radians(18)
-    turn = np.array([[math.cos(a), 0, math.sin(a)], [0, 1, 0], [-math.sin(a), 0, math.cos(a)]])
-    world = (np.array(SEEN) * CRATE) @ turn.T + [-0.40, 0.10, 0.20]
-    local = (world - np.array(pose["position"])) @ quaternion_to_matrix(np.array(pose["rotation"])) * [1, -1, -1]
-    return np.asarray(local[:, :2] / local[:, 2:] * truth["focal_px"] + np.array(truth["principal"]))
-
-
 def cabin_on_the_crate(project: Project, clip: Asset, cabin: Asset, light: Asset) -> None:
     """A box tugged on to the crate in the workshop and followed by its boards; a lit cabin in its place."""
     at = 75
-    form = FormMotion(id="crate", name="Crate", reference_frame=at, tall=CRATE[1], moves="camera")
-    seen = crate_corners(at).round(1).tolist()
-    tugs = [Tug(at=corner, x=x, y=y) for corner, (x, y) in zip(SEEN, seen, strict=True)]
+    form = FormMotion(id="crate", name="Crate", reference_frame=at, tall=CRATE_SIZE[1], moves="camera")
+    truth = json.loads((settings.DEMO / "truth" / "workshop" / "camera.json").read_text())
+    # All corners but the one at its back, on the bench, which nobody sees.
+    seen = crate_seen(truth, at).round(1).tolist()
+    tugs = [Tug(at=corner, x=x, y=y) for corner, (x, y) in zip(CRATE_CORNERS, seen, strict=True)][1:]
     form = with_tugs(form, at, tugs, (clip.info["width"], clip.info["height"]))
     document = Document(name="The crate is a cabin", footage=footage_of(clip), motions=[form])
     shot = add_shot(project, document, "Footage and form")

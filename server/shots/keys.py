@@ -15,6 +15,7 @@ from plonket.colour import encode_8bit, linear_from_8bit
 from plonket.comp.kinds import OWN_SPACE, drawn
 from plonket.errors import BadInput
 from plonket.key.carried import CutStroke
+from plonket.key.chroma import restored
 from plonket.key.cutout import CutOutKey
 from plonket.key.screen import ScreenKey, key_screen
 from plonket.layers.common import PictureLayer, clip_frames
@@ -91,7 +92,9 @@ def matte(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, frame: int) -
     layer = picture_layer(document_of(find_shot(shot_id)), layer_id)
     if not isinstance(layer.key, ScreenKey):
         return None
-    light = linear_from_8bit(np.ascontiguousarray(_seen(layer, frame)))
+    rgb = np.ascontiguousarray(_seen(layer, frame))
+    # Judged as it is keyed: with its colour brought back to the edges.
+    light = linear_from_8bit(restored(rgb) if layer.key.sharp and pool().length(layer.asset) > 1 else rgb)
     found = key_screen(light, layer.key, colours=pool().key_context(layer.asset, layer.key).colours)
     covered = round(float(found.rgba[..., 3].mean()), 4)
     return MatteOut(noise=round(found.noise, 4), holes=round(found.holes, 4), covered=covered)

@@ -16,7 +16,9 @@ from plonket.elements.lights import window_light
 from plonket.elements.models import little_cabin
 from plonket.media import open_clip
 from plonket.media.clip import ArrayClip
+from plonket.motion.camera.room import Room
 from plonket.motion.camera.track import CameraTrack
+from plonket.motion.camera.view import RoomCamera
 from plonket.motion.form.fit import Stood, focal_of
 from plonket.motion.form.settings import FormMotion
 from plonket.phone.take import Recording, frame_times, write_recording
@@ -126,7 +128,16 @@ class Crate(BrowserTest):
         foot = poses()[0].seen(np.zeros((1, 3)), FOCAL, SIZE)[0]
         page.mouse.click(*self.screen(*foot, SIZE))
         until(lambda: any(layer["kind"] == "model" for layer in self.document()["stack"]), 20, "the cabin")
-        expect(page.get_by_test_id("model-handles")).to_be_visible()
+        # Its handle lies where the render stands it.
+        spot = self.document()["perches"][-1]["spot"]
+        camera = RoomCamera(track, Room())
+        rendered = self.screen(*camera.project(0, np.array([spot["x"], spot["y"], spot["z"]])), SIZE)
+        grip = page.locator('[data-model-grip="move"]')
+        expect(grip).to_be_visible()
+        box = grip.bounding_box()
+        assert box
+        middle = (box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+        self.assertLess(float(np.hypot(middle[0] - rendered[0], middle[1] - rendered[1])), 1.0)
         self.type_number("Height", 0.24)
         until(lambda: abs(self.document()["stack"][0]["tall"] - 0.24) < 1e-6, 20, "its height")
         # Filmed ahead, with progress, then delivered.

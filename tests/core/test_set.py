@@ -19,6 +19,7 @@ from plonket.layers.common import LayerModel
 from plonket.layers.form import FormLayer
 from plonket.layers.light import DomeLayer, LampLayer
 from plonket.layers.model import ModelLayer, draw
+from plonket.motion.camera.room import Room
 from plonket.motion.camera.spot import Spot
 from plonket.motion.camera.view import RoomCamera
 from plonket.nomedia import NoMedia
@@ -231,6 +232,19 @@ class Lit(Rooms):
         bright = max(sides, key=lambda k: sides[k])
         self.assertEqual(bright, 270.0)
         self.assertGreater(sides[bright], 4 * sorted(sides.values())[-2])
+
+
+    def test_light_stays_with_the_camera_where_the_thing_moves(self) -> None:
+        moving = RoomCamera(camera().track, Room(turn=(0.0, 0.3826834, 0.0, 0.9238795)), still=0)
+        sun = np.array([0.3, 0.8, 0.52])
+        for frame in (0, 1, 2):
+            before_it = moving.turn(frame).T @ (moving.lit(frame) @ sun)
+            np.testing.assert_allclose(before_it, moving.turn(0).T @ sun, atol=1e-9)
+        np.testing.assert_array_equal(camera().lit(2), np.eye(3))
+
+    def test_too_many_copies_are_refused_in_plain_words(self) -> None:
+        with self.assertRaisesRegex(ValueError, "64 copies"):
+            self.box("many", (0.1, 0.1, 0.1), across=16, deep=16)
 
 
 class OnForms(Rooms):

@@ -23,7 +23,6 @@ from plonket.motion.form.measure import stood_in
 from plonket.phone.take import Recording, frame_times, write_recording
 from plonket_server.pool import pool
 from tests.core.test_form import BOX, CORNERS, FOCAL, SIZE, filmed, swim, tugs_of, turning
-from tests.server.client import body_of
 from tests.server.test_plate import WithPlate
 
 FRAMES = 16
@@ -183,7 +182,7 @@ class Forms(WithCrate):
                  "lift": 0.22, "heading": 90.0, "across": 2, "across_gap": 0.5, "follow": follow}  # fmt: skip
         form = {"kind": "form", "id": "f", "name": "Bench", "wide": 1.0, "tall": 0.05, "deep": 0.6, "follow": follow}
         self.edit(shot, {"op": "add", "path": "/stack/0", "value": model}, {"op": "add", "path": "/stack/1", "value": form})
-        glb = body_of(self.page.get(f"/shots/{shot}/motions/motion-1/export/camera.glb"))
+        glb = self.page.get(f"/shots/{shot}/motions/motion-1/export/camera.glb").content
         scene = trimesh.load_scene(io.BytesIO(glb), file_type="glb")
         boxes = [g.bounds for g in scene.dump() if isinstance(g, trimesh.Trimesh)]
         # Turned by a quarter, a copy to each side along z; standing on the form's top. And the bench.
@@ -199,7 +198,7 @@ class Forms(WithCrate):
         found = pool().measured(str(self.motion(shot)["measurement"]))
         assert isinstance(found, CameraTrack)
         np.testing.assert_allclose(again.position, found.position, atol=1e-5)
-        usda = body_of(self.page.get(f"/shots/{shot}/motions/motion-1/export/camera.usda")).decode()
+        usda = self.page.get(f"/shots/{shot}/motions/motion-1/export/camera.usda").content.decode()
         self.assertEqual(usda.count('def Xform "Crate_'), 2)
         self.assertEqual(usda.count("{"), usda.count("}"))
 

@@ -17,6 +17,9 @@ from plonket.scene.request import Lights, Thing, View
 PAD_PX = 28
 """Round what is seen and its shadow, of the filmed picture: a shadow's soft end must not be cut."""
 
+STEP_PX = 48
+"""Windows grow in steps: the path tracer compiles itself anew, a second long, for every size it has not met."""
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Straight:
@@ -97,8 +100,8 @@ def straight_window(
     high = np.minimum(np.ceil(flat.max(axis=0)) + PAD_PX, [w + beyond + PAD_PX, h + beyond + PAD_PX]).astype(int)
     if (high <= np.maximum(low, -beyond)).any() or high[0] <= 0 or high[1] <= 0 or low[0] >= w or low[1] >= h:
         return None
-    return Straight(scale=w / width, focal=focal, principal=(w / 2, h / 2),
-                    window=(int(low[0]), int(low[1]), int(high[0] - low[0]), int(high[1] - low[1])))  # fmt: skip
+    wide, tall = (int(-(-n // STEP_PX) * STEP_PX) for n in high - low)
+    return Straight(scale=w / width, focal=focal, principal=(w / 2, h / 2), window=(int(low[0]), int(low[1]), wide, tall))
 
 
 def _projected(view: View, world: F64, focal: float, principal: tuple[float, float]) -> F64:

@@ -213,29 +213,18 @@ class _Scene:
         mi = self.mi
         x, y, width, height = order.window
         forward, up = -view.turn[:, 2], view.turn[:, 1]
-        # The film's middle is the lens's axis: a large film of which only the window is exposed.
-        left, wide = _about(order.principal[0], x, width)
-        top, high = _about(order.principal[1], y, height)
+        # The film is the window, the lens's axis off its middle: a window cut from a larger film would be compiled in.
+        px, py = order.principal[0] - x, order.principal[1] - y
         return mi.load_dict({
             "type": "perspective", "fov_axis": "x",
-            "fov": float(np.degrees(2 * np.arctan(wide / 2 / order.focal))),
+            "fov": float(np.degrees(2 * np.arctan(width / 2 / order.focal))),
+            "principal_point_offset_x": 0.5 - px / width, "principal_point_offset_y": 0.5 - py / height,
             "near_clip": 1e-3 * self.reach, "far_clip": 1e4 * self.span,
             "to_world": mi.ScalarTransform4f().look_at(
                 origin=view.eye.tolist(), target=(view.eye + forward).tolist(), up=up.tolist()),
-            "film": {
-                "type": "hdrfilm", "width": wide, "height": high, "pixel_format": "rgb",
-                "crop_offset_x": x - left, "crop_offset_y": y - top,
-                "crop_width": width, "crop_height": height, "rfilter": {"type": "box"},
-            },
+            "film": {"type": "hdrfilm", "width": width, "height": height, "pixel_format": "rgb", "rfilter": {"type": "box"}},
             "sampler": {"type": "multijitter", "sample_count": samples},
         })  # fmt: skip
-
-
-def _about(centre: float, first: int, length: int) -> tuple[int, int]:
-    """First pixel and length of the shortest row of pixels about `centre` (a whole or half number) that holds a part."""
-    whole = centre == np.floor(centre)
-    half = int(np.ceil(max(abs(first - centre), abs(first + length - centre)))) + 1
-    return (int(centre) - half, 2 * half) if whole else (int(np.floor(centre)) - half, 2 * half + 1)
 
 
 def _surface(mi: Any, colour: F32, metal: float, rough: float) -> dict[str, Any]:

@@ -13,7 +13,7 @@ from plonket.conventions import F64
 Role = Literal["shown", "other", "real"]
 """`shown` is what is filmed. `other` is filmed by an order of its own: here it hides, shades and is mirrored. `real` is in
 the footage already: it hides, and takes shadows."""
-VERSION = 2
+VERSION = 3
 """Goes up whenever the same order would give another picture."""
 
 

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from functools import partial
+from typing import Any
 
 import cv2
 import numpy as np
 
-from plonket.conventions import F32
+from plonket.conventions import F32, F64, quaternion_to_matrix
 from plonket.phone import texture as tx
 from plonket.phone.path import HandheldPath
 from plonket.phone.solid import (
@@ -37,6 +38,23 @@ PATH = HandheldPath(
 )
 CLAP_AT = 0.70
 """Seconds into the take at which the lamp flashes and the clap sounds."""
+
+
+CRATE_SIZE = (0.24, 0.19, 0.19)
+CRATE_FOOT = (-0.40, 0.10, 0.20)
+CRATE_TURN = 18.0
+"""The larger crate on the bench: metres, the middle of its bottom, degrees about the upright."""
+CRATE_CORNERS = [(x, y, z) for y in (0.0, 1.0) for z in (-0.5, 0.5) for x in (-0.5, 0.5)]
+"""Its corners on a box of unit size that stands on its origin."""
+
+
+def crate_seen(truth: Any, frame: int) -> F64:
+    """(8, 2) pixels where its corners are seen in a frame, by the truth that was filmed with the clip (`camera.json`)."""
+    pose = truth["frames"][frame]
+    axes = turn("y", CRATE_TURN)[:3, :3]
+    world = (np.array(CRATE_CORNERS) * CRATE_SIZE) @ axes.T + CRATE_FOOT
+    local = (world - np.array(pose["position"])) @ quaternion_to_matrix(np.array(pose["rotation"])) * [1, -1, -1]
+    return np.asarray(local[:, :2] / local[:, 2:] * truth["focal_px"] + np.array(truth["principal"]))
 
 
 def lamp_power(t: float) -> float:
@@ -152,8 +170,9 @@ def build() -> MiniatureSet:
     bench = box("bench", (3.2, 0.05, 0.9), tx.wood((2200, 900), seed=91, light="#9b7347", dark="#5a3d24"),
                 bevel=0.006, material="satin", rough=0.55)  # fmt: skip
     solids.append(bench.moved(shift(0, 0.075, 0.44)))
-    crate_a = box("crate_a", (0.24, 0.19, 0.19), tx.crate_face((700, 560), seed=61, label="LAMP OIL"), bevel=0.004)
-    solids.append(crate_a.moved(shift(-0.40, 0.195, 0.20) @ turn("y", 18)))
+    crate_a = box("crate_a", CRATE_SIZE, tx.crate_face((700, 560), seed=61, label="LAMP OIL"), bevel=0.004)
+    x, y, z = CRATE_FOOT
+    solids.append(crate_a.moved(shift(x, y + CRATE_SIZE[1] / 2, z) @ turn("y", CRATE_TURN)))
     crate_b = box("crate_b", (0.17, 0.13, 0.15), tx.crate_face((600, 460), seed=71, label="WICKS"), bevel=0.004)
     solids.append(crate_b.moved(shift(0.62, 0.165, 0.22) @ turn("y", -24)))
     tin_body = [(0.001, 0), (0.050, 0), (0.052, 0.004), (0.052, 0.118), (0.050, 0.121)]

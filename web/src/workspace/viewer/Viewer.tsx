@@ -59,7 +59,9 @@ export function Viewer() {
   const picture = useMemo(() => ({ w: footage?.width ?? 16, h: footage?.height ?? 9 }), [footage]);
   const mapping = mappingOf(viewport, size, picture);
   // Half size is enough while it fills the screen's pixels or moves; looking closer brings the full one.
-  const percent = !playing && mapping.zoom * devicePixelRatio > 0.505 ? 100 : 50;
+  // Models are filmed path by path: their full size is for looking closely and for delivering.
+  const filmed = record.document.stack.some((l) => l.kind === "model" && l.shown);
+  const percent = !playing && mapping.zoom * devicePixelRatio > (filmed ? 1.01 : 0.505) ? 100 : 50;
   const half = useWorkspace((s) => s.half);
   const worked = useWorked();
   const halved = half !== null && view === "final" && record.document.plate.some((t) => t.id === half);
