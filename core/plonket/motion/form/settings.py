@@ -55,7 +55,7 @@ class FormMotion(RoomMotion):
                         soft=(0.01, 2))
     deep: float = plain(0.2, label="Depth", low=0.0001, high=10000, step=0.001, unit="m", group="Form",
                         soft=(0.01, 2))
-    fits: bool = switch(True, label="Sides from tugs", group="Form",
+    fits: bool = switch(True, label="Fit its sides", group="Form",
                         help="Width and depth follow what is tugged; the height is what you say it is.")  # fmt: skip
     moves: Moves = moves_choice()
     detail: float = plain(60, label="Surface used", low=5, high=100, step=5, unit="%", group="How it looks for it",
