@@ -46,6 +46,7 @@ class AssetOut(Schema):
     frames: int
     has_audio: bool
     extent: list[float] | None = Field(description="A model's width, height and depth in its own unit")
+    equivalent_mm: float | None = Field(description="Focal length as the 35 mm equivalent, where the file tells it")
     settings: dict[str, Any]
 
 
@@ -60,7 +61,8 @@ def asset_out(asset: Asset) -> AssetOut:
     return AssetOut(
         digest=asset.digest, kind=cast(Any, asset.kind), name=asset.name, state=cast(Any, asset.state), problem=asset.problem,
         on_shelf=asset.on_shelf, words=asset.words, width=info["width"], height=info["height"], rate=info["fps"],
-        frames=info["frames"], has_audio=info["has_audio"], extent=info.get("extent"), settings=asset.settings,
+        frames=info["frames"], has_audio=info["has_audio"], extent=info.get("extent"),
+        equivalent_mm=info.get("equivalent_mm"), settings=asset.settings,
     )  # fmt: skip
 
 

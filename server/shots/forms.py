@@ -98,7 +98,7 @@ def add_form(request: HttpRequest, shot_id: uuid.UUID, body: FormIn) -> Any:
         motion = FormMotion(
             id=motion_id, name="Form" if not count else f"Form {count + 1}", reference_frame=body.frame, shape=body.shape,
             asset=body.asset if body.shape == "model" else None, wide=extent[0], tall=extent[1], deep=extent[2],
-            focal_px=0.85 * max(footage.width, footage.height),
+            focal_px=0.85 * max(footage.width, footage.height), **_lens(footage),
         )  # fmt: skip
         stake = FormStake(frame=body.frame, pose=first_pose(motion).pose())
         fresh = motion.model_copy(update={"stakes": [stake]})
@@ -163,6 +163,12 @@ def touched(surface: Surface, stood: Stood, focal: float, size: tuple[int, int],
         return None
     ray = np.array([(pixel[0] - size[0] / 2) / focal, (pixel[1] - size[1] / 2) / focal, 1.0])
     return np.asarray((ray * float(depth[0, 0]) - stood.place) @ stood.turn)
+
+
+def _lens(footage: Footage) -> dict[str, Any]:
+    """What the footage's file tells of its lens."""
+    told = find_asset(footage.asset).info.get("equivalent_mm")
+    return {"knows": "equivalent", "equivalent_mm": float(told)} if told else {}
 
 
 def _form(document: Document, motion_id: str) -> FormMotion:

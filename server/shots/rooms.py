@@ -13,9 +13,13 @@ from pydantic import Field
 from plonket.conventions import F64
 from plonket.errors import BadInput
 from plonket.motion.camera.known import RoomMotion
-from plonket.motion.camera.room import Room, along, at_origin, laid, measured, nudged, suggested
+from plonket.motion.camera.room import Room, along, at_origin, laid, measured, nudged, suggested, surface
+from plonket.motion.camera.spot import Spot
 from plonket.motion.camera.track import CameraTrack
+from plonket.motion.following import Follow
+from plonket.motion.perch import Perch
 from plonket.shot import Shot as Document
+from plonket.sources import ShotSources
 from plonket_server.pool import pool
 from shots.api import ShotOut, shot_out
 from shots.editing import change_shot, find_shot
@@ -51,6 +55,38 @@ def put_straight(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body:
         return document.model_copy(update={"motions": [fresh if m.id == motion_id else m for m in document.motions]})
 
     return shot_out(change_shot(shot_id, LABELS[body.does], change))
+
+
+class SurfaceIn(Schema):
+    details: list[int] = Field(max_length=5000, description="Numbers of three details or more that lie on it")
+    frame: int = Field(ge=0)
+
+
+@router.post("/shots/{shot_id}/motions/{motion_id}/surface", response=ShotOut)
+def add_surface(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: SurfaceIn) -> Any:
+    """A perch that lies on the flat surface through some details, facing the camera; a pixel of it is one of the frame."""
+    find_shot(shot_id)
+
+    def change(document: Document) -> Document:
+        camera = ShotSources(document, pool()).camera(motion_id)
+        if camera is None or camera.track.kind != "full":
+            raise BadInput("room.unsolved", "This motion is not solved in 3D yet. Measure it first.")
+        frame = min(body.frame, camera.track.frames - 1)
+        eye = camera.eye(frame)
+        centre, heading, tilt = surface(camera.room.points(_places(camera.track, body.details)), eye)
+        x, y, z = (round(float(v), 5) for v in centre)
+        pixel = 1000 * float(np.linalg.norm(centre - eye)) / camera.lens(frame).focal
+        taken = {thing.id for thing in (*document.motions, *document.perches, *document.layers)}
+        names = {p.name for p in document.perches}
+        perch = Perch(
+            id=next(f"perch-{k}" for k in range(1, 10_000) if f"perch-{k}" not in taken),
+            name=next(n for n in ("Surface", *(f"Surface {k}" for k in range(2, 10_000))) if n not in names),
+            spot=Spot(x=x, y=y, z=z, heading=round(heading, 3), tilt=round(tilt, 3), pixel_mm=round(pixel, 5)),
+            follow=Follow(target=motion_id, reference_frame=frame, perspective=True),
+        )  # fmt: skip
+        return document.model_copy(update={"perches": [*document.perches, perch]})
+
+    return shot_out(change_shot(shot_id, "A surface through details", change))
 
 
 def _straight(room: Room, track: CameraTrack, body: RoomIn) -> Room:

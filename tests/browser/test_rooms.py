@@ -137,6 +137,20 @@ class Bench(BrowserTest):
         self.type_number("Place y", 0)
         until(lambda: self.document()["stack"][0]["y"] == 0, 20, "the place")
 
+        # Held still, the room's depth stands; the same key leaves it.
+        page.keyboard.press("h")
+        held = "() => document.querySelector('canvas[data-frame]').dataset.url.includes('/held-')"
+        page.wait_for_function(held)
+        still = self.canvas_pixels().astype(float)
+        self.go_to(FRAMES // 3)
+        page.wait_for_function(held)
+        moved = np.abs(self.canvas_pixels().astype(float) - still).mean()
+        page.keyboard.press("h")
+        page.wait_for_function("() => document.querySelector('canvas[data-frame]').dataset.url.includes('/final/')")
+        free = np.abs(self.canvas_pixels().astype(float) - still).mean()
+        self.assertLess(moved, free, "what lies at the details' usual depth holds still")
+        self.go_to(0)
+
         out = open_clip(self.deliver())
         self.addCleanup(out.close)
         world = self.on_bench(spot)

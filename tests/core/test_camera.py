@@ -27,8 +27,9 @@ from plonket.motion.camera.bundle_kernels import CAMERA, SHARED, derivatives
 from plonket.motion.camera.lens import Lens, focal_from_35mm, focal_to_35mm
 from plonket.motion.camera.measure import measure_camera
 from plonket.motion.camera.rigid import seen_through, solve_object
-from plonket.motion.camera.room import Room
+from plonket.motion.camera.room import Room, surface
 from plonket.motion.camera.settings import CameraMotion
+from plonket.motion.camera.spot import Spot
 from plonket.motion.camera.track import CameraTrack
 from plonket.motion.camera.view import RoomCamera
 from plonket.motion.points.tracks import PointTracks
@@ -397,3 +398,22 @@ class Objects(unittest.TestCase):
             with contextlib.redirect_stderr(io.StringIO()) as said:
                 self.assertEqual(main(["solve-object", str(clip), "--points", str(points), "--out", str(out)]), 1)
             self.assertIn("eight points", said.getvalue())
+
+
+class Surfaces(unittest.TestCase):
+    def test_a_surface_through_points_is_a_spot_that_lies_on_it(self) -> None:
+        rng = np.random.default_rng(7)
+        for normal in ([0, 1, 0.0], [0.3, 0.2, 0.9], [-0.8, 0.1, -0.4], [0.1, -0.7, 0.5]):
+            n = np.array(normal) / np.linalg.norm(normal)
+            u = np.cross(n, [0.31, 0.2, -0.9])
+            v = np.cross(n, u)
+            points = np.array([0.4, 0.1, -0.2]) + rng.normal(0, 1, (7, 1)) * u + rng.normal(0, 1, (7, 1)) * v
+            centre, heading, tilt = surface(points, points.mean(axis=0) + 2 * n)
+            np.testing.assert_allclose(centre, points.mean(axis=0))
+            right, up = Spot(heading=heading, tilt=tilt).axes(0, np.zeros(3), np.eye(3))
+            np.testing.assert_allclose(np.cross(right, up), n, atol=1e-9)
+            np.testing.assert_allclose((points - centre) @ n, 0, atol=1e-9)
+        with self.assertRaises(Degenerate):
+            surface(np.array([[0, 0, 0], [1, 1, 1], [2, 2, 2.0]]), np.array([0, 5, 0.0]))
+        with self.assertRaises(Degenerate):
+            surface(np.eye(3)[:2], np.array([0, 5, 0.0]))

@@ -102,6 +102,20 @@ class Reading(InFolder):
         self.addCleanup(working.close)
         self.assertLess(float(np.abs(working.rgba(5)[..., 3].astype(int) - pictures[5][..., 3]).mean()), 4.0)
 
+    def test_the_lens_is_read_from_the_file_s_tags(self) -> None:
+        for tag, told in (("26", 26.0), ("24.5 mm", 24.5), ("wide", None), ("4000", None)):
+            path = self.folder / f"lens-{tag}.mov"
+            with av.open(str(path), "w", options={"movflags": "use_metadata_tags"}) as out:
+                out.metadata["camera.focal_length.35mm_equivalent"] = tag
+                stream = out.add_stream("libx264", rate=25)
+                stream.width, stream.height, stream.pix_fmt = 64, 48, "yuv420p"
+                for _ in range(3):
+                    for packet in stream.encode(av.VideoFrame(64, 48, "yuv420p")):
+                        out.mux(packet)
+                for packet in stream.encode():
+                    out.mux(packet)
+            self.assertEqual(probe(path).equivalent_mm, told, tag)
+
     def test_rotated_phone_clip_stands_upright(self) -> None:
         for rotation in (90, 180, 270):
             path = phone_clip(self.folder / f"r{rotation}.mp4", frames=4, rotation=rotation)

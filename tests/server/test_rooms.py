@@ -106,6 +106,14 @@ class Rooms(WithPlane):
         self.page.json("POST", f"/shots/{shot}/redo", {})
         self.assertEqual(self.camera(shot).room, straight)
 
+        # A surface through three details is a perch that lies on it: its own pixels are the bench's.
+        body = {"details": ids, "frame": 0}
+        lying = self.page.json("POST", f"/shots/{shot}/motions/cam/surface", body)["document"]["perches"][-1]
+        self.assertAlmostEqual(lying["spot"]["tilt"], 90, delta=1e-3)
+        self.assertAlmostEqual(lying["spot"]["y"], 0, delta=1e-5)
+        self.page.json("POST", f"/shots/{shot}/motions/cam/surface", body | {"details": ids[:2]}, status=422)
+        self.page.json("POST", f"/shots/{shot}/undo", {})
+
         # A picture stands on a spot of the bench; the plate under it agrees.
         place = straight.points(track.points[c])
         spot = {"x": place[0], "y": place[1], "z": place[2], "faces": "upright", "pixel_mm": 1.0}

@@ -27,6 +27,7 @@ class ClipInfo:
     bit_depth : bits per channel as stored. transfer : "sdr", "pq" or "hlg".
     variable : whether the stored frame times are uneven.
     codec : short name of the stored coding, such as "h264".
+    equivalent_mm : focal length as the 35 mm equivalent, where the file tells it.
     """
 
     kind: Kind
@@ -41,6 +42,7 @@ class ClipInfo:
     transfer: Literal["sdr", "pq", "hlg"] = "sdr"
     variable: bool = False
     codec: str = ""
+    equivalent_mm: float | None = None
 
     @property
     def size(self) -> tuple[int, int]:

@@ -90,9 +90,23 @@ def probe_video(path: Path) -> tuple[ClipInfo, VideoIndex]:
             transfer=_TRANSFER.get(int(context.color_trc or 0), "sdr"),  # type: ignore[arg-type]
             variable=time_map.variable,
             codec=context.name,
+            equivalent_mm=_equivalent({**container.metadata, **stream.metadata}),
         )
         keys = tuple(pts for pts, key in stamped if key) or (stamped[0][0],)
         return info, VideoIndex(stamps=tuple(pts for pts, _ in stamped), keys=keys, time_map=time_map)
+
+
+def _equivalent(tags: dict[str, str]) -> float | None:
+    """The focal length as the 35 mm equivalent, as cameras write it among a file's tags; None where none does."""
+    for name, value in tags.items():
+        if "focal" in name.lower() and "35mm" in name.lower():
+            try:
+                found = float(value.split()[0])
+            except (ValueError, IndexError):
+                continue
+            if 8 <= found <= 600:
+                return found
+    return None
 
 
 def folder_pictures(path: Path) -> list[Path]:

@@ -861,6 +861,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/motions/{motion_id}/surface": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add Surface
+         * @description A perch that lies on the flat surface through some details, facing the camera; a pixel of it is one of the frame.
+         */
+        post: operations["shots_rooms_add_surface"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/motions/{motion_id}/touch": {
         parameters: {
             query?: never;
@@ -1081,6 +1101,11 @@ export interface components {
         AssetOut: {
             /** Digest */
             digest: string;
+            /**
+             * Equivalent Mm
+             * @description Focal length as the 35 mm equivalent, where the file tells it
+             */
+            equivalent_mm: number | null;
             /**
              * Extent
              * @description A model's width, height and depth in its own unit
@@ -6550,6 +6575,16 @@ export interface components {
             /** Why */
             why: string;
         };
+        /** SurfaceIn */
+        SurfaceIn: {
+            /**
+             * Details
+             * @description Numbers of three details or more that lie on it
+             */
+            details: number[];
+            /** Frame */
+            frame: number;
+        };
         /** SvgIn */
         SvgIn: {
             /**
@@ -8020,6 +8055,33 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["RoomIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotOut"];
+                };
+            };
+        };
+    };
+    shots_rooms_add_surface: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                motion_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SurfaceIn"];
             };
         };
         responses: {

@@ -76,6 +76,31 @@ def laid(room: Room, ground: F64, eye: F64) -> Room:
     return _room(new, shift, room.scale)
 
 
+def surface(points: F64, eye: F64) -> tuple[F64, float, float]:
+    """A flat surface through points of a room: its middle (3,), and the heading and tilt in degrees of a spot that lies on it.
+
+    Parameters
+    ----------
+    points : (n >= 3, 3). eye : (3,) a camera's place: the surface faces it.
+
+    Raises
+    ------
+    Degenerate
+        Points in a line, or fewer than three.
+    """
+    if len(points) < 3:
+        raise Degenerate("room.surface", "A surface needs three points that lie on it, not in a line.")
+    centre = points.mean(axis=0)
+    _, spread, axes = np.linalg.svd(points - centre)
+    if spread[1] < 0.02 * max(spread[0], 1e-12):
+        raise Degenerate("room.surface", "These points lie in a line: a surface could lean any way round it.")
+    normal = axes[2] if axes[2] @ (eye - centre) > 0 else -axes[2]
+    # A spot's front is (cos tilt sin heading, sin tilt, cos tilt cos heading).
+    level = float(np.hypot(normal[0], normal[2]))
+    heading = float(np.degrees(np.arctan2(normal[0], normal[2]))) if level > 1e-6 else 0.0
+    return centre, heading, float(np.degrees(np.arctan2(normal[1], level)))
+
+
 def at_origin(room: Room, spot: F64) -> Room:
     """The room with its origin at a spot (3,) of its present world; heights change too."""
     return _room(room.matrix(), np.array(room.shift) - spot, room.scale)

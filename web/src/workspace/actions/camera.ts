@@ -1,5 +1,7 @@
+import { useQueryClient } from "@tanstack/react-query";
 import { useCallback } from "react";
-import { type CameraMotion, type RoomDetail, type RoomMotion, post } from "~/api/client";
+import { type CameraMotion, type RoomDetail, type RoomMotion, type ShotRecord, post } from "~/api/client";
+import { useAssets } from "~/api/queries";
 import { complain } from "~/ui/Notices";
 import { useMeasure } from "~/workspace/actions/jobs";
 import { by, length, minus, type RoomCamera, type V3 } from "~/workspace/camera";
@@ -10,14 +12,17 @@ import { act, useWorkspace } from "~/workspace/store";
 /** A camera motion in the shot, chosen and ready to be measured. */
 export function useAddCamera() {
   const { record, edits } = useOpenShot();
+  const { data: assets } = useAssets();
   return useCallback(async () => {
     const shot = record.document;
     const id = freshShotId("camera", shot);
+    const told = assets?.find((a) => a.digest === shot.footage?.asset)?.equivalent_mm;
+    const lens = told ? { knows: "equivalent", equivalent_mm: told } : {};
     const name = freshName("Camera", shot.motions);
-    const value = { kind: "camera", id, name };
+    const value = { kind: "camera", id, name, ...lens };
     const done = await edits.edit(`Add ${name}`, [{ op: "add", path: "/motions/-", value }]);
     if (done) act({ do: "choose", chosen: { kind: "motion", id, point: null } });
-  }, [record, edits]);
+  }, [record, edits, assets]);
 }
 
 /** A thing solved from the points of the chosen or last point motion. */
@@ -75,6 +80,29 @@ export function useStraighten() {
       }
     },
     [shotId],
+  );
+}
+
+/** A perch that lies on the flat surface through picked details. */
+export function useAddSurface() {
+  const { shotId } = useOpenShot();
+  const client = useQueryClient();
+  return useCallback(
+    async (motion: string, details: string[]) => {
+      try {
+        const frame = useWorkspace.getState().frame;
+        const shot = await post<ShotRecord>(`/shots/${shotId}/motions/${motion}/surface`, {
+          details: details.map(Number),
+          frame,
+        });
+        client.setQueryData(["shot", shotId], shot);
+        const made = shot.document.perches.at(-1);
+        if (made) act({ do: "choose", chosen: { kind: "perch", id: made.id } });
+      } catch (error) {
+        complain(error instanceof Error ? error.message : String(error));
+      }
+    },
+    [shotId, client],
   );
 }
 

@@ -4,7 +4,13 @@ import { useKinds, useMeasurement } from "~/api/queries";
 import { Button } from "~/ui/Button";
 import { NumberBox } from "~/ui/NumberBox";
 import { OnOff } from "~/ui/OnOff";
-import { useAddRoomPerch, useSetAside, useStraighten, worstOf } from "~/workspace/actions/camera";
+import {
+  useAddRoomPerch,
+  useAddSurface,
+  useSetAside,
+  useStraighten,
+  worstOf,
+} from "~/workspace/actions/camera";
 import { length, minus } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
 import { Group, Row, Title } from "~/workspace/details/Group";
@@ -187,6 +193,7 @@ export function RoomGroup({ motion, solve }: { motion: RoomMotion; solve: Camera
   const camera = useCameras().get(motion.id);
   const straighten = useStraighten();
   const addPerch = useAddRoomPerch();
+  const addSurface = useAddSurface();
   const [metres, setMetres] = useState(1);
   const chosen = picked.flatMap((id) => solve.details.filter((d) => d.id === id));
   const places = camera ? chosen.map((d) => camera.inRoom(d.place)) : [];
@@ -227,6 +234,13 @@ export function RoomGroup({ motion, solve }: { motion: RoomMotion; solve: Camera
         </Button>
         <Button disabled={picked.length !== 2} onClick={() => go("axis")}>
           x along these
+        </Button>
+        <Button
+          disabled={picked.length < 3}
+          title="A perch that lies on the flat surface through them, with a grid"
+          onClick={() => void addSurface(motion.id, picked)}
+        >
+          Surface through these
         </Button>
         <Button
           disabled={!camera || !picked.length}

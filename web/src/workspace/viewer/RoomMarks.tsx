@@ -1,7 +1,7 @@
-import type { CameraMotion, ObjectMotion, RoomDetail } from "~/api/client";
+import type { CameraMotion, ObjectMotion, Perch, RoomDetail } from "~/api/client";
 import { useMeasurement } from "~/api/queries";
-import { plus, type RoomCamera, type V3 } from "~/workspace/camera";
-import { IDENTITY, type Point } from "~/workspace/geometry";
+import { by, plus, type RoomCamera, spotAxes, type V3 } from "~/workspace/camera";
+import { IDENTITY, type Point, valueAt } from "~/workspace/geometry";
 import { useCameras } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 import { RegionHandles } from "~/workspace/viewer/RegionHandles";
@@ -127,6 +127,38 @@ function Ground({ camera, frame, at }: Drawn) {
       <Label camera={camera} frame={frame} at={at} place={[step, 0, 0]} text={`x ${lengthText(step)}`} />
       <Label camera={camera} frame={frame} at={at} place={[0, 0, step]} text="z" />
     </g>
+  );
+}
+
+/** The flat surface that a perch lies on or stands in, as a grid of its own: eight steps each way. */
+export function SurfaceGrid({ perch, mapping }: { perch: Perch; mapping: Mapping }) {
+  const frame = useWorkspace((s) => s.frame);
+  const camera = useCameras().get(perch.follow.target ?? "");
+  const spot = perch.spot;
+  if (!camera || !spot || spot.faces !== "still") return null;
+  const centre: V3 = [valueAt(spot.x, frame), valueAt(spot.y, frame), valueAt(spot.z, frame)];
+  const [right, up] = spotAxes(camera, spot, frame, centre);
+  // A step is sixteen of its own pixels: as large in the picture wherever it lies.
+  const step = (16 * valueAt(spot.pixel_mm, frame)) / 1000;
+  const at = (p: Point) => toScreen(mapping, p);
+  const place = (u: number, v: number): V3 => plus(centre, plus(by(right, u * step), by(up, v * step)));
+  const lines = Array.from({ length: 17 }, (_, k) => k - 8).flatMap((k) => [
+    [place(k, -8), place(k, 8)] as const,
+    [place(-8, k), place(8, k)] as const,
+  ]);
+  return (
+    <svg className="pointer-events-none absolute inset-0 size-full" data-testid="surface-grid">
+      {lines.map(([a, b], k) => (
+        <path
+          key={k}
+          d={polyline(camera, frame, at, a, b)}
+          fill="none"
+          stroke="#8fd8d4"
+          strokeOpacity="0.6"
+          strokeWidth="1"
+        />
+      ))}
+    </svg>
   );
 }
 

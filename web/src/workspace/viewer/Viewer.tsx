@@ -27,7 +27,7 @@ import { PickTool } from "~/workspace/viewer/PickTool";
 import { PlaneHandles } from "~/workspace/viewer/PlaneHandles";
 import { PlateMarks } from "~/workspace/viewer/PlateMarks";
 import { PointHandles } from "~/workspace/viewer/PointHandles";
-import { RoomMarks } from "~/workspace/viewer/RoomMarks";
+import { RoomMarks, SurfaceGrid } from "~/workspace/viewer/RoomMarks";
 import { Transport } from "~/workspace/viewer/Transport";
 import { ViewerBar } from "~/workspace/viewer/ViewerBar";
 import { clipUrl, type FrameAddress, frameStore, frameUrl } from "~/workspace/viewer/frames";
@@ -172,6 +172,7 @@ export function Viewer() {
               <LayerHandles layer={layer} mapping={packed} />
             )}
             {handles && !playing && tool === "handle" && <LookSpots mapping={packed} />}
+            {handles && perch?.spot && !playing && <SurfaceGrid perch={perch} mapping={things} />}
             {handles && perches.length > 0 && !playing && tool === "handle" && (
               <PerchHandles perches={perches} mapping={things} />
             )}
