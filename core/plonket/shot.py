@@ -318,7 +318,7 @@ def plate_hash(shot: Shot) -> str:
 
 def _moves(motion: dict[str, Any]) -> dict[str, Any]:
     """What of a motion changes where its followers are: what was measured, and how it is taken."""
-    kept = ("id", "kind", "measurement", "gives", "gaps", "smooth", "reference_frame", "quad", "stakes", "room")
+    kept = ("id", "kind", "measurement", "gives", "gaps", "smooth", "reference_frame", "quad", "stakes", "room", "moves")
     out = {key: motion[key] for key in kept if key in motion}
     if motion["kind"] in ("points", "form"):
         out.pop("stakes", None)

@@ -5,6 +5,7 @@ Compiled code is kept beside its source; with it there, this takes a few seconds
 
 from __future__ import annotations
 
+import contextlib
 from typing import Any
 
 import cv2
@@ -14,14 +15,19 @@ from plonket.colour import linear_from_8bit
 from plonket.comp.picture import StillSource
 from plonket.comp.render import render_frame
 from plonket.conventions import U8
+from plonket.errors import PlonketError
 from plonket.generated.kinds import GENERATORS
 from plonket.key.common import KeyContext
 from plonket.key.kinds import KEYS, Key
 from plonket.key.screen import ScreenKey
 from plonket.looks.kinds import LOOKS
 from plonket.masks.outlined import OutlineMask
+from plonket.media.clip import ArrayClip
 from plonket.motion.camera.details import Details, follow_details
 from plonket.motion.camera.solve import Asked, solve
+from plonket.motion.form.fit import first_pose
+from plonket.motion.form.measure import measure_form
+from plonket.motion.form.settings import FormMotion, FormStake, Tug
 from plonket.nomedia import NoMedia
 from plonket.outline import polygon_outline
 from plonket.shot import Footage, Shot
@@ -61,6 +67,7 @@ def warm() -> None:
     footage = Footage(asset="a" * 64, name="w", width=SIZE[0], height=SIZE[1], rate="30/1", frames=9, in_frame=0, out_frame=8)
     render_frame(Shot.model_validate({"name": "w", "footage": footage, "stack": stack}), sources, 4)
     _solve_something()
+    _follow_a_form()
 
 
 def _solve_something() -> None:
@@ -73,6 +80,18 @@ def _solve_something() -> None:
     local = world[:, None] - eyes[None]
     xy = local[..., :2] / local[..., 2:] * 150 + [80, 60] + rng.normal(0, 0.1, (60, frames, 2))
     solve(Details(xy=xy, seen=np.ones((60, frames), bool)), (160, 120), Asked())
+
+
+def _follow_a_form() -> None:
+    """A form of noise that stands still."""
+    size = (160, 120)
+    picture = np.random.default_rng(1).integers(40, 210, (size[1], size[0], 3)).astype(np.uint8)
+    motion = FormMotion(id="f", name="w")
+    start = first_pose(motion)
+    stake = FormStake(frame=0, tugs=[Tug(at=(0.0, 0.0, 0.0), x=80.0, y=60.0)], pose=start.pose())
+    motion = motion.model_copy(update={"stakes": [stake], "knows": "pixels", "focal_px": 170.0})
+    with contextlib.suppress(PlonketError):
+        measure_form(motion, ArrayClip([cv2.GaussianBlur(picture, (0, 0), 1.2)] * 2))
 
 
 if __name__ == "__main__":

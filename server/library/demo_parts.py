@@ -12,8 +12,8 @@ from plonket.shot import Shot as Document
 from plonket_server import store
 from shots.editing import change_shot
 
-_measured: dict[tuple[str, str], str] = {}
-"""What was measured before in this process, by clip and motion."""
+_measured: dict[tuple[str, str], bytes] = {}
+"""What was measured before in this process, by clip and motion: loading the demo once more measures nothing again."""
 
 
 def footage_of(asset: Asset) -> Footage:
@@ -31,9 +31,10 @@ def measure(shot_id: uuid.UUID, clip: Asset) -> None:
         measured = []
         for motion in document.motions:
             known = (clip.digest, motion.model_dump_json())
-            if known not in _measured or not store.measurement_path(_measured[known]).exists():
-                _measured[known] = store.keep_measurement(MOTIONS.get(motion.kind).run(motion, reader).to_bytes())
-            measured.append(motion.model_copy(update={"measurement": _measured[known]}))
+            if known not in _measured:
+                _measured[known] = MOTIONS.get(motion.kind).run(motion, reader).to_bytes()
+            digest = store.keep_measurement(_measured[known])
+            measured.append(motion.model_copy(update={"measurement": digest}))
         return document.model_copy(update={"motions": measured})
 
     change_shot(shot_id, "Measure", change)

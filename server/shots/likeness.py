@@ -82,8 +82,13 @@ class LayerAheadOut(Schema):
 
 
 @router.get("/shots/{shot_id}/layers/{layer_id}/ahead", response=LayerAheadOut)
-def ahead(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, percent: int) -> Any:
+async def ahead(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, percent: int) -> Any:
     """How much of what is slow about a layer is worked out over the range."""
+    # Many frames are looked at: in a thread of its own, so that nothing else waits.
+    return await sync_to_async(_ahead, thread_sensitive=False)(shot_id, layer_id, percent)
+
+
+def _ahead(shot_id: uuid.UUID, layer_id: str, percent: int) -> LayerAheadOut:
     document = document_of(find_shot(shot_id))
     layer = document.layer(layer_id)
     frames = ahead_frames(document, layer)

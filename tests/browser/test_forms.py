@@ -155,3 +155,9 @@ class Crate(BrowserTest):
             self.assertGreater(max(lit), 200, frame)
             far = np.abs(rgb - plate).mean(axis=2)[:60]
             self.assertLess(float(far.mean()), 4.0, frame)
+        # Without the form nothing stands in its room any more, and undo brings all back.
+        page.get_by_role("button", name="Form", exact=False).first.click()
+        page.get_by_role("button", name="Remove Form").click()
+        until(lambda: not self.document()["motions"] and self.document()["perches"][-1]["spot"] is None, 20, "the form to go")
+        page.keyboard.press("Control+z")
+        until(lambda: len(self.document()["motions"]) == 1 and self.document()["perches"][-1]["spot"], 20, "undo")

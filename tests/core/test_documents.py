@@ -68,6 +68,16 @@ class Document(unittest.TestCase):
         twice = document()["stack"] * 2  # type: ignore[operator]
         self.assertIn("same id", self.refused({"stack": twice}))
 
+    def test_pictures_depend_on_whose_movement_a_form_s_is_and_not_on_its_tugs(self) -> None:
+        form = {"kind": "form", "id": "f", "name": "F", "measurement": "a" * 64,
+                "stakes": [{"frame": 0, "tugs": [{"at": (0.5, 1, 0.5), "x": 10, "y": 20}], "pose": {}}]}  # fmt: skip
+        one = read_shot({"name": "s", "motions": [form]})
+        light = read_shot({"name": "s", "motions": [form | {"moves": "camera"}]})
+        self.assertNotEqual(picture_hash(one), picture_hash(light))
+        # What was measured is what counts: a tug changes nothing before it is measured again.
+        self.assertEqual(picture_hash(one), picture_hash(read_shot({"name": "s", "motions": [form | {"stakes": []}]})))
+        self.assertIn("model", self.refused({"motions": [form | {"shape": "model"}]}))
+
     def test_every_registered_kind_has_valid_defaults_and_labels(self) -> None:
         given = {"id": "x", "name": "X", "frames": [{"frame": 3}], "asset": "c" * 64, "width": 10, "height": 10, "plane": "p",
                  "parcel": "q", "generator": {"kind": "ring"}, "extent": (1.0, 2.0, 1.0),

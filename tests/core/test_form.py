@@ -19,7 +19,7 @@ from plonket.meshes.forms import edges_of, unit_form
 from plonket.meshes.raster import seen_by
 from plonket.motion.camera.room import Room
 from plonket.motion.camera.track import CameraTrack
-from plonket.motion.camera.view import RoomCamera
+from plonket.motion.camera.view import RoomCamera, camera_movement
 from plonket.motion.form.fit import Stood, first_pose, focal_of, with_tugs
 from plonket.motion.form.measure import measure_form, stood_in
 from plonket.motion.form.settings import FormMotion, FormStake, Tug
@@ -246,6 +246,12 @@ class Followed(unittest.TestCase):
         at = np.array([[0.1, BOX[1], 0.05], [0.0, 0.0, 0.0]])
         for i in (0, 5, 11):
             np.testing.assert_allclose(camera.project(i, at), poses[i].seen(at, FOCAL, SIZE), atol=1.2)
+        # What follows the form as a whole goes where its foot goes.
+        path = camera_movement(track, 0)
+        foot = np.append(poses[0].seen(np.zeros((1, 3)), FOCAL, SIZE)[0], 1.0)
+        for i in (5, 11):
+            moved = path[i] @ foot
+            np.testing.assert_allclose(moved[:2] / moved[2], poses[i].seen(np.zeros((1, 3)), FOCAL, SIZE)[0], atol=1.2)
         again = CameraTrack.from_bytes(track.to_bytes())
         np.testing.assert_array_equal(again.position, track.position)
 

@@ -136,10 +136,17 @@ function removeTarget(shot: Shot, list: "motions" | "perches", id: string): Patc
   const release = (where: string, thing: { id: string }) =>
     steps.push(guard(where, thing.id), { op: "replace", path: `${where}/follow/target`, value: null });
   shot.perches.forEach((perch, k) => {
-    if (perch.follow.target === id) release(`/perches/${k}`, perch);
+    if (perch.follow.target !== id) return;
+    release(`/perches/${k}`, perch);
+    // Without its room there is no place in it.
+    if (perch.spot) steps.push({ op: "replace", path: `/perches/${k}/spot`, value: null });
   });
   shot.motions.forEach((motion, k) => {
-    if (motion.kind !== "plane") return;
+    if (motion.kind === "camera" && motion.strong.includes(id))
+      steps.push(...setOnMotion(shot, motion.id, { strong: motion.strong.filter((m) => m !== id) }));
+    if (motion.kind === "object" && motion.points.includes(id))
+      steps.push(...setOnMotion(shot, motion.id, { points: motion.points.filter((m) => m !== id) }));
+    if (motion.kind !== "plane" && motion.kind !== "camera") return;
     motion.regions.forEach((region, r) => {
       if (region.follow === `motion:${id}`)
         steps.push({ op: "replace", path: `/motions/${k}/regions/${r}/follow`, value: "screen" });

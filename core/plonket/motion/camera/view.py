@@ -128,7 +128,8 @@ def spot_path(camera: RoomCamera, spot: Spot) -> F64:
 
 
 def camera_movement(track: CameraTrack, reference: int) -> F64:
-    """(n, 3, 3) from frame `reference`: the movement of what lies before it, at the depth of most details.
+    """(n, 3, 3) from frame `reference`: the movement of what lies before it, at the depth of most details
+    or of the form.
 
     Of a camera that only turns this is exact for everything.
     """
@@ -139,6 +140,10 @@ def camera_movement(track: CameraTrack, reference: int) -> F64:
         z = camera.local(reference, track.points[track.kept])[:, 2]
         z = z[z > BEHIND]
         depth = float(np.median(z)) if len(z) else 1.0
+    elif track.kind == "full":
+        # Of a form there are no details: it stands on its room's origin.
+        foot = float(camera.local(reference, np.zeros(3))[2])
+        depth = foot if foot > BEHIND else 1.0
     turn = camera.turn(reference)
     centre = camera.eye(reference) - turn[:, 2] * depth
     size = depth / float(track.focal[reference])
