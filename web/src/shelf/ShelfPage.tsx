@@ -1,15 +1,21 @@
 import { useState } from "react";
+import type { Asset } from "~/api/client";
 import { PageFrame } from "~/app/PageFrame";
 import { useAssets } from "~/api/queries";
 import { AddFiles } from "~/shelf/AddFiles";
 import { matches, StillGrid } from "~/shelf/StillGrid";
 
+const SECTIONS: { title: string; kinds: Asset["kind"][] }[] = [
+  { title: "Elements", kinds: ["still"] },
+  { title: "Models and light maps", kinds: ["model", "light"] },
+  { title: "Clips", kinds: ["clip"] },
+  { title: "Colour tables", kinds: ["table"] },
+];
+
 export function ShelfPage() {
   const { data, error } = useAssets();
   const [words, setWords] = useState("");
   const found = (data ?? []).filter((a) => matches(a, words));
-  const stills = found.filter((a) => a.kind === "still");
-  const clips = found.filter((a) => a.kind === "clip");
   return (
     <PageFrame title="Shelf" actions={<AddFiles />}>
       <input
@@ -28,18 +34,17 @@ export function ShelfPage() {
             : "The shelf is empty. Bring in stills with transparency, such as PNG files."}
         </p>
       )}
-      {stills.length > 0 && (
-        <section className="mb-8">
-          <h2 className="mb-2 font-semibold">Elements</h2>
-          <StillGrid assets={stills} />
-        </section>
-      )}
-      {clips.length > 0 && (
-        <section>
-          <h2 className="mb-2 font-semibold">Clips</h2>
-          <StillGrid assets={clips} />
-        </section>
-      )}
+      {SECTIONS.map(({ title, kinds }) => {
+        const some = found.filter((a) => kinds.includes(a.kind));
+        return (
+          some.length > 0 && (
+            <section key={title} className="mb-8">
+              <h2 className="mb-2 font-semibold">{title}</h2>
+              <StillGrid assets={some} />
+            </section>
+          )
+        );
+      })}
     </PageFrame>
   );
 }

@@ -59,7 +59,7 @@ export function PlonkDialog() {
             <OnOff label="Pin to the plane" checked={pinned} onChange={setPinned} /> Pin to the plane
           </label>
         )}
-        <AddFiles accept="image/*,video/*,.hdr,.cube,.glb,.gltf,.obj,.ply,.stl" label="Bring in an element" />
+        <AddFiles label="Bring in an element" />
       </div>
       {made.length > 0 && (
         <>
