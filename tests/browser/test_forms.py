@@ -156,6 +156,8 @@ class Crate(BrowserTest):
             far = np.abs(rgb - plate).mean(axis=2)[:60]
             self.assertLess(float(far.mean()), 4.0, frame)
         # Without the form nothing stands in its room any more, and undo brings all back.
+        page.keyboard.press("Escape")
+        expect(page.get_by_role("dialog")).to_have_count(0)
         page.get_by_role("button", name="Form", exact=False).first.click()
         page.get_by_role("button", name="Remove Form").click()
         until(lambda: not self.document()["motions"] and self.document()["perches"][-1]["spot"] is None, 20, "the form to go")
