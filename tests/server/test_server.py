@@ -276,7 +276,7 @@ class Jobs(WithFolder):
             calls["n"] += 1
             return calls["n"] > 12
 
-        with mock.patch("jobs.kinds._asked", asked):
+        with mock.patch("jobs.measuring.stop_asked", asked):
             run_chunk(chunk.pk)
         job.refresh_from_db()
         self.assertEqual(job.state, "stopped")
@@ -289,7 +289,7 @@ class Jobs(WithFolder):
 
     def test_a_crash_inside_is_told_without_a_traceback(self) -> None:
         _, job, chunk = self.queued()
-        with mock.patch("jobs.kinds.open_clip", side_effect=RuntimeError("boom")), self.assertLogs("jobs.tasks"):
+        with mock.patch("jobs.measuring.open_clip", side_effect=RuntimeError("boom")), self.assertLogs("jobs.tasks"):
             run_chunk(chunk.pk)
         job.refresh_from_db()
         self.assertEqual(job.state, "failed")
