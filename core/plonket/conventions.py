@@ -89,3 +89,6 @@ def matrix_to_quaternion(matrix: F64) -> F64:
         q = [(m[2, 1] - m[1, 2]) / s, (m[0, 2] - m[2, 0]) / s, (m[1, 0] - m[0, 1]) / s, s / 4]
     out = np.array(q)
     return -out if out[3] < 0 else out
+
+BETWEEN_CAMERAS = np.diag([1.0, -1.0, -1.0])
+"""From a solver's camera (x right, y down, z forward) to one that looks along -z with y up, and back."""

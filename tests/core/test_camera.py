@@ -2,38 +2,27 @@
 
 from __future__ import annotations
 
-import contextlib
-import io
-import json
-import tempfile
 import unittest
 from dataclasses import dataclass
 from fractions import Fraction
 from functools import cache
-from pathlib import Path
 from typing import Any
 
 import cv2
 import numpy as np
 
-from plonket.cli import main
 from plonket.context import Work
 from plonket.conventions import F64, U8, matrix_to_quaternion
 from plonket.errors import BadInput, Cancelled, Degenerate
-from plonket.formats.points_csv import write_points
 from plonket.media.info import ClipInfo
 from plonket.motion.camera.bundle import Bundle, Free, Seen, _reduced, _solve, _system, point_starts, residuals, rotations
 from plonket.motion.camera.bundle_kernels import CAMERA, SHARED, derivatives
 from plonket.motion.camera.lens import Lens, focal_from_35mm, focal_to_35mm
 from plonket.motion.camera.measure import measure_camera
-from plonket.motion.camera.rigid import seen_through, solve_object
-from plonket.motion.camera.room import Room, surface
+from plonket.motion.camera.room import Room
 from plonket.motion.camera.settings import CameraMotion
-from plonket.motion.camera.spot import Spot
 from plonket.motion.camera.track import CameraTrack
 from plonket.motion.camera.view import RoomCamera
-from plonket.motion.points.tracks import PointTracks
-from plonket.motion.states import LOST, TRACKED
 from plonket.phone.quickroom import RoomShot, room_shot
 
 FRAMES = 48
@@ -94,6 +83,10 @@ def aligned(shot: RoomShot, track: CameraTrack) -> Aligned:
 def filmed(**options: Any) -> tuple[RoomShot, CameraTrack]:
     shot = room_shot(options.pop("move"), frames=FRAMES, **options)
     return shot, measure_camera(CameraMotion(id="c", name="c"), Frames(shot.frames, shot.rate))
+
+
+def _in_quad(quad: F64, at: Any) -> bool:
+    return bool(cv2.pointPolygonTest(quad.astype(np.float32).reshape(-1, 1, 2), (float(at[0]), float(at[1])), False) >= 0)
 
 
 class AgainstTruth(unittest.TestCase):
@@ -317,103 +310,3 @@ class Lenses(unittest.TestCase):
     def test_35mm_equivalents_go_by_the_longer_side(self) -> None:
         self.assertAlmostEqual(focal_from_35mm(36, (720, 1280)), 1280)
         self.assertAlmostEqual(focal_to_35mm(focal_from_35mm(26, (1920, 1080)), (1920, 1080)), 26)
-
-
-def _in_quad(quad: F64, at: Any) -> bool:
-    return bool(cv2.pointPolygonTest(quad.astype(np.float32).reshape(-1, 1, 2), (float(at[0]), float(at[1])), False) >= 0)
-
-
-class Objects(unittest.TestCase):
-    """A marked box that turns before a still camera."""
-
-    def tracks(self, lost: bool = True) -> tuple[PointTracks, list[tuple[F64, F64]], F64, float]:
-        rng = np.random.default_rng(6)
-        focal, n = 560.0, 40
-        marks = rng.uniform(-0.15, 0.15, (12, 3))
-        marks[np.arange(12), rng.integers(0, 3, 12)] = 0.15 * np.sign(rng.normal(size=12))
-        names = tuple(f"m{k}" for k in range(12))
-        out = PointTracks.empty(names, names, n)
-        poses = []
-        for i in range(n):
-            turn = rotations(np.array([[0.02 * i, 0.035 * i - 0.6, 0.1 * np.sin(i / 9)]]))[0]
-            place = np.array([0.25 * np.sin(i / 14), 0.05 * np.cos(i / 10), -1.4 - 0.006 * i])
-            poses.append((place, turn))
-            local = marks @ turn.T + place
-            out.xy[:, i] = np.array([320, 180]) + focal * local[:, :2] / -local[:, 2:] * [1, -1]
-        out.xy[:] += rng.normal(0, 0.05, out.xy.shape)
-        out.state[:], out.confidence[:] = TRACKED, 1.0
-        if lost:
-            # Points are lost and found again, a whole frame is, and one slides off.
-            for k in range(12):
-                a = int(rng.integers(0, 30))
-                out.state[k, a : a + 8] = LOST
-            out.state[:, 25] = LOST
-        return out, poses, marks, focal
-
-    def judged(self, focal: float | None) -> tuple[CameraTrack, F64]:
-        tracks, poses, marks, true_focal = self.tracks()
-        track = solve_object(tracks, (640, 360), focal=focal)
-        # Laid on the truth: one scale and one turn of the object's own space.
-        a = track.points - track.points.mean(0)
-        b = marks - marks.mean(0)
-        u, _, vt = np.linalg.svd(b.T @ a)
-        turn = u @ np.diag([1, 1, np.linalg.det(u @ vt)]) @ vt
-        scale = float((b * (a @ turn.T)).sum() / (a**2).sum())
-        self.assertLess(float(np.abs(scale * a @ turn.T - b).max()), 0.004)
-        lens = track.lens(0)
-        off = []
-        for i in np.flatnonzero(track.known()):
-            place, rotation = poses[i]
-            local = marks @ rotation.T + place
-            flat = local[:, :2] / -local[:, 2:]
-            true = np.array([320, 180]) + true_focal * flat * [1, -1]
-            off.append(np.linalg.norm(seen_through(track, int(i), lens) - true, axis=1))
-        return track, np.concatenate(off)
-
-    def test_with_a_known_lens(self) -> None:
-        track, off = self.judged(560.0)
-        self.assertLess(float(off.mean()), 0.1)
-        self.assertEqual(int(track.state[25]), LOST)
-        self.assertEqual(int(track.known().sum()), 39)
-
-    def test_with_an_unknown_lens(self) -> None:
-        track, off = self.judged(None)
-        self.assertLess(float(off.mean()), 0.5)
-        self.assertLess(abs(float(track.focal[0]) / 560 - 1), 0.05)
-
-    def test_the_command_and_too_few_points(self) -> None:
-        tracks, _, _, _ = self.tracks(lost=False)
-        with tempfile.TemporaryDirectory() as folder:
-            clip, points, out = Path(folder) / "clip", Path(folder) / "points.csv", Path(folder) / "object.json"
-            clip.mkdir()
-            for i in range(40):
-                cv2.imwrite(str(clip / f"{i:04d}.png"), np.zeros((360, 640, 3), np.uint8))
-            points.write_text(write_points(tracks))
-            with contextlib.redirect_stderr(io.StringIO()):
-                asked = ["solve-object", str(clip), "--points", str(points), "--focal-px", "560", "--out", str(out)]
-                self.assertEqual(main(asked), 0)
-            told = json.loads(out.read_text())
-            self.assertEqual((told["kind"], len(told["frames"]), told["points"][0]["id"]), ("full", 40, "m0"))
-            points.write_text(write_points(tracks.only(tracks.ids[:5])))
-            with contextlib.redirect_stderr(io.StringIO()) as said:
-                self.assertEqual(main(["solve-object", str(clip), "--points", str(points), "--out", str(out)]), 1)
-            self.assertIn("eight points", said.getvalue())
-
-
-class Surfaces(unittest.TestCase):
-    def test_a_surface_through_points_is_a_spot_that_lies_on_it(self) -> None:
-        rng = np.random.default_rng(7)
-        for normal in ([0, 1, 0.0], [0.3, 0.2, 0.9], [-0.8, 0.1, -0.4], [0.1, -0.7, 0.5]):
-            n = np.array(normal) / np.linalg.norm(normal)
-            u = np.cross(n, [0.31, 0.2, -0.9])
-            v = np.cross(n, u)
-            points = np.array([0.4, 0.1, -0.2]) + rng.normal(0, 1, (7, 1)) * u + rng.normal(0, 1, (7, 1)) * v
-            centre, heading, tilt = surface(points, points.mean(axis=0) + 2 * n)
-            np.testing.assert_allclose(centre, points.mean(axis=0))
-            right, up = Spot(heading=heading, tilt=tilt).axes(0, np.zeros(3), np.eye(3))
-            np.testing.assert_allclose(np.cross(right, up), n, atol=1e-9)
-            np.testing.assert_allclose((points - centre) @ n, 0, atol=1e-9)
-        with self.assertRaises(Degenerate):
-            surface(np.array([[0, 0, 0], [1, 1, 1], [2, 2, 2.0]]), np.array([0, 5, 0.0]))
-        with self.assertRaises(Degenerate):
-            surface(np.eye(3)[:2], np.array([0, 5, 0.0]))

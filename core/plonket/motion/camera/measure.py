@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation, Slerp
 
 from plonket.context import Work
-from plonket.conventions import F64, U8
+from plonket.conventions import BETWEEN_CAMERAS, F64, U8
 from plonket.errors import BadInput
 from plonket.media.clip import Clip
 from plonket.motion.around import Alone, Around
@@ -25,8 +25,6 @@ from plonket.motion.camera.solve import Asked, Solved, solve
 from plonket.motion.camera.track import CameraTrack
 from plonket.motion.plane.looking import Looking
 
-TO_WORLD = np.diag([1.0, -1.0, -1.0])
-"""From a camera with x right, y down, z forward to one that looks along -z with y up."""
 LONGEST = 3000
 """Frames that are solved at the most."""
 
@@ -156,7 +154,7 @@ def _track(
 ) -> CameraTrack:  # fmt: skip
     bundle = solved.bundle
     eye = -np.einsum("nji,nj->ni", bundle.rotation, bundle.shift)
-    turn = np.swapaxes(bundle.rotation, 1, 2) @ TO_WORLD
+    turn = np.swapaxes(bundle.rotation, 1, 2) @ BETWEEN_CAMERAS
     kept = solved.kept
     full = solved.kind == "full"
     points = bundle.points if full else bundle.points / np.maximum(np.linalg.norm(bundle.points, axis=1), 1e-12)[:, None]

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from plonket.context import Work
-from plonket.conventions import F64
+from plonket.conventions import BETWEEN_CAMERAS, F64
 from plonket.errors import Degenerate
 from plonket.motion.camera.details import Details
 from plonket.motion.camera.fit import judged
@@ -17,7 +17,6 @@ from plonket.motion.camera.track import CameraTrack
 from plonket.motion.points.tracks import PointTracks
 
 LEAST_POINTS = 8
-TO_WORLD = np.diag([1.0, -1.0, -1.0])
 
 
 def solve_object(
@@ -59,9 +58,9 @@ def _track(solved: Solved, details: Details, size: tuple[int, int]) -> CameraTra
     first = bundle.rotation[0]
     # The object's axes are the camera's on the first frame; its origin the middle of its points.
     depth = float((first @ middle + bundle.shift[0])[2])
-    points = ((bundle.points - middle) @ first.T) @ TO_WORLD / depth
-    turn = TO_WORLD @ bundle.rotation @ first.T @ TO_WORLD
-    place = (np.einsum("nij,j->ni", bundle.rotation, middle) + bundle.shift) @ TO_WORLD / depth
+    points = ((bundle.points - middle) @ first.T) @ BETWEEN_CAMERAS / depth
+    turn = BETWEEN_CAMERAS @ bundle.rotation @ first.T @ BETWEEN_CAMERAS
+    place = (np.einsum("nij,j->ni", bundle.rotation, middle) + bundle.shift) @ BETWEEN_CAMERAS / depth
     sight = sightings(details.xy, details.seen, bundle.frames, size)
     count, n = details.seen.shape
     facts, at = judged(bundle, sight, solved.kept, n), bundle.frames
@@ -83,4 +82,4 @@ def _track(solved: Solved, details: Details, size: tuple[int, int]) -> CameraTra
 def seen_through(track: CameraTrack, frame: int, lens: Lens) -> F64:
     """(m, 2) pixels of an object's points in a frame."""
     local = track.points @ track.rotation[frame].T + track.position[frame]
-    return lens.pixels(local @ TO_WORLD)
+    return lens.pixels(local @ BETWEEN_CAMERAS)

@@ -61,13 +61,7 @@ def laid(room: Room, ground: F64, eye: F64) -> Room:
     Degenerate
         Points in a line, or fewer than three.
     """
-    if len(ground) < 3:
-        raise Degenerate("room.ground", "A ground needs three points that lie on it, not in a line.")
-    centre = ground.mean(axis=0)
-    _, spread, axes = np.linalg.svd(ground - centre)
-    if spread[1] < 0.02 * max(spread[0], 1e-12):
-        raise Degenerate("room.ground", "These points lie in a line: a ground could lean any way round it. Pick another one.")
-    up = axes[2] if axes[2] @ (eye - centre) > 0 else -axes[2]
+    centre, up = _flat_through(ground, eye, "ground")
     turn = _onto(up, np.array([0.0, 1.0, 0.0]))
     new = turn @ room.matrix()
     shift = turn @ (np.array(room.shift) - centre)
@@ -88,17 +82,24 @@ def surface(points: F64, eye: F64) -> tuple[F64, float, float]:
     Degenerate
         Points in a line, or fewer than three.
     """
-    if len(points) < 3:
-        raise Degenerate("room.surface", "A surface needs three points that lie on it, not in a line.")
-    centre = points.mean(axis=0)
-    _, spread, axes = np.linalg.svd(points - centre)
-    if spread[1] < 0.02 * max(spread[0], 1e-12):
-        raise Degenerate("room.surface", "These points lie in a line: a surface could lean any way round it.")
-    normal = axes[2] if axes[2] @ (eye - centre) > 0 else -axes[2]
+    centre, normal = _flat_through(points, eye, "surface")
     # A spot's front is (cos tilt sin heading, sin tilt, cos tilt cos heading).
     level = float(np.hypot(normal[0], normal[2]))
     heading = float(np.degrees(np.arctan2(normal[0], normal[2]))) if level > 1e-6 else 0.0
     return centre, heading, float(np.degrees(np.arctan2(normal[1], level)))
+
+
+def _flat_through(points: F64, eye: F64, what: str) -> tuple[F64, F64]:
+    """Middle (3,) of points and the unit normal (3,), towards the eye, of the plane that fits them best."""
+    if len(points) < 3:
+        raise Degenerate(f"room.{what}", f"A {what} needs three points that lie on it, not in a line.")
+    centre = points.mean(axis=0)
+    _, spread, axes = np.linalg.svd(points - centre)
+    if spread[1] < 0.02 * max(spread[0], 1e-12):
+        raise Degenerate(
+            f"room.{what}", f"These points lie in a line: a {what} could lean any way round it. Pick another one."
+        )
+    return centre, axes[2] if axes[2] @ (eye - centre) > 0 else -axes[2]
 
 
 def at_origin(room: Room, spot: F64) -> Room:

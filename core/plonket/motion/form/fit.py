@@ -10,11 +10,9 @@ import numpy as np
 from scipy.optimize import least_squares
 from scipy.spatial.transform import Rotation
 
-from plonket.conventions import F64, matrix_to_quaternion, quaternion_to_matrix
+from plonket.conventions import BETWEEN_CAMERAS, F64, matrix_to_quaternion, quaternion_to_matrix
 from plonket.motion.form.settings import FormMotion, FormStake, Pose, Tug
 
-TO_SOLVER = np.diag([1.0, -1.0, -1.0])
-"""From a camera that looks along -z with y up to one with x right, y down, z forward, and back."""
 USUAL_FOCAL = 0.85
 """Of the picture's longer side: a phone's main camera, where nothing is known of the lens."""
 HOLD_PX = 0.6
@@ -33,13 +31,14 @@ class Stood:
     place: F64
 
     def pose(self) -> Pose:
-        q = matrix_to_quaternion(TO_SOLVER @ self.turn)
-        p = TO_SOLVER @ self.place
+        q = matrix_to_quaternion(BETWEEN_CAMERAS @ self.turn)
+        p = BETWEEN_CAMERAS @ self.place
         return Pose(place=(float(p[0]), float(p[1]), float(p[2])), turn=(float(q[0]), float(q[1]), float(q[2]), float(q[3])))
 
     @staticmethod
     def of(pose: Pose) -> Stood:
-        return Stood(turn=TO_SOLVER @ quaternion_to_matrix(np.array(pose.turn)), place=TO_SOLVER @ np.array(pose.place))
+        turn, place = quaternion_to_matrix(np.array(pose.turn)), np.array(pose.place)
+        return Stood(turn=BETWEEN_CAMERAS @ turn, place=BETWEEN_CAMERAS @ place)
 
     def seen(self, points: F64, focal: float, size: tuple[int, int]) -> F64:
         """(..., 2) pixels of points (..., 3) on the form."""
@@ -67,7 +66,7 @@ class Fit:
 
 def first_pose(motion: FormMotion) -> Stood:
     """A form that was just put in: in the middle, a third of the picture tall, seen a little from above and aside."""
-    turn = about_x(np.radians(24)) @ TO_SOLVER @ about_y(np.radians(-30))
+    turn = about_x(np.radians(24)) @ BETWEEN_CAMERAS @ about_y(np.radians(-30))
     extent = float(np.linalg.norm(motion.size))
     middle = np.array([0.0, motion.tall / 2 if motion.shape != "plane" else 0.0, 0.0])
     return Stood(turn=turn, place=np.array([0.0, 0.0, 2.4 * extent]) - turn @ middle)

@@ -10,13 +10,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from plonket.context import Work
-from plonket.conventions import F64, U8
+from plonket.conventions import BETWEEN_CAMERAS, F64, U8
 from plonket.errors import BadInput, Degenerate
 from plonket.media.clip import Clip
 from plonket.meshes.forms import Surface, model_form, unit_form
 from plonket.motion.around import Around
 from plonket.motion.camera.track import CameraTrack
-from plonket.motion.form.fit import TO_SOLVER, Stood, focal_of
+from plonket.motion.form.fit import Stood, focal_of
 from plonket.motion.form.follow import LEAST_PLACES, Found, by_flow, carried_on, follow, mixed
 from plonket.motion.form.settings import FormMotion
 from plonket.motion.form.surface import Levels, Places
@@ -270,7 +270,7 @@ class _Track:
 
 def stood_in(track: CameraTrack, frame: int) -> Stood:
     """Where a measured form is in a frame."""
-    turn = TO_SOLVER @ track.rotation[frame].T
+    turn = BETWEEN_CAMERAS @ track.rotation[frame].T
     return Stood(turn=turn, place=-turn @ track.position[frame])
 
 
@@ -287,6 +287,6 @@ def _bridged(at: NDArray[np.int64], stood: Sequence[Stood], n: int) -> tuple[F64
             here = stood[-1]
         else:
             here = mixed(stood[k - 1], stood[k], (i - at[k - 1]) / (at[k] - at[k - 1]))
-        rotation[i] = here.turn.T @ TO_SOLVER
+        rotation[i] = here.turn.T @ BETWEEN_CAMERAS
         position[i] = -here.turn.T @ here.place
     return position, rotation
