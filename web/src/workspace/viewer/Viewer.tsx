@@ -115,7 +115,7 @@ export function Viewer() {
   return (
     <section
       aria-label="Viewer"
-      className="on-well grid min-h-0 min-w-0 grid-cols-[minmax(0,1fr)] grid-rows-[40px_minmax(0,1fr)_46px] bg-well"
+      className="on-well grid min-h-0 min-w-0 select-none grid-cols-[minmax(0,1fr)] grid-rows-[40px_minmax(0,1fr)_46px] bg-well"
     >
       <ViewerBar />
       <div
