@@ -64,7 +64,7 @@ class GrainMatch(unittest.TestCase):
             self.assertAlmostEqual(found.alike, 0.6, delta=0.08)
 
     def test_what_is_made_again_has_the_same_variance_and_spectrum(self) -> None:
-        for softness in (0.5, 0.9):
+        for softness in (0.0, 0.5, 0.9, 1.2):
             picture, sd = noisy(steps(), softness)
             found = grain_of(picture)
             assert found is not None
@@ -74,12 +74,12 @@ class GrainMatch(unittest.TestCase):
             noise = np.asarray(encode(made[..., :3]) * 255 - steps(), np.float32)
             for band in BANDS[1:-1]:
                 where = np.abs(steps().mean(axis=2) / 255 - band) < 0.05
-                np.testing.assert_allclose(noise[where].var(axis=0), (sd[where] ** 2).mean(axis=0), rtol=0.2)
+                np.testing.assert_allclose(noise[where].var(axis=0), (sd[where] ** 2).mean(axis=0), rtol=0.1)
             # Spectrum of SD-1 noise against what was put in, ring by ring, where there is any power to speak of.
             true = rings(np.asarray((picture - steps())[..., 1] / sd[..., 1], np.float32))
             told = rings(np.asarray(noise[..., 1] / sd[..., 1], np.float32))
             loud = true > 0.08 * true.max()
-            np.testing.assert_allclose((told / told.mean())[loud], (true / true.mean())[loud], rtol=0.12)
+            np.testing.assert_allclose((told / told.mean())[loud], (true / true.mean())[loud], rtol=0.1)
 
     def test_texture_beside_calm_parts_does_not_count(self) -> None:
         picture, sd = noisy(steps(), 0.6)

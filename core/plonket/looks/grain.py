@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import lru_cache
 from typing import Literal
 
@@ -10,7 +11,7 @@ import numpy as np
 from pydantic import Field
 from scipy.interpolate import CubicSpline
 
-from plonket.conventions import F32
+from plonket.conventions import F32, F64
 from plonket.fields import Model, Number, number, plain, value_at
 from plonket.looks.common import LookContext, LookModel, coded, coloured, lit, straight
 
@@ -90,17 +91,22 @@ def measured_noise(shape: tuple[int, int], profile: GrainProfile, rng: np.random
     return np.asarray(noise * np.float32(np.sqrt((big**2).sum())), np.float32)
 
 
-@lru_cache(maxsize=32)
-def kernel_of(spectrum: tuple[float, ...]) -> F32:
-    """The round kernel that gives white noise of SD 1 this spectrum, and SD 1 again."""
-    n = 64
+def power_over(spectrum: Sequence[float], n: int) -> F64:
+    """Power (n, n) at each frequency of a discrete Fourier transform, of noise with a spectrum in `RINGS`."""
     f = np.fft.fftfreq(n)
     radius = np.hypot(f[:, None], f[None, :])
     middles = (np.arange(RINGS) + 0.5) * 0.5 / RINGS
     level = np.log(np.maximum(spectrum, 1e-6))
     # Beyond the last ring, in the corners of the spectrum, it goes on falling as it did.
-    power = np.exp(np.interp(radius, middles, level) + (level[-1] - level[-2]) / 0.05 * np.clip(radius - middles[-1], 0, 0.2))
-    kernel = np.fft.fftshift(np.fft.ifft2(np.sqrt(power)).real)
+    beyond = (level[-1] - level[-2]) / 0.05 * np.clip(radius - middles[-1], 0, 0.2)
+    return np.asarray(np.exp(np.interp(radius, middles, level) + beyond), np.float64)
+
+
+@lru_cache(maxsize=32)
+def kernel_of(spectrum: tuple[float, ...]) -> F32:
+    """The round kernel that gives white noise of SD 1 this spectrum, and SD 1 again."""
+    n = 64
+    kernel = np.fft.fftshift(np.fft.ifft2(np.sqrt(power_over(spectrum, n))).real)
     c, half = n // 2, KERNEL // 2
     kernel = kernel[c - half : c + half + 1, c - half : c + half + 1]
     return np.asarray(kernel / max(np.sqrt((kernel**2).sum()), 1e-9), np.float32)
