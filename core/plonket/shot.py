@@ -34,7 +34,7 @@ from plonket.layers.wash import WashLayer
 from plonket.looks.common import PlacedLook
 from plonket.looks.kinds import LOOKS, Look
 from plonket.masks.kinds import MASKS
-from plonket.motion.camera.known import RoomMotion
+from plonket.motion.camera.known import LookingMotion, RoomMotion
 from plonket.motion.camera.settings import CameraMotion
 from plonket.motion.camera.thing import ObjectMotion
 from plonket.motion.form.settings import FormMotion
@@ -186,7 +186,7 @@ class Shot(Model):
                 for strong in motion.strong if isinstance(motion, CameraMotion) else motion.points:
                     if strong not in points:
                         raise ValueError(f"{motion.name} counts on a point motion that is not in the shot")
-            if isinstance(motion, PlaneMotion | CameraMotion):
+            if isinstance(motion, PlaneMotion | LookingMotion):
                 for region in motion.regions:
                     rides = region.follow.removeprefix("motion:")
                     if region.follow.startswith("motion:") and (rides not in motions or rides == motion.id):

@@ -17,13 +17,16 @@ from plonket.errors import BadInput, Cancelled, Degenerate
 from plonket.media.clip import ArrayClip
 from plonket.meshes.forms import edges_of, unit_form
 from plonket.meshes.raster import seen_by
+from plonket.motion.around import Alone
 from plonket.motion.camera.room import Room
 from plonket.motion.camera.track import CameraTrack
 from plonket.motion.camera.view import RoomCamera, camera_movement
 from plonket.motion.form.fit import Stood, first_pose, focal_of, with_tugs
 from plonket.motion.form.measure import measure_form, stood_in
 from plonket.motion.form.settings import FormMotion, FormStake, Tug
+from plonket.motion.plane.settings import Region
 from plonket.motion.states import GIVEN, LOST, TRACKED
+from plonket.outline import polygon_outline
 
 SIZE = (640, 360)
 FOCAL = 620.0
@@ -228,6 +231,32 @@ class Followed(unittest.TestCase):
         self.assertLess(float(np.median(off)), 0.6)
         self.assertTrue((track.state[20:] == TRACKED).all())
         self.assertLess(float(off[20:].max()), 1.5)
+
+    def test_what_is_outlined_or_in_a_matte_is_not_looked_at(self) -> None:
+        poses = turning()[:16]
+        bare = filmed(poses)
+        paper = textures()[3]
+        # A poster slides over half of the box from the first frame on: it looks as much like a surface as the box does.
+        frames = [bare.rgb(i).copy() for i in range(16)]
+        for i, frame in enumerate(frames):
+            frame[60:350, 200:330] = np.roll(paper, 4 * i, axis=1)[:290, :130, None]
+        clip = ArrayClip(frames, Fraction(30))
+        motion = with_tugs(form(), 0, tugs_of(poses[0]), SIZE)
+        outline = polygon_outline(np.array([[195, 55], [335, 55], [335, 355], [195, 355]]), 0)
+        region = Region(id="r", name="Poster", use=False, follow="screen", outline=outline)
+        told = motion.model_copy(update={"regions": [region]})
+        pulled, held = swim(measure_form(motion, clip), poses), swim(measure_form(told, clip), poses)
+        self.assertLess(float(held.max()), 0.6)
+        self.assertGreater(float(pulled.max()), 4 * float(held.max()))
+
+        class Beside(Alone):
+            def matte(self, asset: str) -> ArrayClip:
+                white = np.zeros((*SIZE[::-1], 3), np.uint8)
+                white[60:350, 200:330] = 255
+                return ArrayClip([white] * 16, Fraction(30))
+
+        matted = motion.model_copy(update={"ignore_matte": "a" * 64})
+        self.assertLess(float(swim(measure_form(matted, clip, around=Beside()), poses).max()), 0.6)
 
     def test_out_of_the_picture_it_is_lost_not_made_up(self) -> None:
         poses = [stood(20, x=0.02 * i + 0.0006 * i * i) for i in range(30)]

@@ -12,6 +12,8 @@ export type CameraMotion = Schemas["CameraMotion"];
 export type ObjectMotion = Schemas["ObjectMotion"];
 export type FormMotion = Schemas["FormMotion"];
 /** Motions that solve a room. */
+/** Motions that look at the picture by themselves and may be told where not to look. */
+export type LookingMotion = CameraMotion | FormMotion;
 export type RoomMotion = CameraMotion | ObjectMotion | FormMotion;
 export type Motion = PointMotion | PlaneMotion | RoomMotion;
 export type Tug = Schemas["Tug"];

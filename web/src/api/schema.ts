@@ -2653,6 +2653,11 @@ export interface components {
             /** Id */
             id: string;
             /**
+             * Ignore Matte
+             * @description A matte clip: white is ignored
+             */
+            ignore_matte: string | null;
+            /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
              */
@@ -2683,6 +2688,8 @@ export interface components {
              * @default 0
              */
             reference_frame: number;
+            /** Regions */
+            regions: components["schemas"]["Region"][];
             /**
              * @default {
              *       "scale": 1,

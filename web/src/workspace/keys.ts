@@ -256,11 +256,12 @@ export function useKeys(tracks: Tracks): void {
             act({ do: "choose", chosen: { kind: "none" } });
           } else if (chosen.kind === "motion") {
             const motion = shot.motions.find((m) => m.id === chosen.id);
-            const region = motion?.kind === "plane" && motion.regions.find((r) => r.id === chosen.region);
-            if (region) {
-              const regions = motion.regions.filter((r) => r !== region);
-              void edits.edit(`Remove ${region.name}`, setOnMotion(shot, motion.id, { regions }));
-              act({ do: "choose", chosen: { kind: "motion", id: motion.id, point: null } });
+            const looks = motion && "regions" in motion ? motion : null;
+            const region = looks?.regions.find((r) => r.id === chosen.region);
+            if (looks && region) {
+              const regions = looks.regions.filter((r) => r !== region);
+              void edits.edit(`Remove ${region.name}`, setOnMotion(shot, looks.id, { regions }));
+              act({ do: "choose", chosen: { kind: "motion", id: looks.id, point: null } });
               return;
             }
             if (motion) void edits.edit(`Remove ${motion.name}`, removeMotion(shot, motion.id));

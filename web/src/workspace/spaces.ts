@@ -73,8 +73,8 @@ function wantedBy(shot: Shot): Map<string, Wanted> {
     for (const mask of "masks" in thing ? thing.masks : [])
       if (mask.rides.startsWith("to:")) want(mask.rides.slice(3), mask.reference_frame, 0, false);
   for (const m of shot.motions) {
-    if (m.kind !== "plane") continue;
-    want(m.id, m.reference_frame, 0, false);
+    if (m.kind === "plane") want(m.id, m.reference_frame, 0, false);
+    if (!("regions" in m)) continue;
     for (const r of m.regions)
       if (r.follow.startsWith("motion:")) want(r.follow.slice("motion:".length), m.reference_frame, 0, false);
   }

@@ -8,6 +8,7 @@ from pydantic import Field
 
 from plonket.fields import Digest, Identifier, Model, Name, choice, plain
 from plonket.motion.camera.room import Room
+from plonket.motion.plane.settings import Region
 
 Knows = Literal["unknown", "equivalent", "sensor", "pixels"]
 Moves = Literal["object", "camera"]
@@ -43,6 +44,13 @@ class RoomMotion(Model):
     def before_still_camera(self) -> bool:
         """Whether it is the thing that moves, not the camera: light then stays where the camera is."""
         return getattr(self, "moves", "camera") == "object"
+
+
+class LookingMotion(RoomMotion):
+    """One that looks at the picture by itself, and may be told where not to look."""
+
+    regions: list[Region] = Field(default_factory=list, max_length=60)
+    ignore_matte: Digest | None = Field(default=None, description="A matte clip: white is ignored")
 
 
 def moves_choice() -> Moves:

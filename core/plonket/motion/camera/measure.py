@@ -12,10 +12,10 @@ from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation, Slerp
 
 from plonket.context import Work
-from plonket.conventions import BETWEEN_CAMERAS, F64, U8
+from plonket.conventions import BETWEEN_CAMERAS, F64
 from plonket.errors import BadInput
 from plonket.media.clip import Clip
-from plonket.motion.around import Alone, Around
+from plonket.motion.around import Around
 from plonket.motion.camera.details import Details, follow_details
 from plonket.motion.camera.fit import judged
 from plonket.motion.camera.room import suggested
@@ -23,7 +23,7 @@ from plonket.motion.camera.scene import sightings
 from plonket.motion.camera.settings import CameraMotion
 from plonket.motion.camera.solve import Asked, Solved, solve
 from plonket.motion.camera.track import CameraTrack
-from plonket.motion.plane.looking import Looking
+from plonket.motion.plane.looking import pixels_ignored
 
 LONGEST = 3000
 """Frames that are solved at the most."""
@@ -80,7 +80,7 @@ def measure_camera(
         details = follow_details(
             clip.luma, frames, info.frames, count=int(motion.count),
             spacing_px=motion.spacing / 100 * max(info.size), least=motion.strength,
-            ignored=_ignored(motion, clip, around), work=following,
+            ignored=pixels_ignored(motion, clip, around), work=following,
         )  # fmt: skip
     solving = Work(
         on_progress=lambda done, all_: work.progress(2 * len(frames) + done * len(frames) // all_, total),
@@ -125,18 +125,6 @@ def _followed(motion: CameraMotion, size: tuple[int, int], frames: range, around
         path = around.movement(one, motion.reference_frame) if around is not None else None
         record[one] = None if path is None else hashlib.sha256(np.round(path, 6).tobytes()).hexdigest()
     return hashlib.sha256(json.dumps(record, sort_keys=True).encode()).hexdigest()
-
-
-def _ignored(motion: CameraMotion, clip: Clip, around: Around | None) -> Callable[[int], NDArray[np.bool_] | None] | None:
-    looking = Looking(motion, clip, around or Alone())
-    if not looking.ignores_anything():
-        return None
-
-    def ignored(frame: int) -> NDArray[np.bool_]:
-        mask: U8 = looking.ignored(frame, np.eye(3))
-        return np.asarray(mask > 60)
-
-    return ignored
 
 
 def _numbers(details: Details) -> NDArray[np.int64]:

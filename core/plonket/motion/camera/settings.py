@@ -6,12 +6,11 @@ from typing import Literal
 
 from pydantic import Field, model_validator
 
-from plonket.fields import Digest, Identifier, plain, switch
-from plonket.motion.camera.known import RoomMotion
-from plonket.motion.plane.settings import Region
+from plonket.fields import Identifier, plain, switch
+from plonket.motion.camera.known import LookingMotion
 
 
-class CameraMotion(RoomMotion):
+class CameraMotion(LookingMotion):
     """The movement of the camera through a set that stands still.
 
     `set_aside` are details that have no say, by their number; `strong` are point motions whose points do not move
@@ -32,8 +31,6 @@ class CameraMotion(RoomMotion):
                            help="Least distance between two details, as a share of the picture's longer side.")  # fmt: skip
     strength: float = plain(1.5, label="Strength", low=0.2, high=12, step=0.1, group="Details",
                             help="How clear a detail must be. Lower it where the set is plain or dark.")  # fmt: skip
-    regions: list[Region] = Field(default_factory=list, max_length=60)
-    ignore_matte: Digest | None = Field(default=None, description="A matte clip: white is ignored")
     strong: list[Identifier] = Field(default_factory=list, max_length=100)
     set_aside: list[int] = Field(default_factory=list, max_length=20000)
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import cv2
 import numpy as np
+from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 from plonket.conventions import F32, F64, U8
@@ -31,11 +32,15 @@ class Found:
 
 
 def follow(
-    places: Places, levels: Levels, start: Stood, *, coarsest: int = LEVELS - 1, reach_px: float = 40.0
-) -> Found | None:
-    """The pose that explains a frame best, from a start nearby; None where too little of the form is to be seen."""
+    places: Places, levels: Levels, start: Stood, *, coarsest: int = LEVELS - 1, reach_px: float = 40.0,
+    ignored: NDArray[np.bool_] | None = None,
+) -> Found | None:  # fmt: skip
+    """The pose that explains a frame best, from a start nearby; None where too little of the form is to be seen.
+
+    `ignored` (h, w): pixels in which nothing is compared.
+    """
     stood = start
-    seen = places.seen(stood)
+    seen = places.seen(stood, ignored)
     if seen.sum() < LEAST_PLACES:
         return None
     likeness, noise, used = 0.0, 0.0, 0
@@ -43,7 +48,7 @@ def follow(
     a, b = np.empty((6, 6)), np.empty(6)
     for level in range(coarsest, -1, -1):
         if level == 0:
-            seen = places.seen(stood)
+            seen = places.seen(stood, ignored)
             if seen.sum() < LEAST_PLACES:
                 return None
         at, look = np.ascontiguousarray(places.at[seen] - middle), np.ascontiguousarray(places.look[seen, level])
@@ -109,9 +114,14 @@ def _likeness(shown: F32, look: F32) -> float:
     return float((a * b).sum() / max(float(np.sqrt((a * a).sum() * (b * b).sum())), 1e-9))
 
 
-def by_flow(places: Places, before: U8, after: U8, stood: Stood, reach_px: float) -> Stood | None:
-    """Where the form went between two frames, from how its details flowed: a start for fast moves."""
-    seen = np.flatnonzero(places.seen(stood))
+def by_flow(
+    places: Places, before: U8, after: U8, stood: Stood, reach_px: float, ignored: NDArray[np.bool_] | None = None
+) -> Stood | None:
+    """Where the form went between two frames, from how its details flowed: a start for fast moves.
+
+    `ignored` (h, w): pixels of the frame before that are not followed.
+    """
+    seen = np.flatnonzero(places.seen(stood, ignored))
     if len(seen) < 20:
         return None
     chosen = seen[np.linspace(0, len(seen) - 1, min(FLOW_POINTS, len(seen))).astype(int)]

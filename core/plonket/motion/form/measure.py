@@ -20,6 +20,7 @@ from plonket.motion.form.fit import Stood, focal_of
 from plonket.motion.form.follow import LEAST_PLACES, Found, by_flow, carried_on, follow, mixed
 from plonket.motion.form.settings import FormMotion
 from plonket.motion.form.surface import Levels, Places
+from plonket.motion.plane.looking import pixels_ignored
 from plonket.motion.states import COVERED, GIVEN, LEFT, LOST, NO_MATCH, NONE, TRACKED
 
 Direction = Literal["forward", "backward", "both", "gap"]
@@ -80,6 +81,7 @@ def measure_form(
     ----------
     direction : which way from the stakes. origin : only from the last stake at or before (forward), or the first at or
         after it (backward). start, stop : frames that may be measured.
+    around : the rest of the shot, for mattes and motions that regions ride on.
     previous : an earlier track; frames that are not measured now keep their poses while size and lens are the same.
     model : asset -> path of the model that the form is.
 
@@ -107,9 +109,10 @@ def measure_form(
     if total == 0 and len(stakes) < 2 and stop - start > 1:
         raise BadInput("form.range", "There is nothing to measure in that direction from here.")
     out = _Track(motion, size, focal, frames, stakes, previous)
+    ignored = pixels_ignored(motion, clip, around)
     done = 0
     for way, plan in plans:
-        run = _Pass(motion, clip, surface, focal, stakes[plan[0]], plan[0])
+        run = _Pass(motion, clip, surface, focal, stakes[plan[0]], plan[0], ignored)
         found = out.forward if way > 0 else out.backward
         for frame in plan[1:]:
             work.check_cancelled()
@@ -141,11 +144,16 @@ def _plans(
 class _Pass:
     """One way from one stake."""
 
-    def __init__(self, motion: FormMotion, clip: Clip, surface: Surface, focal: float, stood: Stood, frame: int) -> None:
+    def __init__(
+        self, motion: FormMotion, clip: Clip, surface: Surface, focal: float, stood: Stood, frame: int,
+        ignored: Callable[[int], NDArray[np.bool_]] | None,
+    ) -> None:  # fmt: skip
         self.motion, self.clip = motion, clip
+        self.ignored = ignored or (lambda _: None)
+        self.hidden = self.ignored(frame)
         self.places = Places(surface, focal, clip.info.size, motion.detail / 100)
         luma = clip.luma(frame)
-        self.places.learn(Levels.of(luma), stood, None)
+        self.places.learn(Levels.of(luma), stood, self.hidden)
         if len(self.places.at) < LEAST_PLACES:
             raise Degenerate(
                 "form.plain",
@@ -158,7 +166,8 @@ class _Pass:
     def visit(self, frame: int, into: _Paths) -> None:
         luma = self.clip.luma(frame)
         levels = Levels.of(luma)
-        found = self._found(levels, luma)
+        hidden = self.ignored(frame)
+        found = self._found(levels, luma, hidden)
         limit = self.motion.strictness / 100
         if found is None or found.likeness < limit or not found.noise_px < LOST_ABOVE_PX:
             into.reason[frame] = LEFT if found is None else (COVERED if found.likeness > 0.5 * limit else NO_MATCH)
@@ -166,17 +175,17 @@ class _Pass:
             return
         self.steps += 1
         self.before = self.last if self.known else found.stood
-        self.last, self.luma, self.known, self.missed = found.stood, luma, True, 0
+        self.last, self.luma, self.known, self.missed, self.hidden = found.stood, luma, True, 0, hidden
         if self.steps % LEARN_EVERY == 0 and found.likeness > SURE:
-            self.places.learn(levels, found.stood, None)
+            self.places.learn(levels, found.stood, hidden)
         into.stood[frame], into.off[frame], into.places[frame] = found.stood, found.noise_px, found.places
         into.sure[frame] = float(np.clip((found.likeness - 0.2) / 0.75, 0.05, 1))
 
-    def _found(self, levels: Levels, luma: U8) -> Found | None:
+    def _found(self, levels: Levels, luma: U8, hidden: NDArray[np.bool_] | None) -> Found | None:
         reach = self.motion.reach_px
         starts: list[Stood] = []
         if self.known:
-            flowed = by_flow(self.places, self.luma, luma, self.last, reach)
+            flowed = by_flow(self.places, self.luma, luma, self.last, reach, self.hidden)
             starts += [s for s in (flowed, carried_on(self.before, self.last)) if s is not None]
         else:
             # It may have come back somewhere else: looked for further and further off.
@@ -184,7 +193,7 @@ class _Pass:
             starts += [Stood(turn=self.last.turn, place=self.last.place + far * np.array([x, y, 0.0])) for x, y in TRIES]
         best: Found | None = None
         for start in starts:
-            found = follow(self.places, levels, start, reach_px=reach * (1 if self.known else 4))
+            found = follow(self.places, levels, start, reach_px=reach * (1 if self.known else 4), ignored=hidden)
             if found is not None and (best is None or found.likeness > best.likeness):
                 best = found
             if best is not None and best.likeness > 0.9:

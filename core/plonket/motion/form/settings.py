@@ -8,7 +8,7 @@ from pydantic import Field, model_validator
 
 from plonket.fields import Digest, Model, choice, plain, switch
 from plonket.meshes.forms import FormKind
-from plonket.motion.camera.known import Moves, RoomMotion, moves_choice
+from plonket.motion.camera.known import LookingMotion, Moves, moves_choice
 
 Quaternion = tuple[float, float, float, float]
 Place = tuple[float, float, float]
@@ -41,7 +41,7 @@ class FormStake(Model):
     pose: Pose
 
 
-class FormMotion(RoomMotion):
+class FormMotion(LookingMotion):
     """The movement of a simple form, or of the camera round it, from tugs and from what is seen on its surface."""
 
     kind: Literal["form"] = "form"

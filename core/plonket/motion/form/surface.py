@@ -114,8 +114,8 @@ class Places:
         self.taken.update(map(tuple, near.tolist()))
         return len(keep)
 
-    def seen(self, stood: Stood) -> NDArray[np.bool_]:
-        """(n,) which places the camera sees: facing it, in the picture, nothing of the form before them."""
+    def seen(self, stood: Stood, ignored: NDArray[np.bool_] | None = None) -> NDArray[np.bool_]:
+        """(n,) which places the camera sees: facing it, in the picture, nothing before them, not `ignored` (h, w)."""
         local = self.at @ stood.turn.T + stood.place
         z = np.maximum(local[:, 2], 1e-9)
         facing = -((self.normal @ stood.turn.T) * local).sum(axis=1) / np.linalg.norm(local, axis=1)
@@ -131,6 +131,10 @@ class Places:
             col = np.clip((flat[:, 0] * small).astype(int), 0, size[0] - 1)
             row = np.clip((flat[:, 1] * small).astype(int), 0, size[1] - 1)
             out &= z <= wide[row, col] * 1.01 + 2 * self.step
+        if ignored is not None:
+            at = np.flatnonzero(out)
+            col, row = flat[at].astype(int).T
+            out[at] = ~ignored[row, col]
         return np.asarray(out)
 
 

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Protocol
 
 import cv2
 import numpy as np
+from numpy.typing import NDArray
 
 from plonket.conventions import F64, U8
 from plonket.errors import BadInput
 from plonket.media.clip import Clip
-from plonket.motion.around import Around
+from plonket.motion.around import Alone, Around
 from plonket.motion.plane.settings import Region
 from plonket.outline import carry, control_points, fill, flatten
 
@@ -81,3 +82,11 @@ class Looking:
             return carry(flat, frame_from_reference)
         moved = self.around.movement(region.follow.removeprefix("motion:"), self.motion.reference_frame)
         return flat if moved is None else carry(flat, moved[min(frame, len(moved) - 1)])
+
+
+def pixels_ignored(motion: Looks, clip: Clip, around: Around | None) -> Callable[[int], NDArray[np.bool_]] | None:
+    """Which pixels (h, w) of a frame nothing may be looked at in, for a motion without a surface; None: it may everywhere."""
+    looking = Looking(motion, clip, around or Alone())
+    if not looking.ignores_anything():
+        return None
+    return lambda frame: np.asarray(looking.ignored(frame, np.eye(3)) > 60)

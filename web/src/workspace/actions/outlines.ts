@@ -1,5 +1,5 @@
 import { useCallback } from "react";
-import type { CameraMotion, OutlinePoint, PlaneMotion, Shot, Suggestion } from "~/api/client";
+import type { LookingMotion, OutlinePoint, PlaneMotion, Shot, Suggestion } from "~/api/client";
 import { spotAt } from "~/workspace/actions/points";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
@@ -72,12 +72,12 @@ export function useAddOutline() {
       points: Point[],
       use: boolean,
       onReference: (p: Point) => Point,
-      plane: PlaneMotion | CameraMotion | null,
+      plane: PlaneMotion | LookingMotion | null,
     ) => {
       const shot = record.document;
       const frame = useWorkspace.getState().frame;
-      if (plane?.kind === "camera") {
-        // A camera looks everywhere but where it is told not to: drawn on the screen.
+      if (plane && plane.kind !== "plane") {
+        // A camera or a form looks everywhere but where it is told not to: drawn on the screen.
         const id = freshId("region", plane.regions);
         const name = freshName("Ignore", plane.regions);
         const region = { ...regionOf(id, name, false, frame, points), follow: "screen" };

@@ -15,7 +15,7 @@ import { length, minus } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
 import { Group, Row, Title } from "~/workspace/details/Group";
 import { MeasureRow, MotionFoot, UsedBy } from "~/workspace/details/MotionParts";
-import { MatteRow, RegionList } from "~/workspace/details/RegionList";
+import { NotLookedAt } from "~/workspace/details/RegionList";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { setOnMotion } from "~/workspace/patches";
 import { useCameras } from "~/workspace/spaces";
@@ -90,33 +90,7 @@ export function CameraDetails({ motion }: { motion: CameraMotion }) {
           onChange={(field, value, label) => set(`${label} of ${motion.name}`, { [field]: value })}
         />
       )}
-      <Group
-        title="Not looked at"
-        side={
-          <button
-            className="font-semibold text-plum"
-            onClick={() => act({ do: "tool", tool: "outline", use: false })}
-          >
-            Ignore
-          </button>
-        }
-      >
-        <RegionList
-          motion={motion}
-          setRegions={(label, change) =>
-            void edits.edit(label, (latest) => {
-              const now = latest.motions.find((m) => m.id === motion.id);
-              return now?.kind === "camera"
-                ? setOnMotion(latest, motion.id, { regions: change(now.regions) })
-                : [];
-            })
-          }
-        />
-        <MatteRow
-          value={motion.ignore_matte ?? null}
-          onChange={(label, ignore_matte) => set(label, { ignore_matte })}
-        />
-      </Group>
+      <NotLookedAt motion={motion} />
       <Strong motion={motion} onChange={(label, strong) => set(label, { strong })} />
       {schema && (
         <SchemaForm

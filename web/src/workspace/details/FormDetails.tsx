@@ -9,6 +9,7 @@ import { useOpenShot } from "~/workspace/context";
 import { hiddenLens, RoomGroup } from "~/workspace/details/CameraDetails";
 import { Group, Row, Title } from "~/workspace/details/Group";
 import { MeasureRow, MotionFoot, UsedBy } from "~/workspace/details/MotionParts";
+import { NotLookedAt } from "~/workspace/details/RegionList";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { setOnMotion } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
@@ -148,6 +149,7 @@ export function FormDetails({ motion }: { motion: FormMotion }) {
         />
       </Group>
       <MotionForm motion={motion} groups={["Movement", "How it looks for it"]} onChange={setAndFit} />
+      <NotLookedAt motion={motion} />
       <MotionForm
         motion={motion}
         groups={["Lens"]}

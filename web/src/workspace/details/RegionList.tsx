@@ -1,21 +1,22 @@
 import { X } from "lucide-react";
-import type { CameraMotion, PlaneMotion, Region } from "~/api/client";
+import type { LookingMotion, PlaneMotion, Region } from "~/api/client";
 import { useAssets } from "~/api/queries";
 import { Choice } from "~/ui/Choice";
 import { useOpenShot } from "~/workspace/context";
-import { Row } from "~/workspace/details/Group";
+import { Group, Row } from "~/workspace/details/Group";
 import { ShapeKey } from "~/workspace/details/ShapeKey";
+import { setOnMotion } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 
 /** Change the regions as they stand when the edit's turn comes. */
 export type SetRegions = (label: string, change: (now: Region[]) => Region[]) => void;
 
-/** The regions of a plane, or what a camera does not look at. */
+/** The regions of a plane, or what a camera or a form does not look at. */
 export function RegionList({
   motion,
   setRegions,
 }: {
-  motion: PlaneMotion | CameraMotion;
+  motion: PlaneMotion | LookingMotion;
   setRegions: SetRegions;
 }) {
   const chosen = useWorkspace((s) => s.chosen);
@@ -65,7 +66,9 @@ export function RegionList({
         <p className="text-xs text-ink-2">
           {motion.kind === "plane"
             ? "Outline the surface: drag a box, or click round it."
-            : "Nothing: what moves by itself is found and left out. Outline it where it fills much of the picture."}
+            : motion.kind === "camera"
+              ? "Nothing: what moves by itself is found and left out. Outline it where it fills much of the picture."
+              : "Nothing: what crosses it is mostly found and left out. Outline it where it covers much of the form."}
         </p>
       )}
       {selected && <RegionRows motion={motion} region={selected} setRegion={setRegion} />}
@@ -78,7 +81,7 @@ function RegionRows({
   region,
   setRegion,
 }: {
-  motion: PlaneMotion | CameraMotion;
+  motion: PlaneMotion | LookingMotion;
   region: Region;
   setRegion: (region: Region, label: string, change: (now: Region) => Partial<Region>) => void;
 }) {
@@ -139,5 +142,42 @@ export function MatteRow({
         }
       />
     </Row>
+  );
+}
+
+/** What a camera or a form does not look at: outlines and a matte. */
+export function NotLookedAt({ motion }: { motion: LookingMotion }) {
+  const { edits } = useOpenShot();
+  return (
+    <Group
+      title="Not looked at"
+      side={
+        <button
+          className="font-semibold text-plum"
+          title="Outline what is not to be looked at"
+          onClick={() => act({ do: "tool", tool: "outline", use: false })}
+        >
+          Ignore
+        </button>
+      }
+    >
+      <RegionList
+        motion={motion}
+        setRegions={(label, change) =>
+          void edits.edit(label, (latest) => {
+            const now = latest.motions.find((m) => m.id === motion.id);
+            return now && "regions" in now
+              ? setOnMotion(latest, motion.id, { regions: change(now.regions) })
+              : [];
+          })
+        }
+      />
+      <MatteRow
+        value={motion.ignore_matte ?? null}
+        onChange={(label, ignore_matte) =>
+          void edits.edit(label, (latest) => setOnMotion(latest, motion.id, { ignore_matte }))
+        }
+      />
+    </Group>
   );
 }

@@ -4,13 +4,14 @@ import { type FormFit, type FormMotion, get, type Tug } from "~/api/client";
 import { fitOf, useTug } from "~/workspace/actions/forms";
 import { formSeen, type V3 } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
-import type { Point } from "~/workspace/geometry";
+import { IDENTITY, type Point } from "~/workspace/geometry";
 import { round } from "~/workspace/patches";
 import { useCameras } from "~/workspace/spaces";
 import { useWorkspace } from "~/workspace/store";
 import { LOST, REASONS, useHealth } from "~/workspace/tracks";
 import { Loupe } from "~/workspace/viewer/Loupe";
 import { PictureText } from "~/workspace/viewer/PictureText";
+import { RegionHandles } from "~/workspace/viewer/RegionHandles";
 import { useGrab } from "~/workspace/viewer/useGrab";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
@@ -156,6 +157,7 @@ export function FormHandles({
         className="pointer-events-none absolute inset-0 size-full"
         data-testid="form-handles"
       >
+        <RegionHandles motion={motion} moved={IDENTITY} mapping={mapping} still={still} hand={hand} />
         <path
           d={back}
           fill="none"

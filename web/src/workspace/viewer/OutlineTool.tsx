@@ -39,9 +39,9 @@ export function OutlineTool({ mapping }: { mapping: Mapping }) {
       void mend(outline, outlineFor);
       return;
     }
-    // A camera is drawn for only to leave something out; a surface outlined beside it is one of its own.
-    const ignored = motion?.kind === "camera" && !outlineUse;
-    const plane = motion?.kind === "plane" || ignored ? motion : null;
+    // A camera or a form is drawn for only to leave something out; a surface outlined beside it is one of its own.
+    const looks = motion?.kind === "camera" || motion?.kind === "form" ? motion : null;
+    const plane = motion?.kind === "plane" ? motion : outlineUse ? null : looks;
     const back = plane?.kind === "plane" ? invert(spaces.plane(plane, frame)) : null;
     void add(outline, outlineUse, (p) => (back ? apply(back, p) : p), plane);
   };

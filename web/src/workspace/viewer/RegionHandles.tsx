@@ -1,5 +1,5 @@
 import { useState } from "react";
-import type { CameraMotion, OutlinePoint, PlaneMotion, Region } from "~/api/client";
+import type { LookingMotion, OutlinePoint, PlaneMotion, Region } from "~/api/client";
 import { useOpenShot } from "~/workspace/context";
 import { IDENTITY, type Matrix } from "~/workspace/geometry";
 import { outlineAt, withOutline } from "~/workspace/outline";
@@ -10,7 +10,7 @@ import { RegionShape } from "~/workspace/viewer/RegionShape";
 import type { useGrab } from "~/workspace/viewer/useGrab";
 import type { Mapping } from "~/workspace/viewer/viewport";
 
-/** The regions of a plane or camera motion on the picture, inside an svg: outlines that are shaped by hand. */
+/** The regions of a plane, a camera or a form on the picture, inside an svg: outlines that are shaped by hand. */
 export function RegionHandles({
   motion,
   moved,
@@ -18,7 +18,7 @@ export function RegionHandles({
   still,
   hand,
 }: {
-  motion: PlaneMotion | CameraMotion;
+  motion: PlaneMotion | LookingMotion;
   moved: Matrix;
   mapping: Mapping;
   still: boolean;
@@ -64,7 +64,7 @@ export function RegionHandles({
 /** What carries a region from where it is drawn to the frame. */
 export function rideOf(
   region: Region,
-  motion: PlaneMotion | CameraMotion,
+  motion: PlaneMotion | LookingMotion,
   spaces: Spaces,
   moved: Matrix,
   frame: number,
