@@ -94,6 +94,17 @@ def value_at(number: Number, frame: float) -> float:
     return a.value + (b.value - a.value) * u
 
 
+def shifted(number: Number, by: float) -> Number:
+    """The number with its value, or all its keys, raised by so much."""
+    if isinstance(number, Wobbling):
+        base = shifted(number.base, by)
+        assert not isinstance(base, Wobbling)
+        return number.model_copy(update={"base": base})
+    if isinstance(number, Keyed):
+        return Keyed(keys=[key.model_copy(update={"value": key.value + by}) for key in number.keys])
+    return number + by
+
+
 def _curved(a: Key, b: Key, u: float) -> float:
     """The value where the cubic between two keys is at a part `u` of the time: its time never runs backwards."""
     p, q = a.out_time, 1 - b.in_time

@@ -60,7 +60,7 @@ class NoMedia:
     def seat(self, target: str | None) -> tuple[RoomCamera, Spot] | None:
         return None
 
-    def neighbours(self, target: str | None) -> Sequence[LayerModel]:
+    def neighbours(self, target: str | None, *, hidden: bool = False) -> Sequence[LayerModel]:
         return ()
 
     def model(self, asset: str) -> str:

@@ -120,7 +120,7 @@ class Shot(Model):
         ids = [thing.id for thing in (*self.motions, *self.perches, *self.plate, *self.layers, *self.parcels, *self.finish)]
         if len(set(ids)) != len(ids):
             raise ValueError("two things in the shot have the same id")
-        self._check_targets()
+        self._checktargets()
         self._check_layers()
         if self.footage is not None:
             for motion in self.motions:
@@ -128,14 +128,14 @@ class Shot(Model):
             self._check_clean(self.footage.frames)
         return self
 
-    def _check_targets(self) -> None:
+    def _checktargets(self) -> None:
         planes = {m.id for m in self.motions if isinstance(m, PlaneMotion)}
         known = {m.id for m in self.motions} | {p.id for p in self.perches}
         rooms = {m.id for m in self.motions if isinstance(m, RoomMotion)}
         for perch in self.perches:
             if perch.spot is not None and perch.follow.target not in rooms:
                 raise ValueError(f"{perch.name} stands in a room without a motion that solves one")
-        for name, target in self._targets():
+        for name, target in self.targets():
             if target not in known:
                 raise ValueError(f"{name} follows something that is not in the shot")
         for layer in self.layers:
@@ -157,7 +157,7 @@ class Shot(Model):
                 if steps > len(above):
                     raise ValueError(f"{perch.name} sits on itself, by way of other perches")
 
-    def _targets(self) -> Iterator[tuple[str, str]]:
+    def targets(self) -> Iterator[tuple[str, str]]:
         """Who follows what, by name and id."""
         for perch in self.perches:
             if perch.follow.target is not None:

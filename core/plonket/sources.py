@@ -181,13 +181,13 @@ class ShotSources:
             target = perch.follow.target
         return None
 
-    def neighbours(self, target: str | None) -> Sequence[LayerModel]:
+    def neighbours(self, target: str | None, *, hidden: bool = False) -> Sequence[LayerModel]:
         here = self._standing(target)
         if here is None:
             return ()
         kinds = (StandingModel, DomeLayer)
         found = [(layer, self._standing(layer.follow.target)) for layer in self.shot.stack if isinstance(layer, kinds)]
-        return [layer for layer, room in found if layer.shown and room is not None and room[0] == here[0]]
+        return [layer for layer, room in found if (layer.shown or hidden) and room is not None and room[0] == here[0]]
 
     def model(self, asset: str) -> str:
         return str(self.pool.path(asset))

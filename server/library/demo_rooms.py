@@ -74,7 +74,7 @@ def whale_on_the_bench(project: Project, clip: Asset, whale: Asset, crate: Asset
         back = Perch(id="back", name="Behind it", spot=beside, follow=follow)
         box = ModelLayer(
             id="crate", name="Cargo crate", asset=crate.digest, extent=crate.info["extent"], tall=0.13, heading=28.0,
-            sun=85.0, sun_heading=-35.0, sun_height=58.0, sun_soft=8.0, sky=70.0,
+            lit_like="whale",
             follow=Follow(target="back", reference_frame=at, perspective=True),
         )  # fmt: skip
         return now.model_copy(update={"perches": [bench, back], "stack": [model, box]})

@@ -12,10 +12,9 @@ from pydantic import Field
 
 from library.assets import find_asset
 from library.models import Asset
-from plonket.conventions import F64
 from plonket.errors import BadInput
-from plonket.meshes.forms import FormKind, Surface, edges_of, model_form, unit_form
-from plonket.meshes.raster import seen_by
+from plonket.meshes.forms import FormKind, edges_of, model_form, unit_form
+from plonket.meshes.raster import touched
 from plonket.motion.camera.track import CameraTrack
 from plonket.motion.form.fit import Stood, first_pose, fit_tugs, focal_of, with_tugs
 from plonket.motion.form.measure import form_surface, stood_in
@@ -147,22 +146,13 @@ def touch(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: TouchI
     stake = motion.stake(body.frame)
     stood = Stood.of(stake.pose) if stake else (_stands(motion, body.frame) or first_pose(motion))
     surface = form_surface(motion, lambda asset: str(pool().path(asset)))
-    place = touched(surface, stood, focal_of(motion, size), size, (body.x, body.y))
-    if place is None:
+    focal = focal_of(motion, size)
+    way = ((body.x - size[0] / 2) / focal, (body.y - size[1] / 2) / focal)
+    local = touched(surface.corners() @ stood.turn.T + stood.place, way)
+    if local is None:
         return None
-    at = place / np.maximum(np.array(motion.size), 1e-9)
+    at = (local - stood.place) @ stood.turn / np.maximum(np.array(motion.size), 1e-9)
     return PlaceOut(at=[round(float(v), 5) for v in at])
-
-
-def touched(surface: Surface, stood: Stood, focal: float, size: tuple[int, int], pixel: tuple[float, float]) -> F64 | None:
-    """(3,) the place on a form that a pixel shows, or None."""
-    local = surface.corners() @ stood.turn.T + stood.place
-    # One pixel of a picture whose axis lies where the whole one's does.
-    depth, _ = seen_by(local, focal, (size[0] / 2 - pixel[0] + 0.5, size[1] / 2 - pixel[1] + 0.5), (1, 1))
-    if not np.isfinite(depth[0, 0]):
-        return None
-    ray = np.array([(pixel[0] - size[0] / 2) / focal, (pixel[1] - size[1] / 2) / focal, 1.0])
-    return np.asarray((ray * float(depth[0, 0]) - stood.place) @ stood.turn)
 
 
 def _lens(footage: Footage) -> dict[str, Any]:

@@ -12,6 +12,9 @@ from pydantic import Field
 
 from plonket.conventions import F64
 from plonket.errors import BadInput
+from plonket.fields import shifted
+from plonket.layers.model import ModelLayer, pivot_at, stands
+from plonket.meshes.models import read_model
 from plonket.motion.camera.known import RoomMotion
 from plonket.motion.camera.room import Room, along, at_origin, laid, measured, nudged, suggested, surface
 from plonket.motion.camera.spot import Spot
@@ -87,6 +90,56 @@ def add_surface(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: 
         return document.model_copy(update={"perches": [*document.perches, perch]})
 
     return shot_out(change_shot(shot_id, "A surface through details", change))
+
+
+class PivotIn(Schema):
+    frame: int = Field(ge=0)
+    pixel: tuple[float, float] | None = Field(default=None, description="x, y on the model; none: its bottom's middle")
+
+
+@router.post("/shots/{shot_id}/layers/{layer_id}/pivot", response=ShotOut)
+def set_pivot(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, body: PivotIn) -> Any:
+    """The place on a model that stands on its spot and about which it turns. The model stays where it is on this frame."""
+    find_shot(shot_id)
+
+    def change(document: Document) -> Document:
+        layer = next((one for one in document.stack if one.id == layer_id), None)
+        sources = ShotSources(document, pool())
+        seat = sources.seat(layer.follow.target) if isinstance(layer, ModelLayer) else None
+        if not isinstance(layer, ModelLayer) or seat is None:
+            raise BadInput("pivot.layer", "Only a model that stands in a room has a pivot.")
+        frame = min(body.frame, seat[0].track.frames - 1)
+        if body.pixel is None:
+            now = stands(layer, *seat, frame)
+            pivot, shift = np.zeros(3), now[:3, :3] @ -np.array(layer.pivot)
+        else:
+            found = pivot_at(layer, *seat, frame, body.pixel, read_model(pool().path(layer.asset)))
+            if found is None:
+                raise BadInput("pivot.beside", f"{layer.name} is not seen there. Click on it.")
+            pivot, shift = found
+        x, y, z = (round(float(v), 6) for v in pivot)
+        return _moved(document, layer.model_copy(update={"pivot": (x, y, z)}), shift)
+
+    return shot_out(change_shot(shot_id, "Set the pivot", change))
+
+
+def _moved(document: Document, layer: ModelLayer, shift: F64) -> Document:
+    """The document with a layer in its place, and its perch moved; a perch of its own where others stand on it as well."""
+    perch = next((p for p in document.perches if p.id == layer.follow.target), None)
+    if perch is None or perch.spot is None:
+        raise BadInput("pivot.perch", f"{layer.name} does not stand on a perch of its own. Give it one first.")
+    put = {axis: shifted(getattr(perch.spot, axis), float(by)) for axis, by in zip("xyz", shift, strict=True)}
+    moved = perch.model_copy(update={"spot": perch.spot.model_copy(update=put)})
+    if sum(target == perch.id for _, target in document.targets()) > 1:
+        taken = {thing.id for thing in (*document.motions, *document.perches, *document.layers)}
+        fresh = next(f"perch-{k}" for k in range(1, 10_000) if f"perch-{k}" not in taken)
+        moved = moved.model_copy(update={"id": fresh, "name": f"Under {layer.name}"[:80]})
+        layer = layer.model_copy(update={"follow": layer.follow.model_copy(update={"target": fresh})})
+        perches = [*document.perches, moved]
+    else:
+        perches = [moved if p.id == perch.id else p for p in document.perches]
+    stack = [layer if one.id == layer.id else one for one in document.stack]
+    return document.model_copy(update={"perches": perches, "stack": stack})
 
 
 def _straight(room: Room, track: CameraTrack, body: RoomIn) -> Room:

@@ -14,18 +14,20 @@ import trimesh
 
 from plonket.colour import encode_8bit, linear_from_8bit
 from plonket.conventions import F32, F64, U8
+from plonket.fields import shifted
 from plonket.layers import form as forms
 from plonket.layers.common import LayerModel
 from plonket.layers.form import FormLayer
 from plonket.layers.light import DomeLayer, LampLayer
-from plonket.layers.model import ModelLayer, draw
+from plonket.layers.model import ModelLayer, draw, order_for, pivot_at, stands
+from plonket.meshes.models import read_model
 from plonket.motion.camera.room import Room
 from plonket.motion.camera.spot import Spot
 from plonket.motion.camera.view import RoomCamera
 from plonket.nomedia import NoMedia
 from plonket.scene.client import Renderer
 from plonket.scene.kept import FilmStore
-from plonket.scene.request import Order, order_digest
+from plonket.scene.request import Lights, Order, order_digest
 from tests.core.test_scene import SIZE, camera
 
 RENDERER = Renderer()
@@ -48,8 +50,8 @@ class Furnished(NoMedia):
     def seat(self, target: str | None) -> tuple[RoomCamera, Spot] | None:
         return (self.seen, self.spots[target]) if target in self.spots else None
 
-    def neighbours(self, target: str | None) -> Sequence[LayerModel]:
-        return self.layers
+    def neighbours(self, target: str | None, *, hidden: bool = False) -> Sequence[LayerModel]:
+        return [one for one in self.layers if one.shown or hidden]
 
     def model(self, asset: str) -> str:
         return str(self.files[asset])
@@ -102,6 +104,52 @@ class Rooms(unittest.TestCase):
             h, w = picture.rgba.shape[:2]
             out[picture.y : picture.y + h, picture.x : picture.x + w] = picture.rgba
         return out
+
+
+class Standing(Rooms):
+    def test_a_picked_pivot_stays_where_it_is_while_the_model_turns(self) -> None:
+        layer = self.box("box", (0.3, 0.2, 0.16), x=0.03, z=-0.05, heading=25.0, tilt=8.0, lift=0.04)
+        spot = self.spots["box"]
+        model = read_model(self.files[layer.asset])
+        for seen in (camera(), camera(k1=0.09)):
+            m = stands(layer, seen, spot, 1)
+            # A place on its front, seen through whatever lens.
+            on_it = np.array([0.09, 0.13, 0.08])
+            pixel = seen.project(1, m[:3, :3] @ on_it + m[:3, 3])
+            found = pivot_at(layer, seen, spot, 1, (float(pixel[0]), float(pixel[1])), model)
+            assert found is not None
+            pivot, shift = found
+            np.testing.assert_allclose(pivot, on_it, atol=2e-4)
+            x, y, z = (shifted(getattr(spot, a), float(d)) for a, d in zip("xyz", shift, strict=True))
+            moved = spot.model_copy(update={"x": x, "y": y, "z": z})
+            after = layer.model_copy(update={"pivot": tuple(pivot)})
+            np.testing.assert_allclose(stands(after, seen, moved, 1), m, atol=1e-9)
+            turned = stands(after.model_copy(update={"heading": 80.0, "tall": 0.3}), seen, moved, 1)
+            np.testing.assert_allclose(turned[:3, :3] @ pivot + turned[:3, 3], m[:3, :3] @ pivot + m[:3, 3], atol=1e-9)
+            self.assertGreater(float(np.abs(turned[:3, 3] - m[:3, 3]).max()), 0.05)
+            self.assertIsNone(pivot_at(layer, seen, spot, 1, (4.0, 4.0), model))
+
+    def test_models_of_a_room_have_one_sun(self) -> None:
+        first = self.box("first", (0.2, 0.2, 0.2), sun=140.0, sun_heading=70.0, sun_soft=9.0, sky=30.0)
+        second = self.box("second", (0.2, 0.2, 0.2), x=0.3, lit_like="first", sun=5.0)
+        third = self.box("third", (0.2, 0.2, 0.2), x=-0.3, lit_like="second")
+        loop = first.model_copy(update={"lit_like": "third"})
+
+        def lights(layer: ModelLayer, *layers: LayerModel) -> Lights:
+            sources = Furnished(camera(), self.spots, self.files, layers)
+            made = order_for(layer, sources, 1, np.eye(3))
+            assert made is not None
+            return made[0].lights
+
+        own = lights(first, first)
+        for layer in (second, third):
+            self.assertEqual(lights(layer, first, second, third), own)
+            hidden = first.model_copy(update={"shown": False})
+            self.assertEqual(lights(layer, hidden, second, third), own)
+        # Where the other one is gone its own light holds, and a ring of them ends somewhere.
+        self.assertEqual(lights(second, second), lights(second.model_copy(update={"lit_like": None}), second))
+        self.assertNotEqual(lights(second, second), own)
+        lights(third, loop, second, third)
 
 
 class Together(Rooms):

@@ -8,12 +8,14 @@ import struct
 from fractions import Fraction
 from functools import cache
 from pathlib import Path
+from typing import Any
 
 import cv2
 import numpy as np
 import trimesh
 
 from jobs.models import Job
+from plonket.conventions import U8
 from plonket.elements.models import cargo_crate
 from plonket.formats.camera_json import read_camera
 from plonket.layers.model import ModelLayer, stands
@@ -163,12 +165,44 @@ class Rooms(WithPlane):
         edge = np.array(SIZE) / 2
         expected = np.concatenate([np.clip(at.min(axis=0), 0, edge), np.clip(at.max(axis=0), 0, edge)])
         np.testing.assert_allclose(found, expected, atol=2)
+        self._pivot_is_picked(shot, 2 * float(np.median(xs)), 2 * float(np.median(ys)), matte)
         broken = self.folder / "broken.glb"
         broken.write_bytes(b"glTF but not quite")
         answer = self.page.upload(broken)
         self.assertGreaterEqual(answer.status_code, 400)
         self.assertIn("broken.glb", answer.json()["message"])
         self.edit(shot, {"op": "remove", "path": "/stack/0"})
+
+    def _pivot_is_picked(self, shot: str, x: float, y: float, before: U8) -> None:
+        """It stays where it is, turns about the place that was clicked, and leaves others on its perch where they are."""
+
+        def crate() -> dict[str, Any]:
+            return next(one for one in self.page.json("GET", f"/shots/{shot}")["document"]["stack"] if one["id"] == "crate")
+
+        def matte() -> U8:
+            record = self.page.json("GET", f"/shots/{shot}")
+            answer = self.page.get(f"/frames/{shot}/{record['picture']}/matte/50/0.jpg")
+            return np.asarray(cv2.imdecode(np.frombuffer(answer.content, np.uint8), cv2.IMREAD_GRAYSCALE), np.uint8)
+
+        path = f"/shots/{shot}/layers/crate/pivot"
+        self.page.json("POST", path, {"frame": 0, "pixel": [2, 2]}, status=400)
+        self.page.json("POST", path, {"frame": 0, "pixel": [x, y]})
+        self.assertGreater(float(np.abs(crate()["pivot"]).max()), 0.03)
+        self.assertEqual(crate()["follow"]["target"], "p")
+        self.assertLess(int(((matte() > 127) != (before > 127)).sum()), 0.04 * int((before > 127).sum()))
+        # A place on its front does not move when the crate is turned: matte stays there.
+        self.edit(shot, {"op": "replace", "path": "/stack/0/heading", "value": 70.0})
+        self.assertGreater(int(matte()[int(y / 2), int(x / 2)]), 127)
+        self.edit(shot, {"op": "replace", "path": "/stack/0/heading", "value": 0.0})
+        beside = crate() | {"id": "beside", "name": "Beside", "pivot": [0, 0, 0]}
+        self.edit(shot, {"op": "add", "path": "/stack/-", "value": beside})
+        spots = {p["id"]: p["spot"] for p in self.page.json("GET", f"/shots/{shot}")["document"]["perches"]}
+        after = self.page.json("POST", path, {"frame": 0})["document"]
+        self.assertEqual(crate()["pivot"], [0, 0, 0])
+        self.assertNotEqual(crate()["follow"]["target"], "p")
+        self.assertEqual({p["id"]: p["spot"] for p in after["perches"]}["p"], spots["p"])
+        self.edit(shot, {"op": "remove", "path": "/stack/1"})
+        self.assertLess(int(((matte() > 127) != (before > 127)).sum()), 0.04 * int((before > 127).sum()))
 
     def _goes_out(self, shot: str, track: CameraTrack, straight: Room) -> None:
         def get(form: str) -> bytes:

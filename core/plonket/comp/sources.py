@@ -82,7 +82,7 @@ class Sources(Protocol):
         """The asset that the shot is made on."""
         ...
 
-    def neighbours(self, target: str | None) -> Sequence[LayerModel]:
+    def neighbours(self, target: str | None, *, hidden: bool = False) -> Sequence[LayerModel]:
         """The layers that are shown and stand in the same room as what follows `target`, nearest first."""
         ...
 

@@ -7,13 +7,13 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from pydantic import model_validator
+from pydantic import Field, model_validator
 
 from plonket.colour import linear_from_8bit
 from plonket.comp.picture import CLEAR, Picture
 from plonket.comp.sources import Sources
 from plonket.conventions import F32, F64
-from plonket.fields import Digest, Number, choice, colour, number, plain, switch, value_at
+from plonket.fields import Digest, Identifier, Number, choice, colour, number, plain, switch, value_at
 from plonket.layers.common import faded
 from plonket.layers.filming import (
     Straight,
@@ -28,6 +28,8 @@ from plonket.layers.filming import (
 from plonket.layers.form import FormLayer, form_thing
 from plonket.layers.light import DomeLayer, LampLayer, dome_of, lamp_of
 from plonket.layers.standing import StandingModel, axes_of, matrix_of
+from plonket.meshes.models import Model
+from plonket.meshes.raster import touched
 from plonket.motion.camera.spot import Spot
 from plonket.motion.camera.view import RoomCamera
 from plonket.scene.request import Lights, Order, Thing
@@ -42,12 +44,14 @@ SURFACES: dict[str, tuple[float | None, float | None]] = {
 class ModelLayer(StandingModel):
     """A model on a perch that is a spot in a room: the perch says where it stands, the layer how it looks.
 
-    `extent` is the model's width, height and depth in its file's unit.
+    `extent` is the model's width, height and depth in its file's unit; `pivot` the place on it, from its bottom's middle and in
+    that unit, that stands on the spot and about which it turns and grows. `lit_like` is a model whose sun and sky it has.
     """
 
     kind: Literal["model"] = "model"
     asset: Digest
     extent: tuple[float, float, float]
+    pivot: tuple[float, float, float] = (0.0, 0.0, 0.0)
     tall: Number = number(0.2, label="Height", low=0.0001, high=10000, step=0.001, unit="m", group="Model", soft=(0.01, 3),
                           help="How tall it stands in the room.")  # fmt: skip
     surface: Literal["own", "matte", "glossy", "metal"] = choice(
@@ -58,6 +62,7 @@ class ModelLayer(StandingModel):
         help="Light paths a pixel. Views at half size are always quick.")  # fmt: skip
     shutter: float = plain(0, label="Motion blur", low=0, high=360, step=5, unit="°", group="Model",
                            help="Shutter angle: 180° is half a frame long. 0 is off.")  # fmt: skip
+    lit_like: Identifier | None = Field(default=None, description="A model in the room whose sun and sky it has")
     sun: Number = number(100.0, label="Sun", low=0, high=2000, step=1, unit="%", group="Light", soft=(0, 300))
     sun_heading: Number = number(-40.0, label="From", low=-3600, high=3600, step=1, unit="°", group="Light",
                                  soft=(-180, 180),
@@ -98,7 +103,8 @@ class Set:
     ----------
     things : (layer, its spot), all models and forms but the layer itself. lamps : (layer, its spot).
     dome : (layer, path of its light map), or None. path : of the layer's own model. paths : of the others, by asset.
-    shadows : whether the layer's picture carries the room's shadows.
+    shadows : whether the layer's picture carries the room's shadows. daylight : the model whose sun and sky light it; None: its
+        own do.
     """
 
     path: str
@@ -107,6 +113,7 @@ class Set:
     dome: tuple[DomeLayer, str] | None = None
     paths: dict[str, str] | None = None
     shadows: bool = True
+    daylight: ModelLayer | None = None
 
 
 def draw(layer: ModelLayer, sources: Sources, frame: int, size: tuple[int, int], view: F64) -> Picture:
@@ -171,7 +178,20 @@ def set_of(layer: ModelLayer, sources: Sources, frame: int) -> Set:
             things.append((other, found[1]))
     # The shadows of all lie behind all: the last model in the run sheet brings them.
     return Set(path=sources.model(layer.asset), things=things, lamps=lamps, dome=dome, paths=paths,
-               shadows=layer.shadow and last == layer.id)  # fmt: skip
+               shadows=layer.shadow and last == layer.id, daylight=_daylight(layer, sources))  # fmt: skip
+
+
+def _daylight(layer: ModelLayer, sources: Sources) -> ModelLayer | None:
+    """The model whose light a model has, by way of others if need be; None where that one is gone, and its own holds."""
+    if layer.lit_like is None:
+        return None
+    near = sources.neighbours(layer.follow.target, hidden=True)
+    models = {one.id: one for one in near if isinstance(one, ModelLayer)}
+    one, passed = layer, {layer.id}
+    while one.lit_like in models and one.lit_like not in passed:
+        one = models[one.lit_like]
+        passed.add(one.id)
+    return None if one is layer else one
 
 
 def order_of(
@@ -181,7 +201,7 @@ def order_of(
     nothing of it is in the picture."""
     whens = instants(frame, layer.shutter, MOST_INSTANTS)
     views = tuple(view_at(camera, when) for when in whens)
-    lights = _lights(layer, camera, room, frame)
+    lights = _lights(room.daylight or layer, camera, room, frame)
     things = _things(layer, camera, spot, whens, room.path, "shown")
     extents = [layer.extent] * len(things)
     for other, seat in room.things:
@@ -238,7 +258,28 @@ def copies(layer: ModelLayer, camera: RoomCamera, spot: Spot, when: float) -> li
 def stands(layer: ModelLayer, camera: RoomCamera, spot: Spot, when: float) -> F64:
     """(4, 4) from the model's own unit to the room's metres."""
     axes, place = axes_of(layer, camera, spot, when)
-    return matrix_of(axes, place, value_at(layer.tall, when) / max(layer.extent[1], 1e-9))
+    unit = value_at(layer.tall, when) / max(layer.extent[1], 1e-9)
+    return matrix_of(axes, place - axes @ np.array(layer.pivot) * unit, unit)
+
+
+def pivot_at(
+    layer: ModelLayer, camera: RoomCamera, spot: Spot, frame: int, pixel: tuple[float, float], model: Model
+) -> tuple[F64, F64] | None:
+    """The place on a model that a pixel shows, and how far the spot has to go for the model to stay where it is.
+
+    Returns
+    -------
+    Pivot (3,) in the model's unit and shift (3,) in the room's metres; None where the model is not seen there.
+    """
+    m = stands(layer, camera, spot, frame)
+    every = np.concatenate([part.vertices[part.faces] for part in model.parts])
+    x, y, z = camera.lens(frame).rays(np.array(pixel, np.float64))
+    local = touched(camera.local(frame, every @ m[:3, :3].T + m[:3, 3]), (float(x / z), float(y / z)))
+    if local is None:
+        return None
+    place = camera.turn(frame) @ (local * [1.0, -1.0, -1.0]) + camera.eye(frame)
+    pivot = np.linalg.solve(m[:3, :3], place - m[:3, 3])
+    return pivot, m[:3, :3] @ (pivot - np.array(layer.pivot))
 
 
 def _lights(layer: ModelLayer, camera: RoomCamera, room: Set, frame: int) -> Lights:
@@ -262,4 +303,4 @@ def _linear(code: str) -> F32:
     return linear_from_8bit(np.array([[[red, green, blue]]], np.uint8))[0, 0]
 
 
-__all__ = ["ModelLayer", "Set", "draw", "order_for", "order_of", "stands"]
+__all__ = ["ModelLayer", "Set", "draw", "order_for", "order_of", "pivot_at", "stands"]

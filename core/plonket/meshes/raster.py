@@ -36,6 +36,20 @@ def seen_by(
     return depth, which
 
 
+def touched(corners: F64, way: tuple[float, float]) -> F64 | None:
+    """(3,) the nearest place on triangles that one ray meets, or None.
+
+    Parameters
+    ----------
+    corners : (m, 3, 3) triangles before the camera: x right, y down, z forward. way : x and y of the ray where z is 1.
+    """
+    # A picture of one pixel round the ray, narrow enough to tell places apart.
+    focal = 1e4
+    depth, _ = seen_by(corners, focal, (0.5 - way[0] * focal, 0.5 - way[1] * focal), (1, 1))
+    far = float(depth[0, 0])
+    return np.array([way[0] * far, way[1] * far, far]) if np.isfinite(far) else None
+
+
 def _clipped(corners: F64, near: float) -> tuple[F64, NDArray[np.int32]]:
     """Triangles cut off at a depth of `near`, and which one each was part of."""
     ahead = corners[..., 2] > near

@@ -656,6 +656,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/layers/{layer_id}/pivot": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Set Pivot
+         * @description The place on a model that stands on its spot and about which it turns. The model stays where it is on this frame.
+         */
+        post: operations["shots_rooms_set_pivot"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/layers/{layer_id}/strokes": {
         parameters: {
             query?: never;
@@ -3727,7 +3747,8 @@ export interface components {
          * ModelLayer
          * @description A model on a perch that is a spot in a room: the perch says where it stands, the layer how it looks.
          *
-         *     `extent` is the model's width, height and depth in its file's unit.
+         *     `extent` is the model's width, height and depth in its file's unit; `pivot` the place on it, from its bottom's middle and in
+         *     that unit, that stands on the spot and about which it turns and grows. `lit_like` is a model whose sun and sky it has.
          */
         ModelLayer: {
             /**
@@ -3814,6 +3835,11 @@ export interface components {
              * @default 0
              */
             lift: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Lit Like
+             * @description A model in the room whose sun and sky it has
+             */
+            lit_like: string | null;
             /** Looks */
             looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
             /** Masks */
@@ -3841,6 +3867,19 @@ export interface components {
              * @default 100
              */
             opacity: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Pivot
+             * @default [
+             *       0,
+             *       0,
+             *       0
+             *     ]
+             */
+            pivot: [
+                number,
+                number,
+                number
+            ];
             /**
              * Quality
              * @default good
@@ -4603,6 +4642,19 @@ export interface components {
              * @default 0
              */
             wiped: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /** PivotIn */
+        PivotIn: {
+            /** Frame */
+            frame: number;
+            /**
+             * Pixel
+             * @description x, y on the model; none: its bottom's middle
+             */
+            pixel?: [
+                number,
+                number
+            ] | null;
         };
         /** PlaceOut */
         PlaceOut: {
@@ -7784,6 +7836,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MatteOut"] | null;
+                };
+            };
+        };
+    };
+    shots_rooms_set_pivot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                layer_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PivotIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotOut"];
                 };
             };
         };

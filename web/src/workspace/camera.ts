@@ -204,6 +204,9 @@ export function atDepthOf(camera: RoomCamera, frame: number, pixel: Point, place
 
 /** A thing in its room, as the core's `axes_of`; lengths in metres. */
 export interface Standing {
+  /** The place about which it turns, on its spot. */
+  on: V3;
+  /** Its bottom's middle. */
   foot: V3;
   /** Unit ways along its own x, y and z. */
   axes: [V3, V3, V3];
@@ -237,8 +240,12 @@ export function standing(camera: RoomCamera, spot: Spot, layer: StandingLayer, f
     about("z", valueAt(layer.roll, frame)),
   ].reduce(multiplied, base);
   const column = (k: number): V3 => [turned[k]!, turned[3 + k]!, turned[6 + k]!];
+  const on = plus(foot, by(up, valueAt(layer.lift, frame)));
+  const unit = layer.kind === "model" ? valueAt(layer.tall, frame) / Math.max(layer.extent[1], 1e-9) : 0;
+  const pivot = layer.kind === "model" ? layer.pivot : [0, 0, 0];
   return {
-    foot: plus(foot, by(up, valueAt(layer.lift, frame))),
+    on,
+    foot: [0, 1, 2].reduce((at, k) => plus(at, by(column(k), -pivot[k]! * unit)), on),
     axes: [column(0), column(1), column(2)],
     size: sizeOf(layer, frame),
   };

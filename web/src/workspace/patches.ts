@@ -1,4 +1,14 @@
-import type { Layer, Look, Motion, PatchStep, Perch, Shot, StandingLayer, PlacedLayer } from "~/api/client";
+import type {
+  Layer,
+  Look,
+  ModelLayer,
+  Motion,
+  PatchStep,
+  Perch,
+  Shot,
+  StandingLayer,
+  PlacedLayer,
+} from "~/api/client";
 
 const indexOf = (list: { id: string }[], id: string) => list.findIndex((x) => x.id === id);
 
@@ -55,6 +65,17 @@ export function removeTreatment(shot: Shot, id: string): PatchStep[] {
   return [guard(path, id), { op: "remove", path }];
 }
 
+/** The sun and sky of a model. */
+export const lightOf = (m: ModelLayer) => ({
+  sun: m.sun,
+  sun_heading: m.sun_heading,
+  sun_height: m.sun_height,
+  sun_soft: m.sun_soft,
+  sun_warm: m.sun_warm,
+  sky: m.sky,
+  lit_like: m.lit_like ?? null,
+});
+
 /** Take a layer away; what it was the matte of goes without one, and a parcel that nothing shows any more goes with it. */
 export function removeLayer(shot: Shot, id: string): PatchStep[] {
   const { list, at } = placeOf(shot, id);
@@ -62,8 +83,12 @@ export function removeLayer(shot: Shot, id: string): PatchStep[] {
   const freed = allLayers(shot)
     .filter((l) => l.matte === id)
     .flatMap((l) => setOnLayer(shot, l.id, { matte: null }));
-  const steps: PatchStep[] = [...freed, guard(path, id), { op: "remove", path }];
   const layer = findLayer(shot, id);
+  // What was lit as it is keeps that light.
+  const lit = allLayers(shot)
+    .filter((l) => layer?.kind === "model" && l.kind === "model" && l.lit_like === id)
+    .flatMap((l) => setOnLayer(shot, l.id, lightOf(layer as ModelLayer)));
+  const steps: PatchStep[] = [...freed, ...lit, guard(path, id), { op: "remove", path }];
   if (layer?.kind === "parcel") {
     const shows = allLayers(shot).filter((l) => l.kind === "parcel" && l.parcel === layer.parcel);
     const k = indexOf(shot.parcels, layer.parcel);

@@ -11,7 +11,17 @@ export type Chosen =
   | { kind: "none" };
 
 export type Tool =
-  "handle" | "add-point" | "outline" | "perch" | "beam" | "plonk" | "middle" | "pick" | "cut" | "tug";
+  | "handle"
+  | "add-point"
+  | "outline"
+  | "perch"
+  | "beam"
+  | "plonk"
+  | "middle"
+  | "pick"
+  | "cut"
+  | "tug"
+  | "pivot";
 export type OutlineFor = "motion" | "mend" | "clean" | "suggest" | "freeze" | "mask";
 export type OutlineShape = "free" | "ellipse" | "graded";
 export type View = "final" | "plate" | "matte";

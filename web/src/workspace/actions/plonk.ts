@@ -4,6 +4,7 @@ import { useAssets, useKinds } from "~/api/queries";
 import { complain } from "~/ui/Notices";
 import { spotAt, standing } from "~/workspace/actions/camera";
 import { useDropTug } from "~/workspace/actions/forms";
+import { modelsIn, usePivot } from "~/workspace/actions/models";
 import { useAddPoint } from "~/workspace/actions/points";
 import { usePutInMiddle } from "~/workspace/actions/plate";
 import { by, length, minus, onLevel, plus, type RoomCamera } from "~/workspace/camera";
@@ -155,6 +156,8 @@ export function useClickTool() {
           extent: asset.extent,
           tall: Math.round(tall * 1e4) / 1e4,
           follow: followOf(stand.perch.id, at, true),
+          // One room has one sun.
+          lit_like: modelsIn(shot, target).at(-1)?.id ?? null,
         };
         const done = await edits.edit(`Plonk ${name}`, [
           {
@@ -243,6 +246,7 @@ export function useClickTool() {
     [record, edits, cameras],
   );
   const dropTug = useDropTug();
+  const pivot = usePivot();
   const addLayer = useAddLayer();
   const generate = useCallback(
     (kind: string, place: Point, onScreen: Point, at: number) => {
@@ -272,6 +276,7 @@ export function useClickTool() {
       if (tool === "perch") void addPerch(at, onScreen, frame);
       const { chosen } = useWorkspace.getState();
       const form = record.document.motions.find((m) => chosen.kind === "motion" && m.id === chosen.id);
+      if (tool === "pivot" && chosen.kind === "layer") void pivot(chosen.id, frame, at);
       if (tool === "tug" && form?.kind === "form") void dropTug(form, frame, at);
       if (tool === "plonk" && plonking?.startsWith(STANDS))
         void stand(plonking.slice(STANDS.length) as Stand, at, frame);
@@ -280,7 +285,7 @@ export function useClickTool() {
       const asset = tool === "plonk" ? assets?.find((a) => a.digest === plonking) : undefined;
       if (asset) void plonk(at, onScreen, frame, asset, plonkAs);
     },
-    [record, assets, addPoint, addPerch, plonk, stand, dropTug, generate, toMiddle],
+    [record, assets, addPoint, addPerch, plonk, stand, dropTug, pivot, generate, toMiddle],
   );
 }
 

@@ -11,6 +11,7 @@ import { KeyGroup } from "~/workspace/details/KeyGroup";
 import { LookList } from "~/workspace/details/LookList";
 import { MatchGroup } from "~/workspace/details/MatchGroup";
 import { MatteGroup, StackButtons } from "~/workspace/details/StackParts";
+import { LightFrom, Pivot, useLitByOther } from "~/workspace/details/ModelParts";
 import { MaskGroup } from "~/workspace/details/MaskGroup";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { apply, turnAndSize, valueAt } from "~/workspace/geometry";
@@ -49,6 +50,7 @@ export function LayerDetails({ layer }: { layer: Layer }) {
     (g) => g !== "Ends" || (layer.kind === "fill" && layer.course !== "even"),
   );
   const groups = isClip ? [...all, "Clip"] : all;
+  const litByOther = useLitByOther(layer);
   const inRoom = stands(layer) || layer.kind === "dome";
   // Lights, and what is really there, are not seen themselves.
   const seen =
@@ -78,10 +80,12 @@ export function LayerDetails({ layer }: { layer: Layer }) {
       {picture(layer) && <SlipRows layer={layer} />}
       {layer.kind === "generated" && <GeneratedGroup layer={layer} set={set} />}
       {picture(layer) && <KeyGroup layer={layer} />}
+      {layer.kind === "model" && <Pivot layer={layer} />}
+      {layer.kind === "model" && <LightFrom layer={layer} set={set} />}
       {inRoom && schema && (
         <SchemaForm
           schema={schema}
-          groups={groups}
+          groups={groups.filter((g) => g !== "Light" || !litByOther)}
           leaveOut={layer.kind === "form" && layer.shape === "plane" ? ["tall"] : []}
           values={layer as unknown as Record<string, unknown>}
           onChange={(field, value, label) => set(`${label} of ${layer.name}`, { [field]: value })}

@@ -39,7 +39,7 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
   const perch = { ...kept, ...preview?.perch };
   const shown = { ...layer, ...preview?.layer } as StandingLayer;
   const spot = perch.spot ?? kept.spot;
-  const { foot, axes, size } = standing(camera, spot, shown, frame);
+  const { on, foot, axes, size } = standing(camera, spot, shown, frame);
   const [w, h, d] = size;
   // A lamp hangs by its middle; all else stands on its foot.
   const low = layer.kind === "lamp" ? -h / 2 : 0;
@@ -51,7 +51,7 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
   const see = (p: V3) => seenOn(camera, frame, mapping, p);
   const ground: V3 = [valueAt(spot.x, frame), valueAt(spot.y, frame), valueAt(spot.z, frame)];
   const spots: Record<Grip, V3> = {
-    move: layer.kind === "lamp" ? ground : foot,
+    move: layer.kind === "lamp" ? ground : on,
     turn: place(0, 0, 0.5 * d + 0.35 * Math.max(w, d)),
     tall: place(0, low + h, 0),
     wide: place(0.5 * w, low + h / 2, 0),
@@ -91,7 +91,7 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
 
   const drag = (e: React.PointerEvent<SVGElement>, grip: Grip) => {
     const from = camera.project(frame, spots[grip]);
-    const base = camera.project(frame, foot);
+    const base = camera.project(frame, on);
     if (!from || !base) return;
     let change: { perch?: Partial<Perch>; layer?: Partial<StandingLayer> } | null = null;
     hand.grab(
@@ -123,9 +123,9 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
           change = { layer: { lift: withValue(layer.lift, frame, Math.round(lift * 1e4) / 1e4) } };
         }
         if (grip === "turn") {
-          const on = movedSpot(camera, kept.spot!, frame, p, false);
-          const [x, z] = [valueAt(on.x, frame) - foot[0], valueAt(on.z, frame) - foot[2]];
-          const now = Math.atan2(spots.turn[0] - foot[0], spots.turn[2] - foot[2]);
+          const to = movedSpot(camera, kept.spot!, frame, p, false);
+          const [x, z] = [valueAt(to.x, frame) - on[0], valueAt(to.z, frame) - on[2]];
+          const now = Math.atan2(spots.turn[0] - on[0], spots.turn[2] - on[2]);
           const turned = ((Math.atan2(x, z) - now) * 180) / Math.PI;
           const heading = valueAt(layer.heading, frame) + ((((turned + 180) % 360) + 360) % 360) - 180;
           change = { layer: { heading: withValue(layer.heading, frame, Math.round(heading * 10) / 10) } };

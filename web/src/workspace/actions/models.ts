@@ -1,0 +1,34 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useCallback } from "react";
+import { type ModelLayer, post, type Shot, type ShotRecord } from "~/api/client";
+import { complain } from "~/ui/Notices";
+import { useOpenShot } from "~/workspace/context";
+import type { Point } from "~/workspace/geometry";
+import { act } from "~/workspace/store";
+
+/** The motion in whose room something on a perch stands. */
+export const roomOf = (shot: Shot, perch: string | null): string | null =>
+  shot.perches.find((p) => p.id === perch)?.follow.target ?? null;
+
+/** The models that stand in a motion's room, the nearest in the run sheet first. */
+export const modelsIn = (shot: Shot, motion: string | null): ModelLayer[] =>
+  shot.stack.filter((l) => l.kind === "model" && roomOf(shot, l.follow.target) === motion) as ModelLayer[];
+
+/** Where a model stands on its spot: the place on it that is clicked, or its bottom's middle again. It stays where it is. */
+export function usePivot() {
+  const { shotId } = useOpenShot();
+  const client = useQueryClient();
+  return useCallback(
+    async (layer: string, frame: number, at: Point | null) => {
+      try {
+        const pixel = at && [at.x, at.y];
+        const shot = await post<ShotRecord>(`/shots/${shotId}/layers/${layer}/pivot`, { frame, pixel });
+        client.setQueryData(["shot", shotId], shot);
+        act({ do: "tool", tool: "handle" });
+      } catch (error) {
+        complain(error instanceof Error ? error.message : String(error));
+      }
+    },
+    [shotId, client],
+  );
+}

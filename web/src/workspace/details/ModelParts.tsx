@@ -1,0 +1,100 @@
+import type { ModelLayer } from "~/api/client";
+import { Choice } from "~/ui/Choice";
+import { modelsIn, roomOf, usePivot } from "~/workspace/actions/models";
+import { useOpenShot } from "~/workspace/context";
+import { Group, Row } from "~/workspace/details/Group";
+import { type LayerValues, lightOf } from "~/workspace/patches";
+import { act, useWorkspace } from "~/workspace/store";
+
+const OWN = "own";
+
+/** Whose sun and sky light a model: its own, or those of another model in the room. */
+export function LightFrom({
+  layer,
+  set,
+}: {
+  layer: ModelLayer;
+  set: (label: string, values: LayerValues) => void;
+}) {
+  const { record } = useOpenShot();
+  const others = modelsIn(record.document, roomOf(record.document, layer.follow.target)).filter(
+    (m) => m.id !== layer.id,
+  );
+  const from = others.find((m) => m.id === layer.lit_like);
+  if (!others.length) return null;
+  const names = { [OWN]: "Its own, as below", ...Object.fromEntries(others.map((m) => [m.id, m.name])) };
+  return (
+    <Group title="Sun and sky">
+      <Row label="As of" wide>
+        <Choice
+          label="Whose sun and sky light it"
+          value={from?.id ?? OWN}
+          names={names}
+          onChange={(v) =>
+            set(`Light ${layer.name}`, {
+              // On its own again it begins with what it had.
+              ...(v === OWN && from ? lightOf(from) : {}),
+              lit_like: v === OWN ? null : v,
+            })
+          }
+        />
+      </Row>
+      {from && (
+        <p className="text-xs text-ink-2">
+          One room has one sun: change it on{" "}
+          <button
+            className="font-semibold text-tide"
+            onClick={() => act({ do: "choose", chosen: { kind: "layer", id: from.id } })}
+          >
+            {from.name}
+          </button>
+          .
+        </p>
+      )}
+    </Group>
+  );
+}
+
+/** Whether another model's light is taken: its own settings have no say then. */
+export function useLitByOther(layer: { kind: string; id: string; lit_like?: string | null }) {
+  const { record } = useOpenShot();
+  return Boolean(
+    layer.lit_like && record.document.stack.some((l) => l.id === layer.lit_like && l.kind === "model"),
+  );
+}
+
+/** Where a model stands on its spot and turns. */
+export function Pivot({ layer }: { layer: ModelLayer }) {
+  const { frame, tool } = useWorkspace();
+  const pivot = usePivot();
+  const picked = layer.pivot.some((v) => v !== 0);
+  return (
+    <Row
+      label="Pivot"
+      wide
+      help="The place on it that stands on the spot, and about which it turns and grows."
+    >
+      <span className="flex items-center justify-end gap-2 text-xs">
+        <span className="text-ink-2" data-testid="pivot">
+          {picked ? "Picked" : "Bottom’s middle"}
+        </span>
+        <button
+          className="font-semibold text-saffron"
+          aria-pressed={tool === "pivot"}
+          onClick={() => act({ do: "tool", tool: tool === "pivot" ? "handle" : "pivot" })}
+        >
+          Pick
+        </button>
+        {picked && (
+          <button
+            className="font-semibold text-tide"
+            title="Stand it on its bottom’s middle again"
+            onClick={() => void pivot(layer.id, frame, null)}
+          >
+            Reset
+          </button>
+        )}
+      </span>
+    </Row>
+  );
+}
