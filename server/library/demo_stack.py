@@ -106,7 +106,7 @@ def ship_in_the_beam(tip: tuple[float, float], ship: Asset) -> list[Layer]:
 def keeper_by_night(keeper: Asset, night: Asset) -> list[Layer]:
     """The keeper off his cloth, the night harbour behind him, its light wrapped round his edges."""
     subject = StillLayer(
-        id="keeper", name="Keeper", **size_of(keeper), x=640.0, y=360.0, key=ScreenKey(lone=90.0),
+        id="keeper", name="Keeper", **size_of(keeper), x=640.0, y=360.0, key=ScreenKey(lone=90.0, clip_white=72.0),
         looks=[Wrap(id="look-1", name="Light wrap", width=6.0, strength=60.0)],
     )  # fmt: skip
     behind = StillLayer(id="night", name="Night harbour", **size_of(night), x=640.0, y=340.0, size=112.0)

@@ -27,7 +27,7 @@ from shots.models import Shot
 from tests.browser.stage import BrowserTest, until
 from tests.core.test_form import BOX, CORNERS, FOCAL, SIZE, filmed, stood, swim
 
-FRAMES = 20
+FRAMES = 12
 
 
 def poses() -> list[Any]:

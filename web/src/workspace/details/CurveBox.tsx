@@ -3,6 +3,8 @@ import type { CurvePoint } from "~/api/client";
 import { dragFrom } from "~/ui/drag";
 
 const SIDE = 150;
+/** Room round the curve, so that points at its ends are whole. */
+const RIM = 7;
 
 interface Props {
   label: string;
@@ -19,7 +21,9 @@ export function CurveBox({ label, points, colour = "var(--ink)", onChange }: Pro
   const at = (e: { clientX: number; clientY: number }): CurvePoint => {
     const box = svg.current!.getBoundingClientRect();
     const part = (v: number) => Math.min(1, Math.max(0, Number(v.toFixed(3))));
-    return { x: part((e.clientX - box.left) / box.width), y: part(1 - (e.clientY - box.top) / box.height) };
+    const [x, y] = [(e.clientX - box.left) / box.width, (e.clientY - box.top) / box.height];
+    const inside = (v: number) => part((v * (SIDE + 2 * RIM) - RIM) / SIDE);
+    return { x: inside(x), y: Number((1 - inside(y)).toFixed(3)) };
   };
   const drag = (e: React.PointerEvent<SVGElement>, from: CurvePoint[], k: number) => {
     e.stopPropagation();
@@ -45,7 +49,7 @@ export function CurveBox({ label, points, colour = "var(--ink)", onChange }: Pro
       ref={svg}
       role="group"
       aria-label={`Curve ${label}`}
-      viewBox={`0 0 ${SIDE} ${SIDE}`}
+      viewBox={`${-RIM} ${-RIM} ${SIDE + 2 * RIM} ${SIDE + 2 * RIM}`}
       className="aspect-square w-full touch-none rounded-md border border-line bg-raise"
       onPointerDown={(e) => {
         if (e.button !== 0) return;
@@ -63,6 +67,7 @@ export function CurveBox({ label, points, colour = "var(--ink)", onChange }: Pro
           strokeWidth="0.7"
         />
       ))}
+      <rect width={SIDE} height={SIDE} fill="none" stroke="var(--line)" strokeWidth="0.7" />
       <path d={`M0 ${SIDE}L${SIDE} 0`} stroke="var(--line)" strokeDasharray="3 3" />
       <path d={line} fill="none" stroke={colour} strokeWidth="1.8" />
       {shown.map((p, k) => (

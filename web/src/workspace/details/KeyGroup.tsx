@@ -172,16 +172,14 @@ function Quality({ layer }: { layer: Keyable }) {
   const noisy = data.noise > 0.04;
   const thin = data.holes > 0.01;
   return (
-    <p
-      className="my-1 flex gap-3 rounded-md bg-paper px-2 py-1 text-xs text-ink-2"
-      data-testid="matte-quality"
-    >
-      <span className={noisy ? "text-brick" : ""}>
-        Cloth {noisy ? "noisy" : "clean"} <span className="num">{(100 * data.noise).toFixed(1)} %</span>
+    <p className="my-1 rounded-md bg-paper px-2 py-1 text-xs text-ink-2" data-testid="matte-quality">
+      <span className={`block ${noisy ? "text-brick" : ""}`}>
+        Cloth {noisy ? "noisy: clip black" : "clean"}, noise{" "}
+        <span className="num">{(100 * data.noise).toFixed(1)} %</span>
       </span>
-      <span className={thin ? "text-brick" : ""}>
-        Subject {thin ? "thin in places" : "solid"}{" "}
-        <span className="num">{(100 * (1 - data.holes)).toFixed(1)} %</span>
+      <span className={`block ${thin ? "text-brick" : ""}`}>
+        Subject {thin ? "thin in places: clip white" : "solid"},{" "}
+        <span className="num">{(100 * (1 - data.holes)).toFixed(1)} %</span> of it is solid
       </span>
     </p>
   );

@@ -9,7 +9,7 @@ import { round } from "~/workspace/patches";
 import { useCameras } from "~/workspace/spaces";
 import { useWorkspace } from "~/workspace/store";
 import { LOST, REASONS, useHealth } from "~/workspace/tracks";
-import { Loupe } from "~/workspace/viewer/Loupe";
+import { HeldLoupe } from "~/workspace/viewer/Loupe";
 import { PictureText } from "~/workspace/viewer/PictureText";
 import { RegionHandles } from "~/workspace/viewer/RegionHandles";
 import { useGrab } from "~/workspace/viewer/useGrab";
@@ -149,7 +149,6 @@ export function FormHandles({
     ...tugs.filter((t) => !corners.some((c) => same(t.at, c))).map((t) => ({ place: t.at as V3, tug: t })),
   ];
   const title = screen([0, motion.shape === "plane" ? 0 : 1, 0]);
-  const box = hand.svg.current?.getBoundingClientRect();
   return (
     <>
       <svg
@@ -227,15 +226,7 @@ export function FormHandles({
           </PictureText>
         )}
       </svg>
-      {hand.held && box && (
-        <Loupe
-          asset={footage.asset}
-          frame={frame}
-          at={hand.held}
-          screen={toScreen(mapping, hand.held)}
-          bounds={{ w: box.width, h: box.height }}
-        />
-      )}
+      <HeldLoupe hand={hand} mapping={mapping} />
     </>
   );
 }

@@ -1,6 +1,10 @@
 import { useEffect, useRef, useState } from "react";
+import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
+import { useWorkspace } from "~/workspace/store";
 import { clipUrl, type FrameAddress, frameStore, frameUrl } from "~/workspace/viewer/frames";
+import type { Grab } from "~/workspace/viewer/useGrab";
+import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
 const SIZE = 168;
 const TIMES = 7;
@@ -79,4 +83,22 @@ function cross(context: CanvasRenderingContext2D) {
     context.lineTo(c + x * 26, c + y * 26);
   }
   context.stroke();
+}
+
+/** The loupe over whatever a hand holds on the picture. */
+export function HeldLoupe({ hand, mapping }: { hand: Grab; mapping: Mapping }) {
+  const { record } = useOpenShot();
+  const frame = useWorkspace((s) => s.frame);
+  const box = hand.held && hand.svg.current?.getBoundingClientRect();
+  const asset = record.document.footage?.asset;
+  if (!hand.held || !box || !asset) return null;
+  return (
+    <Loupe
+      asset={asset}
+      frame={frame}
+      at={hand.held}
+      screen={toScreen(mapping, hand.held)}
+      bounds={{ w: box.width, h: box.height }}
+    />
+  );
 }

@@ -8,7 +8,7 @@ import { round, setOnMotion } from "~/workspace/patches";
 import { useSpaces } from "~/workspace/spaces";
 import { useWorkspace } from "~/workspace/store";
 import { livePlane, LOST, REASONS, useHealth } from "~/workspace/tracks";
-import { Loupe } from "~/workspace/viewer/Loupe";
+import { HeldLoupe } from "~/workspace/viewer/Loupe";
 import { RegionHandles, rideOf } from "~/workspace/viewer/RegionHandles";
 import { useGrab } from "~/workspace/viewer/useGrab";
 import { PictureText } from "~/workspace/viewer/PictureText";
@@ -38,7 +38,6 @@ export function PlaneHandles({
   const moved = livePlane(live, frame) ?? spaces.plane(motion, frame);
   const hand = useGrab(mapping);
   const [preview, setPreview] = useState<Point[] | null>(null);
-  const footage = record.document.footage!;
   const trust = health.at(frame);
   const lost = trust?.state === LOST;
   const corners = preview ?? quadPoints(motion).map((p) => apply(moved, p));
@@ -92,7 +91,6 @@ export function PlaneHandles({
     : [];
   const grips = screen.map((p) => clearOf(p, screen, underneath));
 
-  const box = hand.svg.current?.getBoundingClientRect();
   const grid = motion.grid ? gridLines(corners) : [];
   return (
     <>
@@ -183,15 +181,7 @@ export function PlaneHandles({
               : ""}
         </PictureText>
       </svg>
-      {hand.held && box && (
-        <Loupe
-          asset={footage.asset}
-          frame={frame}
-          at={hand.held}
-          screen={toScreen(mapping, hand.held)}
-          bounds={{ w: box.width, h: box.height }}
-        />
-      )}
+      <HeldLoupe hand={hand} mapping={mapping} />
     </>
   );
 }

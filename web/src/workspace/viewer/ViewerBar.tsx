@@ -43,7 +43,7 @@ const HINTS: Record<Tool, string> = {
   cut: "Draw over the subject; with Alt over what is not. Esc when done",
   middle: "Click on what should lie in the middle",
   tug: "Click on the form where a tug should hold it",
-  pivot: "Click on the model where it should stand and turn",
+  pivot: "Click the place it turns about",
 };
 
 const OUTLINE_HINTS: Record<OutlineFor, string> = {
