@@ -17,14 +17,14 @@ from plonket.motion.camera.settings import CameraMotion
 from plonket.motion.camera.thing import ObjectMotion
 from plonket.motion.camera.track import CameraTrack
 from plonket.motion.form.measure import FormPartial
-from plonket.motion.form.settings import FormMotion
+from plonket.motion.form.settings import FormMotion, Pose
 from plonket.motion.kinds import MOTIONS
 from plonket.motion.movement import Measured
 from plonket.motion.plane.measure import PlanePartial
 from plonket.motion.plane.track import PlaneTrack
 from plonket.motion.points.measure import Partial
 from plonket.motion.points.tracks import PointTracks
-from plonket.motion.states import LOST
+from plonket.motion.states import LOST, TRACKED
 from plonket.shot import Shot as Document
 from plonket.sources import ShotSources
 from plonket_server import store
@@ -145,12 +145,14 @@ class _PartialTeller:
         self.job, self.sent = job, time.monotonic()
         self.rows: list[list[float]] = []
         self.tracks: Measured | None = None
+        self.kind = ""
         Event.objects.filter(kind="partial", created__lt=timezone.now() - timedelta(hours=1)).delete()
 
     def hear(self, partial: Partial | PlanePartial | FormPartial) -> None:
-        """A camera has no partial results: it is solved from all frames at once. Of a form they are only kept."""
+        """A camera has no partial results: it is solved from all frames at once."""
         if isinstance(partial, FormPartial):
-            self.tracks = partial.track
+            self.tracks = partial.track or self.tracks
+            self._hear_form(partial)
         elif isinstance(partial, PlanePartial):
             self.tracks = partial.track
             t, f = partial.track, partial.frame
@@ -169,10 +171,17 @@ class _PartialTeller:
             self.rows.append([k, f, round(float(x), 2), round(float(y), 2), round(float(t.confidence[k, f]), 3),
                               int(t.state[k, f]), int(t.reason[k, f])])  # fmt: skip
 
+    def _hear_form(self, partial: FormPartial) -> None:
+        """Where it stands before the camera: place and turn, as a stake's pose has them; noughts while it is lost."""
+        self.kind = "form"
+        pose = partial.stood.pose() if partial.stood else Pose()
+        state = TRACKED if partial.stood else LOST
+        self.rows.append([partial.frame, round(partial.sure, 3), state, partial.reason, *pose.place, *pose.turn])
+
     def flush(self) -> None:
-        if self.rows and self.tracks is not None:
+        if self.rows:
             ids = list(self.tracks.ids) if isinstance(self.tracks, PointTracks) else []
+            kind = self.kind or (kind_of(self.tracks) if self.tracks is not None else "")
             tell("partial", {"job": str(self.job.id), "shot": str(self.job.shot_id), "motion": self.job.payload["motion"],
-                             "kind": kind_of(self.tracks), "ids": ids,
-                             "rows": self.rows})  # fmt: skip
+                             "kind": kind, "ids": ids, "rows": self.rows})  # fmt: skip
         self.rows, self.sent = [], time.monotonic()

@@ -22,7 +22,7 @@ from plonket.motion.camera.room import Room
 from plonket.motion.camera.track import CameraTrack
 from plonket.motion.camera.view import RoomCamera, camera_movement
 from plonket.motion.form.fit import Stood, first_pose, focal_of, with_tugs
-from plonket.motion.form.measure import measure_form, stood_in
+from plonket.motion.form.measure import FormPartial, measure_form, stood_in
 from plonket.motion.form.settings import FormMotion, FormStake, Tug
 from plonket.motion.plane.settings import Region
 from plonket.motion.states import GIVEN, LOST, TRACKED
@@ -323,13 +323,20 @@ class Followed(unittest.TestCase):
     def test_stop_ends_it_and_what_was_found_is_told(self) -> None:
         poses = turning(24)
         motion = with_tugs(form(), 0, tugs_of(poses[0]), SIZE)
-        told: list[CameraTrack] = []
+        told: list[FormPartial] = []
         seen: list[int] = []
         work = Work(on_progress=lambda done, _: seen.append(done), is_cancelled=lambda: len(seen) >= 17,
-                    on_partial=lambda p: told.append(p.track))  # fmt: skip
+                    on_partial=told.append)  # fmt: skip
         with self.assertRaises(Cancelled):
             measure_form(motion, filmed(poses), work=work)
-        self.assertEqual(int(told[-1].known().sum()), 17)
+        kept = [p.track for p in told if p.track is not None]
+        self.assertEqual(int(kept[-1].known().sum()), 17)
+        # Frame by frame it says where the form is, for the page to draw.
+        corners = np.array(CORNERS) * BOX
+        for part in told:
+            assert part.stood is not None
+            off = part.stood.seen(corners, FOCAL, SIZE) - poses[part.frame].seen(corners, FOCAL, SIZE)
+            self.assertLess(float(np.abs(off).max()), 1.0)
 
 
 def _can(skin: Any, size: F64, pose: Stood) -> U8:

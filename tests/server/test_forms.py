@@ -19,7 +19,9 @@ from plonket.formats.camera_json import write_camera
 from plonket.media.clip import ArrayClip
 from plonket.motion.camera.room import Room
 from plonket.motion.camera.track import CameraTrack
+from plonket.motion.form.fit import Stood
 from plonket.motion.form.measure import stood_in
+from plonket.motion.form.settings import Pose
 from plonket.phone.take import Recording, frame_times, write_recording
 from plonket_server.pool import pool
 from tests.core.test_form import BOX, CORNERS, FOCAL, SIZE, filmed, swim, tugs_of, turning
@@ -60,6 +62,12 @@ class WithCrate(WithPlate):
         self.page.json("POST", f"/shots/{shot}/motions/motion-1/tugs", {"frame": 4, "tugs": tugs})
         job = self.page.json("POST", f"/shots/{shot}/motions/motion-1/measure", {})
         self.assertEqual(Job.objects.get(pk=job["id"]).state, "done", Job.objects.get(pk=job["id"]).message)
+        # Told frame by frame while it was followed: where it stands before the camera.
+        rows = [r for e in self.page.json("GET", f"/jobs/{job['id']}/partial") for r in e["rows"]]
+        self.assertEqual({int(r[0]) for r in rows}, set(range(FRAMES)) - {4})
+        for row in rows:
+            seen = Stood.of(Pose(place=row[4:7], turn=row[7:])).seen(np.array(CORNERS) * BOX, FOCAL, SIZE)
+            self.assertLess(float(np.abs(seen - turning(FRAMES)[int(row[0])].seen(np.array(CORNERS) * BOX, FOCAL, SIZE)).max()), 2.0)
         return shot
 
 

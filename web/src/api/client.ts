@@ -30,6 +30,7 @@ export type StillLayer = Schemas["StillLayer"];
 export type PinLayer = Schemas["PinLayer"];
 export type BeamLayer = Schemas["BeamLayer"];
 export type GeneratedLayer = Schemas["GeneratedLayer"];
+export type Pose = Schemas["Pose"];
 export type ModelLayer = Schemas["ModelLayer"];
 export type FormLayer = Schemas["FormLayer"];
 export type LampLayer = Schemas["LampLayer"];

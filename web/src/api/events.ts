@@ -7,11 +7,14 @@ import { complain, mention } from "~/ui/Notices";
 export type PointRow = [number, number, number, number, number, number, number];
 /** One frame of a plane: frame, confidence, state, reason, freedom, then the homography's nine numbers. */
 export type PlaneRow = number[];
+/** One frame of a form: frame, confidence, state, reason, then its pose: place (3) and turn (4). */
+export type FormRow = number[];
+type Kind = "points" | "plane" | "form";
 
-/** What has been measured so far of a motion; rows by "point:frame", or by frame for a plane. */
+/** What has been measured so far of a motion; rows by "point:frame", or by frame for a plane or a form. */
 export interface PartialTracks {
   job: string;
-  kind: "points" | "plane";
+  kind: Kind;
   ids: string[];
   rows: Map<string, number[]>;
   last: number;
@@ -29,7 +32,7 @@ export const useLive = create<LiveState>(() => ({ jobs: {}, partial: {}, connect
 export interface PartialEvent {
   job: string;
   motion: string;
-  kind: "points" | "plane";
+  kind: Kind;
   ids: string[];
   rows: number[][];
 }
@@ -38,9 +41,9 @@ export function takePartial(event: PartialEvent): void {
   useLive.setState((s) => {
     const old = s.partial[event.motion];
     const rows = new Map(old?.job === event.job ? old.rows : []);
-    const plane = event.kind === "plane";
-    for (const row of event.rows) rows.set(plane ? `${row[0]}` : `${row[0]}:${row[1]}`, row);
-    const last = event.rows.at(-1)?.[plane ? 0 : 1] ?? 0;
+    const points = event.kind === "points";
+    for (const row of event.rows) rows.set(points ? `${row[0]}:${row[1]}` : `${row[0]}`, row);
+    const last = event.rows.at(-1)?.[points ? 1 : 0] ?? 0;
     const { job, kind, ids } = event;
     return { partial: { ...s.partial, [event.motion]: { job, kind, ids, rows, last } } };
   });

@@ -95,7 +95,7 @@ export function useHealth(motion: Motion): Health {
     const measured = stored !== undefined || live !== undefined;
     if (motion.kind === "points") return { frames: tracks.frames, measured, at: pointTrust(motion, tracks) };
     if (solves(motion))
-      return { frames: stored?.frames ?? 0, measured, at: (f) => cameraTrust(motion, stored, f) };
+      return { frames: stored?.frames ?? 0, measured, at: (f) => cameraTrust(motion, stored, live, f) };
     return { frames: stored?.frames ?? 0, measured, at: (f) => planeTrust(motion, stored, live, f) };
   }, [motion, tracks, stored, live]);
 }
@@ -135,7 +135,14 @@ function planeTrust(
   };
 }
 
-function cameraTrust(motion: RoomMotion, stored: Measurement | undefined, frame: number): Trust | null {
+function cameraTrust(
+  motion: RoomMotion,
+  stored: Measurement | undefined,
+  live: PartialTracks | undefined,
+  frame: number,
+): Trust | null {
+  const row = live?.kind === "form" ? live.rows.get(`${frame}`) : undefined;
+  if (row) return { confidence: row[1]!, state: row[2]!, reason: row[3]!, fewer: null };
   const camera = motion.measurement ? stored?.camera : undefined;
   const state = camera?.state[frame] ?? NONE;
   if (!camera || state === NONE) return null;

@@ -36,10 +36,13 @@ TRIES = ((0, 0), (1, 0), (-1, 0), (0, 1), (0, -1), (0.7, 0.7), (-0.7, 0.7), (0.7
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class FormPartial:
-    """What `measure_form` reports from time to time: the track so far."""
+    """What `measure_form` reports after each frame: where the form was found, or why not; now and then the track so far."""
 
     frame: int
-    track: CameraTrack
+    stood: Stood | None
+    sure: float
+    reason: int
+    track: CameraTrack | None
 
 
 @dataclass(slots=True)
@@ -118,8 +121,9 @@ def measure_form(
             work.check_cancelled()
             run.visit(frame, found)
             done += 1
-            if done % TELL_EVERY == 0:
-                work.partial(FormPartial(frame=frame, track=out.track()))
+            track = out.track() if done % TELL_EVERY == 0 else None
+            work.partial(FormPartial(frame=frame, stood=found.stood.get(frame), sure=found.sure.get(frame, 0.0),
+                                     reason=found.reason.get(frame, 0), track=track))  # fmt: skip
             work.progress(done, total)
     return out.track()
 

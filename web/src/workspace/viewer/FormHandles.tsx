@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
-import { type FormFit, type FormMotion, get, type Tug } from "~/api/client";
+import { type FormFit, type FormMotion, get, type Pose, type Tug } from "~/api/client";
+import { type PartialTracks, useLive } from "~/api/events";
 import { fitOf, useTug } from "~/workspace/actions/forms";
 import { formSeen, type V3 } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
@@ -49,6 +50,10 @@ export function FormHandles({
   const footage = record.document.footage!;
   const camera = useCameras().get(motion.id);
   const health = useHealth(motion);
+  const live = livePose(
+    useLive((s) => s.partial[motion.id]),
+    frame,
+  );
   const hand = useGrab(mapping);
   const tug = useTug();
   const [preview, setPreview] = useState<{ tugs: Tug[]; fit: FormFit | null } | null>(null);
@@ -63,7 +68,7 @@ export function FormHandles({
   const lost = trust?.state === LOST;
   const stake = motion.stakes.find((s) => s.frame === frame);
   const nearest = [...motion.stakes].sort((a, b) => Math.abs(a.frame - frame) - Math.abs(b.frame - frame))[0];
-  const pose = preview?.fit?.pose ?? stake?.pose ?? (camera ? null : nearest?.pose);
+  const pose = preview?.fit?.pose ?? stake?.pose ?? live ?? (camera ? null : nearest?.pose);
   const size: V3 = preview?.fit
     ? [preview.fit.wide, preview.fit.tall, preview.fit.deep]
     : [motion.wide, motion.tall, motion.deep];
@@ -229,6 +234,14 @@ export function FormHandles({
       <HeldLoupe hand={hand} mapping={mapping} />
     </>
   );
+}
+
+/** Where the form was found in a frame while it is measured. */
+function livePose(live: PartialTracks | undefined, frame: number): Pose | null {
+  const row = live?.kind === "form" ? live.rows.get(`${frame}`) : undefined;
+  if (!row || row[2] === LOST) return null;
+  const [x, y, z, a, b, c, d] = row.slice(4) as [number, number, number, number, number, number, number];
+  return { place: [x, y, z], turn: [a, b, c, d] };
 }
 
 /** The focal length in pixels that a form is drawn with before it is measured, as the core's `focal_of`. */

@@ -30,7 +30,7 @@ export function PlaneHandles({
   still?: boolean;
   regions?: boolean;
 }) {
-  const { record, edits } = useOpenShot();
+  const { edits } = useOpenShot();
   const { frame, chosen } = useWorkspace();
   const spaces = useSpaces();
   const health = useHealth(motion);
