@@ -18,6 +18,7 @@ from plonket.errors import FormatError, PlonketError
 from plonket.formats.camera_json import read_camera
 from plonket.layers.model import ModelLayer, Set, draw, order_of, stands
 from plonket.meshes.models import creased, read_model
+from plonket.meshes.raster import seen_by
 from plonket.motion.camera.room import Room
 from plonket.motion.camera.spot import Spot
 from plonket.motion.camera.view import RoomCamera
@@ -146,38 +147,80 @@ class Standing(WithFiles):
         self.assertIsNone(order_of(layer, seen, Spot(x=40.0), 1, Set(path="m.glb"), 1.0))
         self.assertIsNone(order_of(layer, seen, Spot(z=9.0), 1, Set(path="m.glb"), 1.0))
 
-    def test_its_shadow_is_that_of_a_full_render_of_the_same_scene(self) -> None:
+    def seen_from_above(self, *things: Thing) -> Order:
+        """Things on grey ground under sun and sky."""
         eye = np.array([0.2, 0.8, 1.2])
-        view = View(eye=eye, turn=look_at(eye, np.zeros(3)))
         way = np.array([-0.5, 0.8, 0.2]) / np.linalg.norm([-0.5, 0.8, 0.2])
-        order = Order(
-            things=(Thing(model=str(self.box((0.2, 0.3, 0.2))), stands=(np.eye(4),)),), views=(view,), focal=260.0, principal=(160.0, 120.0), window=(0, 0, 320, 240),
+        return Order(
+            things=things, views=(View(eye=eye, turn=look_at(eye, np.zeros(3))),), focal=260.0, principal=(160.0, 120.0),
+            window=(0, 0, 320, 240),
             lights=Lights(sun=(float(way[0]), float(way[1]), float(way[2])), sun_light=(0.8, 0.8, 0.8),
                           sky_light=(0.2, 0.2, 0.2), soft=0.1),
             ground=0.0, ground_colour=(0.4, 0.4, 0.4), shadows=True, samples=36,
         )  # fmt: skip
-        studio = FilmSet()
-        filmed = studio.film(order)
+
+    def shadow_of_full_renders(self, studio: FilmSet, order: Order) -> F32:
+        """One less the plain renderer's light with the first thing over its light with that far below the ground."""
         (scene,) = studio._scenes.values()
         mi = studio.mi
-        sensor = scene.sensor(order, view, 144)
+        sensor = scene.sensor(order, order.views[0], 144)
         direct = mi.load_dict({"type": "path", "max_depth": 2})
         lit = np.array(mi.render(scene.scene, sensor=sensor, integrator=direct, spp=144))[..., 1]
-        # The same with the model far below the ground.
         away = np.eye(4)
         away[1, 3] = -50.0
         scene._place(0, "shown", away)
         scene.params.update()
         bare = np.array(mi.render(scene.scene, sensor=sensor, integrator=direct, spp=144))[..., 1]
+        return np.asarray(cv2.GaussianBlur(1 - lit / np.maximum(bare, 1e-6), (0, 0), 1.0), np.float32)
+
+    def test_its_shadow_is_that_of_a_full_render_of_the_same_scene(self) -> None:
+        order = self.seen_from_above(Thing(model=str(self.box((0.2, 0.3, 0.2))), stands=(np.eye(4),)))
+        studio = FilmSet()
+        filmed = studio.film(order)
+        expected = self.shadow_of_full_renders(studio, order)
         ground = cv2.erode((filmed[..., 3] < 0.001).astype(np.uint8), np.ones((7, 7), np.uint8)) > 0
         ground[:24], ground[-24:], ground[:, :24], ground[:, -24:] = False, False, False, False
-        expected = cv2.GaussianBlur(1 - lit / np.maximum(bare, 1e-6), (0, 0), 1.0)
         self.assertGreater(int((expected[ground] > 0.5).sum()), 500, "there is a shadow to compare")
         off = np.abs(cv2.GaussianBlur(filmed[..., 4], (0, 0), 1.0) - expected)[ground]
         self.assertLess(float(off.mean()), 0.012)
         self.assertLess(float(np.percentile(off, 99)), 0.09)
         # In the open there is none, and no noise either.
         self.assertLess(float(filmed[30:60, 30:60, 4].max()), 0.03)
+
+    def test_what_is_really_there_hides_and_is_shaded_as_in_full_renders(self) -> None:
+        shown = str(self.box((0.2, 0.3, 0.2)))
+        real = self.folder / "real.stl"
+        trimesh.creation.box((0.3, 0.16, 0.12)).export(real)
+        stands, before, beside = (np.eye(4) for _ in range(3))
+        before[:3, 3] = [0.02, 0, 0.22]
+        beside[:3, 3] = [0.26, 0, -0.1]
+        things = (Thing(model=shown, stands=(stands,)), Thing(model=str(real), stands=(before,), role="real"),
+                  Thing(model=str(real), stands=(beside,), role="real"))  # fmt: skip
+        order = self.seen_from_above(*things)
+        studio = FilmSet()
+        filmed = studio.film(order)
+        # What covers: the nearest thing in each pixel is the one that is shown.
+        view = order.views[0]
+        corners = []
+        for thing in things:
+            (part,) = read_model(Path(thing.model)).parts
+            world = part.vertices[part.faces] @ thing.stands[0][:3, :3].T + thing.stands[0][:3, 3]
+            corners.append((world - view.eye) @ view.turn * [1.0, -1.0, -1.0])
+        _, which = seen_by(np.concatenate(corners), order.focal, order.principal, (320, 240))
+        first = (which >= 0) & (which < len(corners[0]))
+        edge = cv2.dilate(first.astype(np.uint8), np.ones((5, 5))) != cv2.erode(first.astype(np.uint8), np.ones((5, 5)))
+        self.assertGreater(int((first & ~edge).sum()), 800)
+        np.testing.assert_allclose(filmed[..., 3][~edge], first[~edge], atol=0.02)
+        # What is shaded: the ground and the sides of what is really there, as the plain renderer shades them.
+        expected = self.shadow_of_full_renders(studio, order)
+        lit = cv2.erode((filmed[..., 3] < 0.001).astype(np.uint8), np.ones((9, 9), np.uint8)) > 0
+        lit[:24], lit[-24:], lit[:, :24], lit[:, -24:] = False, False, False, False
+        on_real = lit & (cv2.erode((which >= len(corners[0])).astype(np.uint8), np.ones((7, 7))) > 0)
+        self.assertGreater(int((expected[on_real] > 0.3).sum()), 60, "a shadow falls on what is really there")
+        for part, name in ((lit & (which < 0), "ground"), (on_real, "what is really there")):
+            off = np.abs(cv2.GaussianBlur(filmed[..., 4], (0, 0), 1.0) - expected)[part]
+            self.assertLess(float(off.mean()), 0.02, name)
+            self.assertLess(float(np.percentile(off, 98)), 0.12, name)
 
     def test_brighter_light_and_no_light(self) -> None:
         path = self.file("crate.glb", cargo_crate())
