@@ -3,7 +3,7 @@ import type { Point } from "~/workspace/geometry";
 
 type Outline = Region["outline"];
 
-const FIELDS = ["x", "y", "in_x", "in_y", "out_x", "out_y"] as const;
+const FIELDS = ["x", "y", "in_x", "in_y", "out_x", "out_y", "feather"] as const;
 
 /** An outline's points at a frame: straight between keys, held before and after them. */
 export function outlineAt(outline: Outline, frame: number): OutlinePoint[] {

@@ -92,7 +92,9 @@ export function removeLayer(shot: Shot, id: string): PatchStep[] {
   if (layer?.kind === "parcel") {
     const shows = allLayers(shot).filter((l) => l.kind === "parcel" && l.parcel === layer.parcel);
     const k = indexOf(shot.parcels, layer.parcel);
-    const needed = shot.parcels[k]?.stack.some((l) => allLayers(shot).some((o) => o.matte === l.id));
+    // Layers within it may be mattes of others outside; those within are no reason to keep it.
+    const inside = shot.parcels[k]?.stack ?? [];
+    const needed = inside.some((l) => allLayers(shot).some((o) => o.matte === l.id && !inside.includes(o)));
     if (shows.length === 1 && list === "stack" && !needed)
       steps.push(guard(`/parcels/${k}`, layer.parcel), { op: "remove", path: `/parcels/${k}` });
   }
@@ -171,7 +173,7 @@ function removeTarget(shot: Shot, list: "motions" | "perches", id: string): Patc
       steps.push(...setOnMotion(shot, motion.id, { strong: motion.strong.filter((m) => m !== id) }));
     if (motion.kind === "object" && motion.points.includes(id))
       steps.push(...setOnMotion(shot, motion.id, { points: motion.points.filter((m) => m !== id) }));
-    if (motion.kind !== "plane" && motion.kind !== "camera") return;
+    if (!("regions" in motion)) return;
     motion.regions.forEach((region, r) => {
       if (region.follow === `motion:${id}`)
         steps.push({ op: "replace", path: `/motions/${k}/regions/${r}/follow`, value: "screen" });
