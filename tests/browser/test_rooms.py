@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import unittest
 from fractions import Fraction
 from functools import cache
 from pathlib import Path
@@ -9,6 +10,7 @@ from typing import Any
 
 import cv2
 import numpy as np
+from django.conf import settings
 from playwright.sync_api import expect
 
 from library.models import Asset
@@ -23,9 +25,11 @@ from plonket.phone.take import Recording, frame_times, write_recording
 from plonket_server.pool import pool
 from shots.models import Shot
 from tests.browser.stage import BrowserTest, until
+from tests.core.test_steady import write
 
 SIZE = (640, 360)
 FRAMES = 36
+CLIPS = Path(settings.DEMO) / "clips"
 
 
 @cache
@@ -214,6 +218,48 @@ class Bench(BrowserTest):
         until(lambda: self.document()["stack"][0]["tall"] == 0.1, 20, "the height")
         page.keyboard.press("Control+z")
         until(lambda: self.document()["stack"][0]["tall"] == layer["tall"], 20, "undo")
+
+    @unittest.skipUnless((CLIPS / "keeper.mp4").exists(), "the demo clips are not here")
+    def test_the_keyed_keeper_stands_on_the_bench_and_stays(self) -> None:
+        page = self.page
+        self.begin()
+        clip = open_clip(CLIPS / "keeper.mp4")
+        self.addCleanup(clip.close)
+        keeper = write(self.folder / "keeper.mp4", [clip.rgb(40)] * 3, crf=6)
+        page.keyboard.press("p")
+        page.get_by_label("Files to bring in").set_input_files(keeper)
+        until(lambda: Asset.objects.filter(name="keeper", state="ready").exists(), 60, "the keeper to be conformed")
+        page.get_by_role("dialog").get_by_role("button", name="Plonk keeper").click()
+        spot = (330.0, 300.0)
+        page.mouse.click(*self.screen(*spot, SIZE))
+        until(lambda: len(self.document()["stack"]) == 1, 20, "the layer")
+        perch = self.document()["perches"][0]
+        self.assertEqual((perch["spot"]["faces"], perch["follow"]["target"]), ("upright", self.document()["motions"][0]["id"]))
+        self.choose("Key", "Screen")
+        until(lambda: self.document()["stack"][0]["key"] is not None, 20, "the key")
+        # The tape crosses on the cloth go, being small and by themselves.
+        self.type_number("Marks off", 90)
+        until(lambda: self.document()["stack"][0]["key"]["lone"] == 90, 20, "the marks to go")
+        out = open_clip(self.deliver())
+        self.addCleanup(out.close)
+        world = self.on_bench(spot)
+        stands = []
+        for i in range(0, FRAMES, 5):
+            plate, rgb = room().frames[i].astype(int), out.rgb(i).astype(int)
+            covered = cv2.morphologyEx((np.abs(rgb - plate).max(axis=2) > 40).astype(np.uint8), cv2.MORPH_OPEN, np.ones((3, 3)))
+            ys, xs = np.nonzero(covered)
+            self.assertGreater(len(ys), 900, i)
+            # Nothing of the cloth came with him.
+            green = rgb[..., 1] - np.maximum(rgb[..., 0], rgb[..., 2])
+            self.assertLess(int(((green > 30) & (covered > 0)).sum()), 0.01 * len(ys), i)
+            at = float(room().times[i])
+            foot = room().camera.project(at, world[None])[0]
+            near = float(np.linalg.norm(room().camera.pose(at)[0] - world))
+            stands.append((np.array([xs.mean(), ys.mean()]) + 0.5 - foot) * near)
+        # He stands over the place that was clicked, as far from it as he is large, in every frame.
+        off = (np.array(stands) - np.mean(stands, axis=0)) / near
+        self.assertLess(float(np.sqrt((off**2).sum(axis=1).mean())), 1.0, off.tolist())
+        self.assertLess(abs(float(np.mean(stands, axis=0)[0] / near)), 40)
 
     def test_the_worst_details_go_with_one_press_and_come_back(self) -> None:
         page = self.page
