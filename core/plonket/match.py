@@ -22,12 +22,14 @@ from plonket.conventions import F32, F64, U8
 from plonket.errors import BadInput
 from plonket.fields import value_at
 from plonket.layers.common import PictureLayer
+from plonket.layers.model import ModelLayer, stands
 from plonket.looks.blur import Blur
 from plonket.looks.grain import Grain, GrainProfile
 from plonket.looks.kinds import Look
 from plonket.looks.levels import Levels
 from plonket.looks.sharpen import Sharpen
 from plonket.looks.white import WhiteBalance
+from plonket.motion.following import spot_through
 from plonket.shot import Shot
 
 AROUND = 0.7
@@ -36,6 +38,8 @@ MARK = "match-"
 """Begins the ids of looks that matching made: matching again puts others in their place."""
 MOST_CAST = 0.25
 LEAST_EDGE_PX = 0.25
+RENDERED_PX = 0.3
+"""SD of what a pixel's own square does to an edge: how soft models are filmed."""
 
 
 @dataclass(slots=True, kw_only=True)
@@ -82,11 +86,13 @@ def match_to_plate(shot: Shot, sources: Sources, layer_id: str, frame: int) -> M
     around, window = _around(picture, size)
     plate_code, plate_light = np.asarray(plate[window] / 255, np.float32), light[window]
     out = Matched(looks=[])
-    first = _toned(code, straight, solid, plate_code, plate_light, around, out)
-    last = _sharp(code, inside, plate_code, around, out)
+    # A model stands in the set's own light.
+    own_light = isinstance(layer, ModelLayer)
+    first = [] if own_light else _toned(code, straight, solid, plate_code, plate_light, around, out)
+    last = _sharp(None if own_light else code, inside, plate_code, around, out)
     last += _grained(code, inside, plate[window], around, plate, out)
     out.looks = [*first, *own, *last]
-    if isinstance(layer, PictureLayer):
+    if isinstance(layer, PictureLayer | ModelLayer):
         out.shutter = _shutter(layer, sources, frame, plate_code, around, out)
     return out
 
@@ -159,8 +165,11 @@ def _hex(code: F64) -> str:
     return "#" + "".join(f"{int(np.clip(v * 255 + 0.5, 0, 255)):02x}" for v in code)
 
 
-def _sharp(code: F32, inside: NDArray[np.bool_], plate_code: F32, around: NDArray[np.bool_], out: Matched) -> list[Look]:
-    mine = edge_width(np.ascontiguousarray(code.mean(axis=2)) * 255, inside)
+def _sharp(
+    code: F32 | None, inside: NDArray[np.bool_], plate_code: F32, around: NDArray[np.bool_], out: Matched
+) -> list[Look]:
+    """Without an element's own picture its edges are as sharp as pixels are."""
+    mine = RENDERED_PX if code is None else edge_width(np.ascontiguousarray(code.mean(axis=2)) * 255, inside)
     theirs = edge_width(np.ascontiguousarray(plate_code.mean(axis=2)) * 255, around)
     if mine is None or theirs is None:
         return []
@@ -196,17 +205,27 @@ def _missing(theirs: GrainProfile, mine: GrainProfile) -> GrainProfile:
     return theirs.model_copy(update={"strength": [tuple(float(v) for v in row) for row in left]})
 
 
+def _middle(layer: PictureLayer | ModelLayer, sources: Sources, frame: int) -> F64 | None:
+    """Pixel (2,) of the layer's middle, or of the place that a model stands on."""
+    if isinstance(layer, ModelLayer):
+        seat = sources.seat(layer.follow.target)
+        if seat is None:
+            return None
+        at = min(frame, seat[0].track.frames - 1)
+        return seat[0].project(at, stands(layer, *seat, at)[:3, 3])
+    kind: str = layer.kind  # type: ignore[attr-defined]
+    m = OWN_SPACE[kind](layer, sources, float(frame))
+    return None if m is None else spot_through(m, np.array([layer.width / 2, layer.height / 2]))
+
+
 def _shutter(
-    layer: PictureLayer, sources: Sources, frame: int, plate_code: F32, around: NDArray[np.bool_], out: Matched
+    layer: PictureLayer | ModelLayer, sources: Sources, frame: int, plate_code: F32, around: NDArray[np.bool_], out: Matched
 ) -> float | None:
     """The plate's shutter by how much softer it is along its movement than across it; None where it hardly moves."""
-    kind: str = layer.kind  # type: ignore[attr-defined]
-    lies = OWN_SPACE[kind]
-    before, after = (lies(layer, sources, float(t)) for t in (max(frame - 1, 0), frame + 1))
+    before, after = (_middle(layer, sources, t) for t in (max(frame - 1, 0), frame + 1))
     if before is None or after is None:
         return None
-    middle = np.array([layer.width / 2, layer.height / 2, 1.0])
-    step = (after @ middle)[:2] / (after @ middle)[2] - (before @ middle)[:2] / (before @ middle)[2]
+    step = after - before
     speed = float(np.hypot(*step)) / 2
     if not np.isfinite(speed) or speed < 3:
         return None

@@ -12,7 +12,9 @@ import cv2
 import numpy as np
 import trimesh
 
+from plonket.checks.rough import grain_of
 from plonket.colour import encode_8bit, linear_from_8bit
+from plonket.comp.render import render_frame
 from plonket.conventions import F32, F64, U8
 from plonket.fields import shifted
 from plonket.layers import form as forms
@@ -20,14 +22,20 @@ from plonket.layers.common import LayerModel
 from plonket.layers.form import FormLayer
 from plonket.layers.light import DomeLayer, LampLayer
 from plonket.layers.model import ModelLayer, draw, order_for, pivot_at, stands
+from plonket.looks.blur import Blur
+from plonket.match import match_to_plate
 from plonket.meshes.models import read_model
 from plonket.motion.camera.room import Room
+from plonket.motion.camera.settings import CameraMotion
 from plonket.motion.camera.spot import Spot
 from plonket.motion.camera.view import RoomCamera
+from plonket.motion.following import Follow
+from plonket.motion.perch import Perch
 from plonket.nomedia import NoMedia
 from plonket.scene.client import Renderer
 from plonket.scene.kept import FilmStore
 from plonket.scene.request import Lights, Order, order_digest
+from plonket.shot import Footage, Shot
 from tests.core.test_scene import SIZE, camera
 
 RENDERER = Renderer()
@@ -150,6 +158,40 @@ class Standing(Rooms):
         self.assertEqual(lights(second, second), lights(second.model_copy(update={"lit_like": None}), second))
         self.assertNotEqual(lights(second, second), own)
         lights(third, loop, second, third)
+
+
+class Matched(Rooms):
+    def test_a_model_takes_the_plates_edges_and_grain_but_keeps_the_sets_light(self) -> None:
+        rng = np.random.default_rng(3)
+        code = np.full((SIZE[1], SIZE[0]), 70, np.float32)
+        for _ in range(45):
+            x, y = rng.integers(0, SIZE[0] - 50), rng.integers(0, SIZE[1] - 50)
+            code[y : y + 40, x : x + 40] = rng.uniform(30, 220)
+        code = cv2.GaussianBlur(code, (0, 0), 1.8)
+        plate = code[..., None] + cv2.GaussianBlur(rng.normal(0, 1, (*code.shape, 3)), (0, 0), 0.5) * 5.2
+        layer = self.box("box", (0.5, 0.5, 0.3), colour=(170, 150, 130), shadow=False)
+        sources = Furnished(camera(), self.spots, self.files, [layer])
+        sources.plates = {k: np.clip(plate + 0.5, 0, 255).astype(np.uint8) for k in range(3)}
+        footage = Footage(asset=sources.footage, name="c", width=SIZE[0], height=SIZE[1], rate="30/1", frames=3, in_frame=0,
+                          out_frame=2)  # fmt: skip
+        perch = Perch(id="box", name="Box", spot=Spot(), follow=Follow(target="camera"))
+        motion = CameraMotion(id="camera", name="Camera")
+        layer = layer.model_copy(update={"id": "model"})
+        sources.layers = [layer]
+        shot = Shot(name="s", footage=footage, stack=[layer], perches=[perch], motions=[motion])
+        found = match_to_plate(shot, sources, "model", 1)
+        self.assertEqual([look.kind for look in found.looks], ["blur", "grain"])
+        (blur,) = (look for look in found.looks if isinstance(look, Blur))
+        self.assertAlmostEqual(float(blur.radius), 1.8, delta=0.45)  # type: ignore[arg-type]
+        after = shot.model_copy(update={"stack": [layer.model_copy(update={"looks": found.looks})]})
+        inside = cv2.erode((self.drawn(layer, sources)[..., 3] > 0.99).astype(np.uint8), np.ones((9, 9))) > 0
+        bare, made = (render_frame(one, sources, 1).astype(np.float32) for one in (shot, after))
+        flat = cv2.GaussianBlur(made, (0, 0), 6) - cv2.GaussianBlur(bare, (0, 0), 6)
+        self.assertLess(float(np.abs(flat[inside]).mean()), 2.0, "its light is what it was")
+        there = grain_of(np.asarray(sources.plates[1], np.float32))
+        here = grain_of(made, inside)
+        assert there is not None and here is not None
+        self.assertAlmostEqual(here.strength[3][1] / there.strength[3][1], 1, delta=0.2)
 
 
 class Together(Rooms):

@@ -11,7 +11,7 @@ import { KeyGroup } from "~/workspace/details/KeyGroup";
 import { LookList } from "~/workspace/details/LookList";
 import { MatchGroup } from "~/workspace/details/MatchGroup";
 import { MatteGroup, StackButtons } from "~/workspace/details/StackParts";
-import { LightFrom, Pivot, useLitByOther } from "~/workspace/details/ModelParts";
+import { LightFrom, Pivot, TrueSize, useLitByOther } from "~/workspace/details/ModelParts";
 import { MaskGroup } from "~/workspace/details/MaskGroup";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { apply, turnAndSize, valueAt } from "~/workspace/geometry";
@@ -80,8 +80,15 @@ export function LayerDetails({ layer }: { layer: Layer }) {
       {picture(layer) && <SlipRows layer={layer} />}
       {layer.kind === "generated" && <GeneratedGroup layer={layer} set={set} />}
       {picture(layer) && <KeyGroup layer={layer} />}
-      {layer.kind === "model" && <Pivot layer={layer} />}
-      {layer.kind === "model" && <LightFrom layer={layer} set={set} />}
+      {layer.kind === "model" && (
+        <>
+          <LightFrom layer={layer} set={set} />
+          <Group title="From its file">
+            <TrueSize layer={layer} set={set} />
+            <Pivot layer={layer} />
+          </Group>
+        </>
+      )}
       {inRoom && schema && (
         <SchemaForm
           schema={schema}
@@ -93,7 +100,7 @@ export function LayerDetails({ layer }: { layer: Layer }) {
       )}
       {layer.kind === "form" && layer.use === "plate" && <FromFrames layer={layer} set={set} />}
       {layer.kind === "model" && <LayerAhead layer={layer.id} what="filmed" />}
-      {layer.kind !== "wash" && layer.kind !== "fill" && !inRoom && (
+      {layer.kind !== "wash" && layer.kind !== "fill" && (!inRoom || layer.kind === "model") && (
         <MatchGroup layer={layer} isClip={Boolean(isClip)} />
       )}
       {!lookMasks && seen && (

@@ -88,7 +88,7 @@ export function MatchGroup({ layer, isClip }: { layer: Layer; isClip: boolean })
         <p className="mt-1 text-xs text-ink-2">
           {says
             ? `Measured: ${says.join("; ")}.`
-            : "Light, edges and grain measured on the plate round it; what comes out are looks that you can change."}
+            : `${layer.kind === "model" ? "Edges" : "Light, edges"} and grain measured on the plate round it; what comes out are looks that you can change.`}
         </p>
         {isClip && (
           <>

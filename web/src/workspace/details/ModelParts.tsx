@@ -63,6 +63,42 @@ export function useLitByOther(layer: { kind: string; id: string; lit_like?: stri
   );
 }
 
+const UNITS: Record<string, number> = { m: 1, cm: 0.01, mm: 0.001, in: 0.0254, ft: 0.3048 };
+const UNIT_NAMES = {
+  own: "As tall as below",
+  m: "True to its file, in metres",
+  cm: "True to its file, in centimetres",
+  mm: "True to its file, in millimetres",
+  in: "True to its file, in inches",
+  ft: "True to its file, in feet",
+};
+
+/** As large as its file says, in the unit that it is made in; else as tall as wanted. */
+export function TrueSize({
+  layer,
+  set,
+}: {
+  layer: ModelLayer;
+  set: (label: string, values: LayerValues) => void;
+}) {
+  const tall = typeof layer.tall === "number" ? layer.tall : null;
+  const of = (unit: number) => Math.round(layer.extent[1] * unit * 1e4) / 1e4;
+  const unit =
+    Object.keys(UNITS).find((u) => tall !== null && Math.abs(of(UNITS[u]!) - tall) < 5e-5) ?? "own";
+  return (
+    <Row label="Size" wide>
+      <Choice
+        label="Size of its file"
+        value={unit}
+        names={UNIT_NAMES}
+        onChange={(u) => {
+          if (u in UNITS && of(UNITS[u]!) >= 1e-4) set(`True size of ${layer.name}`, { tall: of(UNITS[u]!) });
+        }}
+      />
+    </Row>
+  );
+}
+
 /** Where a model stands on its spot and turns. */
 export function Pivot({ layer }: { layer: ModelLayer }) {
   const { frame, tool } = useWorkspace();
