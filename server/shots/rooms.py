@@ -117,8 +117,12 @@ def set_pivot(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, body: Piv
             if found is None:
                 raise BadInput("pivot.beside", f"{layer.name} is not seen there. Click on it.")
             pivot, shift = found
+        # Up is the layer's own lift: the spot stays on the ground that takes the shadows.
+        _, up = seat[1].axes(frame, seat[0].eye(frame), seat[0].turn(frame))
+        lift = float(shift @ up)
         x, y, z = (round(float(v), 6) for v in pivot)
-        return _moved(document, layer.model_copy(update={"pivot": (x, y, z)}), shift)
+        turned = layer.model_copy(update={"pivot": (x, y, z), "lift": shifted(layer.lift, lift)})
+        return _moved(document, turned, shift - lift * up)
 
     return shot_out(change_shot(shot_id, "Set the pivot", change))
 

@@ -189,6 +189,10 @@ class Rooms(WithPlane):
         self.page.json("POST", path, {"frame": 0, "pixel": [x, y]})
         self.assertGreater(float(np.abs(crate()["pivot"]).max()), 0.03)
         self.assertEqual(crate()["follow"]["target"], "p")
+        # The spot stays on the ground, where the shadow falls.
+        self.assertGreater(crate()["lift"], 0.01)
+        ground = [p["spot"]["y"] for p in self.page.json("GET", f"/shots/{shot}")["document"]["perches"] if p["id"] == "p"]
+        self.assertAlmostEqual(ground[0], 0, places=6)
         self.assertLess(int(((matte() > 127) != (before > 127)).sum()), 0.04 * int((before > 127).sum()))
         # A place on its front does not move when the crate is turned: matte stays there.
         self.edit(shot, {"op": "replace", "path": "/stack/0/heading", "value": 70.0})

@@ -265,7 +265,7 @@ def stands(layer: ModelLayer, camera: RoomCamera, spot: Spot, when: float) -> F6
 def pivot_at(
     layer: ModelLayer, camera: RoomCamera, spot: Spot, frame: int, pixel: tuple[float, float], model: Model
 ) -> tuple[F64, F64] | None:
-    """The place on a model that a pixel shows, and how far the spot has to go for the model to stay where it is.
+    """The place on a model that a pixel shows, and how far it has to go there for the model to stay where it is.
 
     Returns
     -------

@@ -20,7 +20,7 @@ class StandingModel(LayerModel):
     tilt: Number = number(0.0, label="Tilt", low=-3600, high=3600, step=0.5, unit="°", group="Stands", soft=(-90, 90))
     roll: Number = number(0.0, label="Roll", low=-3600, high=3600, step=0.5, unit="°", group="Stands", soft=(-90, 90))
     lift: Number = number(0.0, label="Lift", low=-1000, high=1000, step=0.001, unit="m", group="Stands", soft=(-1, 1),
-                          help="How far its foot is above the spot.")  # fmt: skip
+                          help="How far it is above the spot.")  # fmt: skip
 
 
 def axes_of(layer: StandingModel, camera: RoomCamera, spot: Spot, when: float) -> tuple[F64, F64]:

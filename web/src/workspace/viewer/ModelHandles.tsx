@@ -50,6 +50,7 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
   );
   const see = (p: V3) => seenOn(camera, frame, mapping, p);
   const ground: V3 = [valueAt(spot.x, frame), valueAt(spot.y, frame), valueAt(spot.z, frame)];
+  const above = layer.kind === "lamp" ? 0 : on[1] - ground[1];
   const spots: Record<Grip, V3> = {
     move: layer.kind === "lamp" ? ground : on,
     turn: place(0, 0, 0.5 * d + 0.35 * Math.max(w, d)),
@@ -101,7 +102,9 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
         if (grip === "move")
           change = {
             perch: {
-              spot: (event.ctrlKey && snapped(p)) || movedSpot(camera, kept.spot!, frame, p, event.shiftKey),
+              spot:
+                (event.ctrlKey && snapped(p)) ||
+                movedSpot(camera, kept.spot!, frame, p, event.shiftKey, above),
             },
           };
         if (grip === "tall" || grip === "wide" || grip === "deep") {
@@ -123,7 +126,7 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
           change = { layer: { lift: withValue(layer.lift, frame, Math.round(lift * 1e4) / 1e4) } };
         }
         if (grip === "turn") {
-          const to = movedSpot(camera, kept.spot!, frame, p, false);
+          const to = movedSpot(camera, kept.spot!, frame, p, false, on[1] - ground[1]);
           const [x, z] = [valueAt(to.x, frame) - on[0], valueAt(to.z, frame) - on[2]];
           const now = Math.atan2(spots.turn[0] - on[0], spots.turn[2] - on[2]);
           const turned = ((Math.atan2(x, z) - now) * 180) / Math.PI;
