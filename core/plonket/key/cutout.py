@@ -30,7 +30,7 @@ class CutOutKey(Model):
     choke: float = plain(0, label="Choke", low=-10, high=10, step=0.1, unit="px", group="Cut-out",
                          help="Moves the edge inwards, or outwards below nought.")  # fmt: skip
     soften: float = plain(0, label="Soften", low=0, high=20, step=0.1, unit="px", group="Cut-out")
-    clean: float = plain(100, label="Colours cleaned", low=0, high=100, step=1, unit="%", group="Cut-out",
+    clean: float = plain(100, label="Clean colours", low=0, high=100, step=1, unit="%", group="Cut-out",
                          help="How much of what is behind is taken off soft edges.")  # fmt: skip
 
 

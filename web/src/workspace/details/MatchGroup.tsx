@@ -53,7 +53,7 @@ export function MatchGroup({ layer, isClip }: { layer: Layer; isClip: boolean })
   return (
     <>
       <Group title="By itself">
-        <span className="flex gap-2">
+        <span className="flex gap-1">
           <Button aria-pressed={own === "checker"} onClick={() => show(own === "checker" ? null : "checker")}>
             On checker
           </Button>

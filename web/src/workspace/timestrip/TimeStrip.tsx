@@ -229,7 +229,7 @@ function KeyMarks({ numbers, scale }: { numbers: Moving[]; scale: Scale }) {
         </rect>
       ))}
       {!sorted.length && (
-        <text x="12" y="17" fontSize="11" fill="var(--ink-3)">
+        <text x="22" y="17" fontSize="11" fill="var(--ink-3)">
           No keys: the diamond beside a number sets one.
         </text>
       )}
