@@ -234,6 +234,9 @@ interface PictureProps {
   playing: boolean;
 }
 
+const SETTLED_MS = 120;
+const GIVEN_UP_MS = 2000;
+
 /** The canvas: draws exactly the frame asked for, or keeps the last one until that has arrived. */
 function Picture({
   address,
@@ -254,27 +257,43 @@ function Picture({
   const under = wipe === null ? null : clipUrl(asset, address.percent, frame);
   const skin = onion === null || onion === frame || playing ? null : frameUrl(address, onion);
 
+  // Full size takes four times as long: what changed is seen at half size first, and sharpens when nothing more changes.
+  const quick = address.percent === 100 ? frameUrl({ ...address, percent: 50 }, frame) : null;
+
   useEffect(() => {
     if (playing) return;
-    frameStore.forgetWaiting();
-    frameStore.want(url);
-    if (under) frameStore.want(under);
-    if (skin) frameStore.want(skin);
-    for (let k = 1; k <= 6; k++) {
+    const beside = [under, skin].filter((u) => u !== null);
+    const next: string[] = [];
+    for (let k = 1; k <= 6; k++)
       for (const near of [frame + k, frame - k])
         if (near >= 0 && near < frames) {
-          frameStore.want(frameUrl(address, near), false);
-          if (under && k <= 3) frameStore.want(clipUrl(asset, address.percent, near), false);
+          next.push(frameUrl(address, near));
+          if (under && k <= 3) next.push(clipUrl(asset, address.percent, near));
         }
+    const whole = () => frameStore.focus([url, ...beside], next);
+    if (!quick || frameStore.get(url) || frameStore.get(quick)) {
+      whole();
+      return;
     }
-  }, [url, under, skin, address, asset, frame, frames, playing]);
+    frameStore.focus([quick, ...beside], []);
+    let timer = setTimeout(whole, GIVEN_UP_MS);
+    const off = frameStore.onArrival((arrived) => {
+      if (arrived !== quick) return;
+      clearTimeout(timer);
+      timer = setTimeout(whole, SETTLED_MS);
+    });
+    return () => {
+      clearTimeout(timer);
+      off();
+    };
+  }, [url, quick, under, skin, address, asset, frame, frames, playing]);
 
   useEffect(
     () =>
       frameStore.onArrival((arrived) => {
-        if (arrived === url || arrived === under || arrived === skin) redraw((n) => n + 1);
+        if ([url, quick, under, skin].includes(arrived)) redraw((n) => n + 1);
       }),
-    [url, under, skin],
+    [url, quick, under, skin],
   );
 
   useEffect(() => {
@@ -283,7 +302,8 @@ function Picture({
     if (!element || !context) return;
     const ratio = devicePixelRatio;
     const wanted = { w: Math.round(size.w * ratio), h: Math.round(size.h * ratio) };
-    const bitmap = frameStore.get(url) ?? nearScale(address, frame);
+    const exact = frameStore.get(url);
+    const bitmap = exact ?? nearScale(address, frame);
     const original = under ? frameStore.get(under) : null;
     const ready = bitmap && (!under || original);
     const layout = `${wanted.w}x${wanted.h}:${mapping.zoom}:${mapping.x}:${mapping.y}`;
@@ -322,7 +342,7 @@ function Picture({
     element.dataset["onion"] = over ? String(onion) : "";
     drawn.current = layout;
     if (ready) element.dataset["frame"] = String(frame);
-    if (ready) element.dataset["url"] = url;
+    if (ready && exact) element.dataset["url"] = url;
   });
 
   return (

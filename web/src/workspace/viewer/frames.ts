@@ -5,6 +5,9 @@ const AT_ONCE = 5;
 /** A browser has six connections to a server: while frames take longer than this, they must not take them all. */
 const SLOW_MS = 500;
 const SLOW_AT_ONCE = 2;
+/** Frames fetched in advance share the machine with the one that is waited for: few at a time, and after a pause. */
+const AHEAD_AT_ONCE = 2;
+const PAUSE_MS = 200;
 
 interface Entry {
   bitmap: ImageBitmap;
@@ -14,8 +17,11 @@ interface Entry {
 export class FrameStore {
   private kept = new Map<string, Entry>();
   private bytes = 0;
-  private running = new Map<string, Promise<ImageBitmap | null>>();
-  private waiting: string[] = [];
+  private running = new Map<string, { ahead: boolean; stop: AbortController }>();
+  private urgent: string[] = [];
+  private ahead: string[] = [];
+  private pausedUntil = 0;
+  private timer: ReturnType<typeof setTimeout> | null = null;
   private listeners = new Set<(url: string) => void>();
   /** How long a frame took lately; not known at first, and then taken for slow. */
   private took = SLOW_MS + 1;
@@ -34,19 +40,30 @@ export class FrameStore {
     return entry.bitmap;
   }
 
-  /** Ask for a frame now, ahead of those that were only wanted in advance. */
-  want(url: string, urgent = true): void {
-    if (this.kept.has(url) || this.running.has(url)) return;
-    this.waiting = this.waiting.filter((u) => u !== url);
-    if (urgent) this.waiting.unshift(url);
-    else this.waiting.push(url);
-    this.waiting.length = Math.min(this.waiting.length, 40);
+  /** Ask for one more frame now. */
+  want(url: string): void {
+    this.ask(url, this.urgent);
     this.pump();
   }
 
-  /** Forget what was wanted in advance (the playhead has jumped). */
-  forgetWaiting(): void {
-    this.waiting = [];
+  /** What is looked at now, and what may be next: all else that was wanted is forgotten, and advance fetches given up. */
+  focus(now: readonly string[], next: readonly string[]): void {
+    this.urgent = [];
+    this.ahead = [];
+    for (const [url, one] of this.running)
+      if (one.ahead && !now.includes(url) && !next.includes(url)) {
+        one.stop.abort();
+        this.running.delete(url);
+      }
+    for (const url of now) this.ask(url, this.urgent);
+    for (const url of next) this.ask(url, this.ahead);
+    this.pump();
+  }
+
+  private ask(url: string, list: string[]): void {
+    const underWay = this.running.get(url);
+    if (underWay && list === this.urgent) underWay.ahead = false;
+    if (!underWay && !this.kept.has(url) && !list.includes(url)) list.push(url);
   }
 
   put(url: string, bitmap: ImageBitmap): void {
@@ -67,25 +84,40 @@ export class FrameStore {
   }
 
   private pump(): void {
-    while (this.running.size < (this.took > SLOW_MS ? SLOW_AT_ONCE : AT_ONCE)) {
-      const url = this.waiting.shift();
-      if (!url) return;
-      const began = performance.now();
-      const work = load(url).then((bitmap) => {
-        this.running.delete(url);
-        this.took = 0.5 * this.took + 0.5 * (performance.now() - began);
-        if (bitmap) this.put(url, bitmap);
+    const room = this.took > SLOW_MS ? SLOW_AT_ONCE : AT_ONCE;
+    while (this.urgent.length && this.running.size < room) this.start(this.urgent.shift()!, false);
+    const waitedFor = [...this.running.values()].some((one) => !one.ahead);
+    if (!this.ahead.length || this.urgent.length || waitedFor) return;
+    const pause = this.pausedUntil - performance.now();
+    if (pause > 0) {
+      this.timer ??= setTimeout(() => {
+        this.timer = null;
         this.pump();
-        return bitmap;
-      });
-      this.running.set(url, work);
+      }, pause);
+      return;
     }
+    while (this.ahead.length && this.running.size < Math.min(room, AHEAD_AT_ONCE))
+      this.start(this.ahead.shift()!, true);
+  }
+
+  private start(url: string, ahead: boolean): void {
+    if (this.kept.has(url) || this.running.has(url)) return;
+    const one = { ahead, stop: new AbortController() };
+    this.running.set(url, one);
+    const began = performance.now();
+    void load(url, one.stop.signal).then((bitmap) => {
+      if (this.running.get(url) === one) this.running.delete(url);
+      if (!one.stop.signal.aborted) this.took = 0.5 * this.took + 0.5 * (performance.now() - began);
+      if (!one.ahead) this.pausedUntil = performance.now() + PAUSE_MS;
+      if (bitmap) this.put(url, bitmap);
+      this.pump();
+    });
   }
 }
 
-async function load(url: string): Promise<ImageBitmap | null> {
+async function load(url: string, signal: AbortSignal): Promise<ImageBitmap | null> {
   try {
-    const answer = await fetch(url);
+    const answer = await fetch(url, { signal });
     if (!answer.ok) return null;
     return await createImageBitmap(await answer.blob());
   } catch {
