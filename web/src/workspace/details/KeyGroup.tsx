@@ -155,12 +155,25 @@ function CleanChoice({ value, onChange }: { value: string | null; onChange: (v: 
   );
 }
 
+const seenByKey = (layer: Keyable) =>
+  JSON.stringify([
+    layer.key,
+    layer.asset,
+    layer.masks,
+    layer.starts,
+    layer.speed,
+    layer.first,
+    layer.last,
+    layer.after,
+  ]) + JSON.stringify([layer.by_keys, layer.shows, layer.between]);
+
 /** How clean the matte is in this frame, as measured. */
 function Quality({ layer }: { layer: Keyable }) {
-  const { shotId, record } = useOpenShot();
+  const { shotId } = useOpenShot();
   const { frame, playing } = useWorkspace();
   const { data } = useQuery({
-    queryKey: ["matte", shotId, record.number, layer.id, frame],
+    // Only what the key sees: measuring takes its time, and the picture waits for it.
+    queryKey: ["matte", shotId, layer.id, seenByKey(layer), frame],
     queryFn: () =>
       get<{ noise: number; holes: number } | null>(
         `/shots/${shotId}/layers/${layer.id}/matte?frame=${frame}`,

@@ -267,7 +267,7 @@ function Picture({
     for (let k = 1; k <= 6; k++)
       for (const near of [frame + k, frame - k])
         if (near >= 0 && near < frames) {
-          next.push(frameUrl(address, near));
+          next.push(frameUrl(quick ? { ...address, percent: 50 } : address, near));
           if (under && k <= 3) next.push(clipUrl(asset, address.percent, near));
         }
     const whole = () => frameStore.focus([url, ...beside], next);

@@ -5,9 +5,9 @@ const AT_ONCE = 5;
 /** A browser has six connections to a server: while frames take longer than this, they must not take them all. */
 const SLOW_MS = 500;
 const SLOW_AT_ONCE = 2;
-/** Frames fetched in advance share the machine with the one that is waited for: few at a time, and after a pause. */
-const AHEAD_AT_ONCE = 2;
-const PAUSE_MS = 200;
+/** Frames fetched in advance share the machine with the one that is waited for: one at a time, and after a pause. */
+const AHEAD_AT_ONCE = 1;
+const PAUSE_MS = 400;
 
 interface Entry {
   bitmap: ImageBitmap;
