@@ -279,7 +279,7 @@ def pivot_at(
         return None
     place = camera.turn(frame) @ (local * [1.0, -1.0, -1.0]) + camera.eye(frame)
     pivot = np.linalg.solve(m[:3, :3], place - m[:3, 3])
-    return pivot, m[:3, :3] @ (pivot - np.array(layer.pivot))
+    return np.asarray(pivot), np.asarray(m[:3, :3] @ (pivot - np.array(layer.pivot)))
 
 
 def _lights(layer: ModelLayer, camera: RoomCamera, room: Set, frame: int) -> Lights:

@@ -153,8 +153,8 @@ class _Pass:
         ignored: Callable[[int], NDArray[np.bool_]] | None,
     ) -> None:  # fmt: skip
         self.motion, self.clip = motion, clip
-        self.ignored = ignored or (lambda _: None)
-        self.hidden = self.ignored(frame)
+        self.ignored = ignored
+        self.hidden = self._ignored(frame)
         self.places = Places(surface, focal, clip.info.size, motion.detail / 100)
         luma = clip.luma(frame)
         self.places.learn(Levels.of(luma), stood, self.hidden)
@@ -170,7 +170,7 @@ class _Pass:
     def visit(self, frame: int, into: _Paths) -> None:
         luma = self.clip.luma(frame)
         levels = Levels.of(luma)
-        hidden = self.ignored(frame)
+        hidden = self._ignored(frame)
         found = self._found(levels, luma, hidden)
         limit = self.motion.strictness / 100
         if found is None or found.likeness < limit or not found.noise_px < LOST_ABOVE_PX:
@@ -184,6 +184,9 @@ class _Pass:
             self.places.learn(levels, found.stood, hidden)
         into.stood[frame], into.off[frame], into.places[frame] = found.stood, found.noise_px, found.places
         into.sure[frame] = float(np.clip((found.likeness - 0.2) / 0.75, 0.05, 1))
+
+    def _ignored(self, frame: int) -> NDArray[np.bool_] | None:
+        return None if self.ignored is None else self.ignored(frame)
 
     def _found(self, levels: Levels, luma: U8, hidden: NDArray[np.bool_] | None) -> Found | None:
         reach = self.motion.reach_px
