@@ -1,4 +1,5 @@
-"""What the browser works out by itself is what the core works out: numbers, followers, rooms, outlines; and its patches."""
+"""What the browser works out by itself is what the core works out: numbers, followers, rooms, outlines; its patches; and what it
+asks for when."""
 
 from __future__ import annotations
 
@@ -306,6 +307,90 @@ def furnished() -> Shot:
             {"kind": "still", "id": "deeper", "name": "Deeper", "asset": asset, **size, "matte": "deep"}]}],
         "finish": [rays],
     })  # fmt: skip
+
+
+class Frames(Alike):
+    """What the viewer asks the server for, and when; the server's answers are given by hand."""
+
+    def open(self) -> list[str]:
+        return list(self.say("frames.open"))
+
+    def test_what_is_looked_at_comes_first_and_the_next_ones_wait_for_a_pause(self) -> None:
+        ahead = [f"a{k}" for k in range(4)]
+        self.say("frames.focus", ["a"], ahead)
+        self.assertEqual(self.open(), ["a"], "nothing is fetched in advance while a picture is waited for")
+        self.say("frames.answer", "a")
+        self.assertTrue(self.say("frames.kept", "a"))
+        self.assertEqual(self.open(), [], "an edit that follows at once has the server to itself")
+        self.say("frames.pause", 450)
+        self.assertEqual(self.open(), ["a0"], "one at a time")
+        self.say("frames.answer", "a0")
+        self.assertEqual(self.open(), ["a1"])
+        # The shot changes: the next frames of the version before are given up, not finished.
+        self.say("frames.focus", ["b"], ["b0"])
+        self.assertEqual(self.open(), ["b"])
+        self.assertIn("a1", self.say("frames.givenUp"))
+        self.say("frames.answer", "b")
+        self.say("frames.pause", 450)
+        # A step to a frame that is on its way goes on waiting for it.
+        self.assertEqual(self.open(), ["b0"])
+        self.say("frames.focus", ["b0"], ["b1"])
+        self.assertEqual(self.open(), ["b0"])
+        self.assertNotIn("b0", self.say("frames.givenUp"))
+        self.say("frames.answer", "b0")
+        self.assertTrue(self.say("frames.kept", "b0"))
+        self.say("frames.focus", [], [])
+
+    def test_what_is_kept_is_not_asked_for_again(self) -> None:
+        self.say("frames.focus", ["k", "l"], [])
+        self.assertEqual(self.open(), ["k", "l"])
+        for url in ("k", "l"):
+            self.say("frames.answer", url)
+        self.say("frames.focus", ["l", "k"], [])
+        self.assertEqual(self.open(), [])
+
+
+class Workspace(Alike):
+    """The small store of selection, playhead and tool."""
+
+    def state(self, *actions: dict[str, Any]) -> dict[str, Any]:
+        self.say("workspace.act", {"do": "reset"})
+        for action in actions:
+            self.say("workspace.act", action)
+        return dict(self.say("workspace.state"))
+
+    def test_choosing_something_else_puts_tools_and_picks_away(self) -> None:
+        chosen = {"kind": "layer", "id": "boat"}
+        state = self.state({"do": "tool", "tool": "plonk", "asset": "a" * 64, "as": "pin"}, {"do": "pick-detail", "id": "7"},
+                           {"do": "mask", "id": "m"}, {"do": "look", "id": "l"}, {"do": "choose", "chosen": chosen})  # fmt: skip
+        self.assertEqual((state["chosen"], state["tool"], state["plonking"]), (chosen, "handle", None))
+        self.assertEqual((state["picked"], state["mask"], state["look"], state["lookMasks"]), ([], None, None, False))
+
+    def test_only_one_way_of_looking_at_a_time(self) -> None:
+        ways = [{"do": "view", "view": "matte"}, {"do": "wipe", "at": 0.5}, {"do": "held", "motion": "m"},
+                {"do": "alone", "alone": {"layer": "l", "over": "checker"}}]  # fmt: skip
+        for first in ways:
+            for then in ways:
+                state = self.state(first, then)
+                on = [state["view"] != "final", state["wipe"] is not None, state["held"] is not None, state["alone"] is not None]
+                self.assertEqual(sum(on), 1, (first, then))
+                self.assertEqual(on.index(True), ways.index(then))
+
+    def test_details_are_picked_one_by_one_or_together(self) -> None:
+        pick = {"do": "pick-detail"}
+        self.assertEqual(self.state(pick | {"id": "1"}, pick | {"id": "2"})["picked"], ["2"])
+        both = self.state(pick | {"id": "1"}, pick | {"id": "2", "add": True})
+        self.assertEqual(both["picked"], ["1", "2"])
+        again = self.state(pick | {"id": "1"}, pick | {"id": "2", "add": True}, pick | {"id": "1", "add": True})
+        self.assertEqual(again["picked"], ["2"])
+        self.assertEqual(self.state(pick | {"id": "1"}, pick | {"id": None})["picked"], [])
+
+    def test_another_frame_or_shot_leaves_nothing_behind(self) -> None:
+        self.assertIsNone(self.state({"do": "loupe", "at": {"x": 4, "y": 5}}, {"do": "frame", "frame": 9})["loupe"])
+        fresh = self.state()
+        used = self.state({"do": "frame", "frame": 12}, {"do": "curves", "on": True}, {"do": "room", "show": {"boxes": True}},
+                          {"do": "open", "what": "deliver", "on": True}, {"do": "reset"})  # fmt: skip
+        self.assertEqual(used, fresh)
 
 
 def strings(thing: Any) -> Iterator[str]:
