@@ -342,7 +342,8 @@ function Picture({
     element.dataset["onion"] = over ? String(onion) : "";
     drawn.current = layout;
     if (ready) element.dataset["frame"] = String(frame);
-    if (ready && exact) element.dataset["url"] = url;
+    // Empty while another scale stands in for the frame asked for.
+    if (ready) element.dataset["url"] = exact ? url : "";
   });
 
   return (
@@ -350,6 +351,7 @@ function Picture({
       ref={canvas}
       aria-label={`Frame ${frame}`}
       role="img"
+      data-url=""
       className="absolute inset-0 size-full"
       style={{ width: size.w, height: size.h }}
     />
