@@ -165,7 +165,7 @@ class BrowserTest(TransactionTestCase):
 
     def canvas_pixels(self) -> Any:
         """What the viewer's canvas shows, as RGB (h, w, 3), once it is there in the size that is asked for."""
-        self.page.wait_for_function("() => document.querySelector('canvas[data-frame]').dataset.url !== ''")
+        self.page.wait_for_function("() => document.querySelector('canvas[data-frame]').dataset.url !== ''", timeout=180_000)
         data = self.page.evaluate("() => document.querySelector('canvas[data-frame]').toDataURL('image/png')")
         picture = cv2.imdecode(np.frombuffer(base64.b64decode(data.split(",")[1]), np.uint8), cv2.IMREAD_COLOR)
         assert picture is not None

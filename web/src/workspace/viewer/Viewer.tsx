@@ -141,6 +141,7 @@ export function Viewer() {
           <>
             <Picture
               address={address}
+              halfFirst={!filmed}
               asset={footage.asset}
               frame={frame}
               frames={footage.frames}
@@ -223,6 +224,8 @@ function panFrom(e: React.PointerEvent<HTMLDivElement>, mapping: Mapping) {
 
 interface PictureProps {
   address: FrameAddress;
+  /** Whether a change is shown at half size until the full one is here; filming a model twice would take longer. */
+  halfFirst: boolean;
   asset: string;
   frame: number;
   frames: number;
@@ -240,6 +243,7 @@ const GIVEN_UP_MS = 2000;
 /** The canvas: draws exactly the frame asked for, or keeps the last one until that has arrived. */
 function Picture({
   address,
+  halfFirst,
   asset,
   frame,
   frames,
@@ -258,7 +262,7 @@ function Picture({
   const skin = onion === null || onion === frame || playing ? null : frameUrl(address, onion);
 
   // Full size takes four times as long: what changed is seen at half size first, and sharpens when nothing more changes.
-  const quick = address.percent === 100 ? frameUrl({ ...address, percent: 50 }, frame) : null;
+  const quick = halfFirst && address.percent === 100 ? frameUrl({ ...address, percent: 50 }, frame) : null;
 
   useEffect(() => {
     if (playing) return;
