@@ -242,7 +242,8 @@ class Bench(BrowserTest):
         until(lambda: self.document()["stack"][0]["key"]["lone"] == 90, 20, "the marks to go")
         out = open_clip(self.deliver())
         self.addCleanup(out.close)
-        world = self.on_bench(spot)
+        seen = self.camera()
+        world = np.array([perch["spot"][axis] for axis in "xyz"])
         stands = []
         for i in range(0, FRAMES, 5):
             plate, rgb = room().frames[i].astype(int), out.rgb(i).astype(int)
@@ -252,11 +253,9 @@ class Bench(BrowserTest):
             # Nothing of the cloth came with him.
             green = rgb[..., 1] - np.maximum(rgb[..., 0], rgb[..., 2])
             self.assertLess(int(((green > 30) & (covered > 0)).sum()), 0.01 * len(ys), i)
-            at = float(room().times[i])
-            foot = room().camera.project(at, world[None])[0]
-            near = float(np.linalg.norm(room().camera.pose(at)[0] - world))
+            foot, near = seen.project(i, world), float(np.linalg.norm(seen.eye(i) - world))
             stands.append((np.array([xs.mean(), ys.mean()]) + 0.5 - foot) * near)
-        # He stands over the place that was clicked, as far from it as he is large, in every frame.
+        # He stands over the place in the room where he was put, as far from it as he is large, in every frame.
         off = (np.array(stands) - np.mean(stands, axis=0)) / near
         self.assertLess(float(np.sqrt((off**2).sum(axis=1).mean())), 1.0, off.tolist())
         self.assertLess(abs(float(np.mean(stands, axis=0)[0] / near)), 40)
