@@ -1,0 +1,153 @@
+import { useEffect, useRef, useState } from "react";
+import { clipUrl, type FrameAddress, frameStore, frameUrl } from "~/workspace/viewer/frames";
+import type { Mapping } from "~/workspace/viewer/viewport";
+
+interface PictureProps {
+  address: FrameAddress;
+  /** Whether a change is shown at half size until the full one is here; filming a model twice would take longer. */
+  halfFirst: boolean;
+  asset: string;
+  frame: number;
+  frames: number;
+  mapping: Mapping;
+  picture: { w: number; h: number };
+  size: { w: number; h: number };
+  wipe: number | null;
+  onion: number | null;
+  playing: boolean;
+}
+
+const SETTLED_MS = 120;
+const GIVEN_UP_MS = 2000;
+
+/** The canvas: draws exactly the frame asked for, or keeps the last one until that has arrived. */
+export function Picture({
+  address,
+  halfFirst,
+  asset,
+  frame,
+  frames,
+  mapping,
+  picture,
+  size,
+  wipe,
+  onion,
+  playing,
+}: PictureProps) {
+  const canvas = useRef<HTMLCanvasElement>(null);
+  const [, redraw] = useState(0);
+  const drawn = useRef("");
+  const url = frameUrl(address, frame);
+  const under = wipe === null ? null : clipUrl(asset, address.percent, frame);
+  const skin = onion === null || onion === frame || playing ? null : frameUrl(address, onion);
+
+  // Full size takes four times as long: what changed is seen at half size first, and sharpens when nothing more changes.
+  const quick = halfFirst && address.percent === 100 ? frameUrl({ ...address, percent: 50 }, frame) : null;
+
+  useEffect(() => {
+    if (playing) return;
+    const beside = [under, skin].filter((u) => u !== null);
+    const next: string[] = [];
+    for (let k = 1; k <= 6; k++)
+      for (const near of [frame + k, frame - k])
+        if (near >= 0 && near < frames) {
+          next.push(frameUrl(quick ? { ...address, percent: 50 } : address, near));
+          if (under && k <= 3) next.push(clipUrl(asset, address.percent, near));
+        }
+    const whole = () => frameStore.focus([url, ...beside], next);
+    if (!quick || frameStore.get(url) || frameStore.get(quick)) {
+      whole();
+      return;
+    }
+    frameStore.focus([quick, ...beside], []);
+    let timer = setTimeout(whole, GIVEN_UP_MS);
+    const off = frameStore.onArrival((arrived) => {
+      if (arrived !== quick) return;
+      clearTimeout(timer);
+      timer = setTimeout(whole, SETTLED_MS);
+    });
+    return () => {
+      clearTimeout(timer);
+      off();
+    };
+  }, [url, quick, under, skin, address, asset, frame, frames, playing]);
+
+  useEffect(
+    () =>
+      frameStore.onArrival((arrived) => {
+        if ([url, quick, under, skin].includes(arrived)) redraw((n) => n + 1);
+      }),
+    [url, quick, under, skin],
+  );
+
+  useEffect(() => {
+    const element = canvas.current;
+    const context = element?.getContext("2d", { alpha: false });
+    if (!element || !context) return;
+    const ratio = devicePixelRatio;
+    const wanted = { w: Math.round(size.w * ratio), h: Math.round(size.h * ratio) };
+    const exact = frameStore.get(url);
+    const bitmap = exact ?? nearScale(address, frame);
+    const original = under ? frameStore.get(under) : null;
+    const ready = bitmap && (!under || original);
+    const layout = `${wanted.w}x${wanted.h}:${mapping.zoom}:${mapping.x}:${mapping.y}`;
+    if (!ready && drawn.current === layout) return; // Keep the last frame on screen until this one is here.
+    if (element.width !== wanted.w || element.height !== wanted.h) {
+      element.width = wanted.w;
+      element.height = wanted.h;
+    }
+    context.setTransform(1, 0, 0, 1, 0, 0);
+    context.fillStyle = getComputedStyle(element).getPropertyValue("--well");
+    context.fillRect(0, 0, wanted.w, wanted.h);
+    const box = [
+      mapping.x * ratio,
+      mapping.y * ratio,
+      picture.w * mapping.zoom * ratio,
+      picture.h * mapping.zoom * ratio,
+    ] as const;
+    const soft = mapping.zoom * ratio < 3;
+    context.imageSmoothingEnabled = soft;
+    context.imageSmoothingQuality = "high";
+    if (bitmap) context.drawImage(bitmap, ...box);
+    if (original && wipe !== null) {
+      context.save();
+      context.beginPath();
+      context.rect(box[0], box[1], box[2] * wipe, box[3]);
+      context.clip();
+      context.drawImage(original, ...box);
+      context.restore();
+    }
+    const over = skin ? frameStore.get(skin) : null;
+    if (over) {
+      context.globalAlpha = 0.5;
+      context.drawImage(over, ...box);
+      context.globalAlpha = 1;
+    }
+    element.dataset["onion"] = over ? String(onion) : "";
+    drawn.current = layout;
+    if (ready) element.dataset["frame"] = String(frame);
+    // Empty while another scale stands in for the frame asked for.
+    if (ready) element.dataset["url"] = exact ? url : "";
+  });
+
+  return (
+    <canvas
+      ref={canvas}
+      aria-label={`Frame ${frame}`}
+      role="img"
+      data-url=""
+      className="absolute inset-0 size-full"
+      style={{ width: size.w, height: size.h }}
+    />
+  );
+}
+
+/** The same frame at another scale, shown until the wanted one arrives. */
+function nearScale(address: FrameAddress, frame: number): ImageBitmap | null {
+  for (const percent of [100, 50, 25])
+    if (percent !== address.percent) {
+      const found = frameStore.get(frameUrl({ ...address, percent }, frame));
+      if (found) return found;
+    }
+  return null;
+}
