@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { get } from "~/api/client";
+import { type Job, get } from "~/api/client";
 import { useLive } from "~/api/events";
 import { Button } from "~/ui/Button";
 import { OnOff } from "~/ui/OnOff";
@@ -9,17 +9,24 @@ import { stopJob, useLayerAhead, useMendAhead } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
 import { Group, Row } from "~/workspace/details/Group";
 
+/** The job of a kind that is under way, and a word that changes whenever one of them starts or ends. */
+function useAheadJob(is: (job: Job) => boolean) {
+  const jobs = useLive((s) => s.jobs);
+  const mine = Object.values(jobs).filter(is);
+  const under = (j: Job) => ["queued", "running", "stopping"].includes(j.state);
+  // A job may be over before its start was drawn: the ones that ended tell as much as the one that runs.
+  const told = `${mine.find(under)?.id ?? ""} ${mine.filter((j) => !under(j)).length}`;
+  return { job: mine.find(under), told };
+}
+
 /** Filling takes its time: all frames of the range can be worked out ahead, to play and deliver at once. */
 export function Ahead() {
   const { record, shotId } = useOpenShot();
   const run = useMendAhead();
-  const job = useLive((s) =>
-    Object.values(s.jobs).find(
-      (j) => j.shot === shotId && j.kind === "mend" && ["queued", "running", "stopping"].includes(j.state),
-    ),
-  );
+  const { job, told } = useAheadJob((j) => j.shot === shotId && j.kind === "mend");
   const { data } = useQuery({
-    queryKey: ["ahead", shotId, record.number, Boolean(job)],
+    queryKey: ["ahead", shotId, record.number, told],
+    placeholderData: (before, query) => (query?.queryKey[1] === shotId ? before : undefined),
     queryFn: () => get<{ done: number; total: number; unseen: number | null }>(`/shots/${shotId}/ahead`),
   });
   if (!data) return null;
@@ -62,17 +69,12 @@ export function LayerAhead({ layer, what }: { layer: string; what: "filmed" | "c
   const [full, setFull] = useState(false);
   const percent = full ? 100 : 50;
   const run = useLayerAhead();
-  const job = useLive((s) =>
-    Object.values(s.jobs).find(
-      (j) =>
-        j.shot === shotId &&
-        j.kind === "ahead" &&
-        j.layer === layer &&
-        ["queued", "running", "stopping"].includes(j.state),
-    ),
-  );
+  const { job, told } = useAheadJob((j) => j.shot === shotId && j.kind === "ahead" && j.layer === layer);
   const { data } = useQuery({
-    queryKey: ["layer-ahead", shotId, record.number, layer, percent, Boolean(job)],
+    queryKey: ["layer-ahead", shotId, record.number, layer, percent, told],
+    // What was known before stands until it is counted again: the button does not go from under the pointer.
+    placeholderData: (before, query) =>
+      query?.queryKey[3] === layer && query.queryKey[4] === percent ? before : undefined,
     queryFn: () =>
       get<{ slow: boolean; done: number; total: number }>(
         `/shots/${shotId}/layers/${layer}/ahead?percent=${percent}`,
