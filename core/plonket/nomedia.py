@@ -22,6 +22,7 @@ class NoMedia:
 
     view: ViewPath | None = None
     footage: str | None = None
+    room: str | None = None
 
     def __init__(self, size: tuple[int, int]) -> None:
         self.size = size

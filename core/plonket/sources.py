@@ -161,6 +161,15 @@ class ShotSources:
         return RoomCamera(measured, found.room, found.reference_frame if found.before_still_camera else None)
 
     @property
+    def room(self) -> str | None:
+        # What moves by itself has a room as well: the camera's comes first.
+        for motion in sorted(self.shot.motions, key=lambda m: not isinstance(m, CameraMotion)):
+            camera = self.camera(motion.id) if isinstance(motion, RoomMotion) else None
+            if camera is not None and camera.track.kind == "full":
+                return motion.id
+        return None
+
+    @property
     def footage(self) -> str | None:
         return self.shot.footage.asset if self.shot.footage else None
 

@@ -14,6 +14,7 @@ from plonket.conventions import F64
 from plonket.errors import BadInput
 from plonket.fields import shifted
 from plonket.layers.model import ModelLayer, pivot_at, stands
+from plonket.layers.solid import landing
 from plonket.meshes.models import read_model
 from plonket.motion.camera.known import RoomMotion
 from plonket.motion.camera.room import Room, along, at_origin, laid, measured, nudged, suggested, surface
@@ -25,7 +26,7 @@ from plonket.shot import Shot as Document
 from plonket.sources import ShotSources
 from plonket_server.pool import pool
 from shots.api import ShotOut, shot_out
-from shots.editing import change_shot, find_shot
+from shots.editing import change_shot, document_of, find_shot
 
 router = Router(tags=["rooms"])
 Does = Literal["ground", "origin", "axis", "scale", "suggest", "turn", "raise"]
@@ -90,6 +91,32 @@ def add_surface(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: 
         return document.model_copy(update={"perches": [*document.perches, perch]})
 
     return shot_out(change_shot(shot_id, "A surface through details", change))
+
+
+class LandingIn(Schema):
+    frame: int = Field(ge=0)
+    pixel: tuple[float, float] = Field(description="x, y on the clip's frame")
+    surface: str | None = Field(default=None, description="A perch in the room whose flat wall takes it")
+
+
+class LandingOut(Schema):
+    place: tuple[float, float, float] | None = Field(description="Metres in the room; none: the sky")
+    on: str | None = Field(description="The model or form that is met; none: the ground, or the surface that was named")
+
+
+@router.post("/shots/{shot_id}/motions/{motion_id}/landing", response=LandingOut)
+def land(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: LandingIn) -> Any:
+    """What a click on the picture meets in a room."""
+    sources = ShotSources(document_of(find_shot(shot_id)), pool())
+    camera = sources.camera(motion_id)
+    if camera is None or camera.track.kind != "full":
+        raise BadInput("room.unsolved", "This motion is not solved in 3D yet. Measure it first.")
+    seat = sources.seat(body.surface) if body.surface else None
+    found = landing(sources, motion_id, min(body.frame, camera.track.frames - 1), body.pixel, seat[1] if seat else None)
+    if found is None:
+        return LandingOut(place=None, on=None)
+    x, y, z = (round(float(v), 5) for v in found.place)
+    return LandingOut(place=(x, y, z), on=found.on)
 
 
 class PivotIn(Schema):

@@ -219,6 +219,55 @@ class Bench(BrowserTest):
         until(lambda: self.document()["stack"][0]["tall"] == 0.1, 20, "the height")
         page.keyboard.press("Control+z")
         until(lambda: self.document()["stack"][0]["tall"] == layer["tall"], 20, "undo")
+        self._the_sun_is_pulled_round(layer)
+        self._another_stands_on_what_is_really_there()
+
+    def _the_sun_is_pulled_round(self, layer: dict[str, Any]) -> None:
+        page = self.page
+        sun = page.get_by_role("button", name="Turn the sun on whale")
+        box = sun.bounding_box()
+        assert box
+        x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+        page.mouse.move(x, y)
+        page.mouse.down()
+        page.mouse.move(x + 60, y + 6, steps=6)
+        page.mouse.up()
+        until(lambda: self.document()["stack"][0]["sun_heading"] > layer["sun_heading"] + 20, 20, "the sun to go right")
+        # It lies where it was let go.
+        after = sun.bounding_box()
+        assert after
+        self.assertAlmostEqual(after["x"] + after["width"] / 2, x + 60, delta=2)
+        self.assertAlmostEqual(after["y"] + after["height"] / 2, y + 6, delta=2)
+        height = self.document()["stack"][0]["sun_height"]
+        sun.focus()
+        page.keyboard.press("Shift+ArrowUp")
+        until(lambda: abs(self.document()["stack"][0]["sun_height"] - min(90, height + 10)) < 0.2, 20, "the sun to rise")
+        for _ in range(2):
+            page.keyboard.press("Control+z")
+        until(lambda: self.document()["stack"][0]["sun_heading"] == layer["sun_heading"], 20, "undo")
+
+    def _another_stands_on_what_is_really_there(self) -> None:
+        page = self.page
+        page.get_by_role("button", name="Plonk", exact=True).first.click()
+        page.get_by_role("menuitem", name="What is really there").click()
+        page.mouse.click(*self.screen(220, 290, SIZE))
+        until(lambda: self.document()["stack"][0]["kind"] == "form", 20, "the form")
+        form = self.document()["stack"][0]
+        spot = Spot.model_validate(self.document()["perches"][-1]["spot"])
+        top = self.camera().project(0, spot.place(0) + [0, form["tall"], 0])
+        page.keyboard.press("p")
+        page.get_by_role("dialog").get_by_role("button", name="Plonk whale").click()
+        page.mouse.click(*self.screen(float(top[0]), float(top[1]), SIZE))
+        until(lambda: self.document()["stack"][0]["kind"] == "model", 20, "the second whale")
+        self.assertAlmostEqual(self.document()["stack"][0]["lift"], form["tall"], delta=1e-3)
+        self.assertEqual(self.document()["perches"][-1]["spot"]["y"], 0, "its spot stays on the ground")
+        # It is drawn where it was put, and lit by the first one's sun.
+        grip = page.locator('[data-model-grip="move"]').bounding_box()
+        assert grip
+        at = self.screen(float(top[0]), float(top[1]), SIZE)
+        self.assertAlmostEqual(grip["x"] + grip["width"] / 2, at[0], delta=1.5)
+        self.assertAlmostEqual(grip["y"] + grip["height"] / 2, at[1], delta=1.5)
+        expect(page.get_by_role("button", name="Turn the sun on whale", exact=True)).to_be_visible()
 
     @unittest.skipUnless((CLIPS / "keeper.mp4").exists(), "the demo clips are not here")
     def test_the_keyed_keeper_stands_on_the_bench_and_stays(self) -> None:

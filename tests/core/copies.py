@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import json
+import shutil
 import subprocess
 import tempfile
+import unittest
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 ROOT = Path(__file__).resolve().parents[2]
 WEB = ROOT / "web"
@@ -55,3 +57,20 @@ class Copies:
             if pipe:
                 pipe.close()
         self.folder.cleanup()
+
+
+def dumped(thing: Any) -> Any:
+    return thing.model_dump(mode="json") if hasattr(thing, "model_dump") else thing
+
+
+@unittest.skipUnless(shutil.which("node") and (WEB / "node_modules").exists(), "the front end's packages are not here")
+class Alike(unittest.TestCase):
+    browser: ClassVar[Copies]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.browser = Copies()
+        cls.addClassCleanup(cls.browser.close)
+
+    def say(self, name: str, *args: Any) -> Any:
+        return self.browser.call(name, *[dumped(a) for a in args])

@@ -7,6 +7,7 @@ import * as patches from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 import * as keyed from "~/workspace/timestrip/keyed";
 import { FrameStore } from "~/workspace/viewer/frames";
+import * as sun from "~/workspace/viewer/sun";
 import * as viewport from "~/workspace/viewer/viewport";
 
 type Call = (...args: unknown[]) => unknown;
@@ -42,7 +43,7 @@ const workspace = {
   state: () => ({ ...useWorkspace.getState(), act: null }),
 };
 
-const modules = { camera, geometry, outline, patches, keyed, viewport, frames, workspace } as unknown as Record<
+const modules = { camera, geometry, outline, patches, keyed, viewport, frames, workspace, sun } as unknown as Record<
   string,
   Record<string, Call>
 >;

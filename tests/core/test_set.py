@@ -3,195 +3,25 @@ and the plate of other frames projected on forms."""
 
 from __future__ import annotations
 
-import tempfile
-import unittest
-from collections.abc import Sequence
-from pathlib import Path
-
 import cv2
 import numpy as np
-import trimesh
 
-from plonket.checks.rough import grain_of
 from plonket.colour import encode_8bit, linear_from_8bit
-from plonket.comp.render import render_frame
-from plonket.conventions import F32, F64, U8
-from plonket.fields import shifted
+from plonket.conventions import F64, U8
 from plonket.layers import form as forms
-from plonket.layers.common import LayerModel
 from plonket.layers.form import FormLayer
 from plonket.layers.light import DomeLayer, LampLayer
-from plonket.layers.model import ModelLayer, draw, order_for, pivot_at, stands
-from plonket.looks.blur import Blur
-from plonket.match import match_to_plate
-from plonket.meshes.models import read_model
 from plonket.motion.camera.room import Room
-from plonket.motion.camera.settings import CameraMotion
 from plonket.motion.camera.spot import Spot
 from plonket.motion.camera.view import RoomCamera
-from plonket.motion.following import Follow
-from plonket.motion.perch import Perch
-from plonket.nomedia import NoMedia
-from plonket.scene.client import Renderer
 from plonket.scene.kept import FilmStore
-from plonket.scene.request import Lights, Order, order_digest
-from plonket.shot import Footage, Shot
+from plonket.scene.request import order_digest
+from tests.core.furnished import RENDERER, Furnished, Rooms
 from tests.core.test_scene import SIZE, camera
-
-RENDERER = Renderer()
 
 
 def tearDownModule() -> None:
     RENDERER.close()
-
-
-class Furnished(NoMedia):
-    """A room with things on spots of their own, by the id of what they follow."""
-
-    def __init__(self, seen: RoomCamera, spots: dict[str, Spot], files: dict[str, Path], layers: Sequence[LayerModel]) -> None:
-        super().__init__(SIZE)
-        self.seen, self.spots, self.files, self.layers = seen, spots, files, layers
-        self.plates: dict[int, U8] = {}
-        self.footage = "f" * 64
-        self.asked: list[Order] = []
-
-    def seat(self, target: str | None) -> tuple[RoomCamera, Spot] | None:
-        return (self.seen, self.spots[target]) if target in self.spots else None
-
-    def neighbours(self, target: str | None, *, hidden: bool = False) -> Sequence[LayerModel]:
-        return [one for one in self.layers if one.shown or hidden]
-
-    def model(self, asset: str) -> str:
-        return str(self.files[asset])
-
-    def plate(self, asset: str, frame: int) -> U8:
-        return self.plates[frame]
-
-    def film(self, order: Order) -> F32:
-        self.asked.append(order)
-        return RENDERER.film(order)
-
-
-class Rooms(unittest.TestCase):
-    def setUp(self) -> None:
-        folder = tempfile.TemporaryDirectory()
-        self.addCleanup(folder.cleanup)
-        self.folder = Path(folder.name)
-        self.files: dict[str, Path] = {}
-        self.spots: dict[str, Spot] = {"camera": Spot()}
-
-    def box(
-        self, name: str, size: tuple[float, float, float], colour: tuple[int, int, int] | None = None, **more: object
-    ) -> ModelLayer:
-        """A model layer of a box on a spot of its own name."""
-        mesh = trimesh.creation.box(size)
-        if colour is not None:
-            material = trimesh.visual.material.PBRMaterial(
-                baseColorFactor=[*colour, 255], metallicFactor=0.0, roughnessFactor=0.9
-            )
-            mesh.visual = trimesh.visual.TextureVisuals(uv=np.zeros((len(mesh.vertices), 2)), material=material)
-        path = self.folder / f"{name}.glb"
-        mesh.export(path)
-        asset = f"{ord(name[0]):x}" * 32
-        self.files[asset] = path
-        place = {k: more.pop(k) for k in ("x", "z", "y") if k in more}
-        self.spots[name] = Spot.model_validate(place)
-        return ModelLayer.model_validate({"id": name, "name": name, "asset": asset, "extent": size, "tall": size[1],
-                                          "follow": {"target": name}, **more})  # fmt: skip
-
-    def whole(self, layer: LayerModel, layers: Sequence[LayerModel], frame: int = 1, seen: RoomCamera | None = None) -> F32:
-        """The layer's picture in the whole frame (h, w, 4)."""
-        sources = Furnished(seen or camera(), self.spots, self.files, layers)
-        return self.drawn(layer, sources, frame)
-
-    def drawn(self, layer: LayerModel, sources: Furnished, frame: int = 1) -> F32:
-        run = forms.draw if isinstance(layer, FormLayer) else draw
-        picture = run(layer, sources, frame, SIZE, np.eye(3))  # type: ignore[arg-type]
-        out = np.zeros((SIZE[1], SIZE[0], 4), np.float32)
-        if picture.rgba.size:
-            h, w = picture.rgba.shape[:2]
-            out[picture.y : picture.y + h, picture.x : picture.x + w] = picture.rgba
-        return out
-
-
-class Standing(Rooms):
-    def test_a_picked_pivot_stays_where_it_is_while_the_model_turns(self) -> None:
-        layer = self.box("box", (0.3, 0.2, 0.16), x=0.03, z=-0.05, heading=25.0, tilt=8.0, lift=0.04)
-        spot = self.spots["box"]
-        model = read_model(self.files[layer.asset])
-        for seen in (camera(), camera(k1=0.09)):
-            m = stands(layer, seen, spot, 1)
-            # A place on its front, seen through whatever lens.
-            on_it = np.array([0.09, 0.13, 0.08])
-            pixel = seen.project(1, m[:3, :3] @ on_it + m[:3, 3])
-            found = pivot_at(layer, seen, spot, 1, (float(pixel[0]), float(pixel[1])), model)
-            assert found is not None
-            pivot, shift = found
-            np.testing.assert_allclose(pivot, on_it, atol=2e-4)
-            x, y, z = (shifted(getattr(spot, a), float(d)) for a, d in zip("xyz", shift, strict=True))
-            moved = spot.model_copy(update={"x": x, "y": y, "z": z})
-            after = layer.model_copy(update={"pivot": tuple(pivot)})
-            np.testing.assert_allclose(stands(after, seen, moved, 1), m, atol=1e-9)
-            turned = stands(after.model_copy(update={"heading": 80.0, "tall": 0.3}), seen, moved, 1)
-            np.testing.assert_allclose(turned[:3, :3] @ pivot + turned[:3, 3], m[:3, :3] @ pivot + m[:3, 3], atol=1e-9)
-            self.assertGreater(float(np.abs(turned[:3, 3] - m[:3, 3]).max()), 0.05)
-            self.assertIsNone(pivot_at(layer, seen, spot, 1, (4.0, 4.0), model))
-
-    def test_models_of_a_room_have_one_sun(self) -> None:
-        first = self.box("first", (0.2, 0.2, 0.2), sun=140.0, sun_heading=70.0, sun_soft=9.0, sky=30.0)
-        second = self.box("second", (0.2, 0.2, 0.2), x=0.3, lit_like="first", sun=5.0)
-        third = self.box("third", (0.2, 0.2, 0.2), x=-0.3, lit_like="second")
-        loop = first.model_copy(update={"lit_like": "third"})
-
-        def lights(layer: ModelLayer, *layers: LayerModel) -> Lights:
-            sources = Furnished(camera(), self.spots, self.files, layers)
-            made = order_for(layer, sources, 1, np.eye(3))
-            assert made is not None
-            return made[0].lights
-
-        own = lights(first, first)
-        for layer in (second, third):
-            self.assertEqual(lights(layer, first, second, third), own)
-            hidden = first.model_copy(update={"shown": False})
-            self.assertEqual(lights(layer, hidden, second, third), own)
-        # Where the other one is gone its own light holds, and a ring of them ends somewhere.
-        self.assertEqual(lights(second, second), lights(second.model_copy(update={"lit_like": None}), second))
-        self.assertNotEqual(lights(second, second), own)
-        lights(third, loop, second, third)
-
-
-class Matched(Rooms):
-    def test_a_model_takes_the_plates_edges_and_grain_but_keeps_the_sets_light(self) -> None:
-        rng = np.random.default_rng(3)
-        code = np.full((SIZE[1], SIZE[0]), 70, np.float32)
-        for _ in range(45):
-            x, y = rng.integers(0, SIZE[0] - 50), rng.integers(0, SIZE[1] - 50)
-            code[y : y + 40, x : x + 40] = rng.uniform(30, 220)
-        code = cv2.GaussianBlur(code, (0, 0), 1.8)
-        plate = code[..., None] + cv2.GaussianBlur(rng.normal(0, 1, (*code.shape, 3)), (0, 0), 0.5) * 5.2
-        layer = self.box("box", (0.5, 0.5, 0.3), colour=(170, 150, 130), shadow=False)
-        sources = Furnished(camera(), self.spots, self.files, [layer])
-        sources.plates = {k: np.clip(plate + 0.5, 0, 255).astype(np.uint8) for k in range(3)}
-        footage = Footage(asset=sources.footage, name="c", width=SIZE[0], height=SIZE[1], rate="30/1", frames=3, in_frame=0,
-                          out_frame=2)  # fmt: skip
-        perch = Perch(id="box", name="Box", spot=Spot(), follow=Follow(target="camera"))
-        motion = CameraMotion(id="camera", name="Camera")
-        layer = layer.model_copy(update={"id": "model"})
-        sources.layers = [layer]
-        shot = Shot(name="s", footage=footage, stack=[layer], perches=[perch], motions=[motion])
-        found = match_to_plate(shot, sources, "model", 1)
-        self.assertEqual([look.kind for look in found.looks], ["blur", "grain"])
-        (blur,) = (look for look in found.looks if isinstance(look, Blur))
-        self.assertAlmostEqual(float(blur.radius), 1.8, delta=0.45)  # type: ignore[arg-type]
-        after = shot.model_copy(update={"stack": [layer.model_copy(update={"looks": found.looks})]})
-        inside = cv2.erode((self.drawn(layer, sources)[..., 3] > 0.99).astype(np.uint8), np.ones((9, 9))) > 0
-        bare, made = (render_frame(one, sources, 1).astype(np.float32) for one in (shot, after))
-        flat = cv2.GaussianBlur(made, (0, 0), 6) - cv2.GaussianBlur(bare, (0, 0), 6)
-        self.assertLess(float(np.abs(flat[inside]).mean()), 2.0, "its light is what it was")
-        there = grain_of(np.asarray(sources.plates[1], np.float32))
-        here = grain_of(made, inside)
-        assert there is not None and here is not None
-        self.assertAlmostEqual(here.strength[3][1] / there.strength[3][1], 1, delta=0.2)
 
 
 class Together(Rooms):

@@ -15,7 +15,7 @@ import numpy as np
 import trimesh
 
 from jobs.models import Job
-from plonket.conventions import U8
+from plonket.conventions import F64, U8
 from plonket.elements.models import cargo_crate
 from plonket.formats.camera_json import read_camera
 from plonket.layers.model import ModelLayer, stands
@@ -132,6 +132,7 @@ class Rooms(WithPlane):
         self.assertLess(float(np.median(judged)), 0.5, check["px"])
         self.edit(shot, {"op": "add", "path": "/perches/-", "value": perch | {"id": "q", "follow": {}}}, status=400)
 
+        self._clicks_land(shot, place)
         self._goes_out(shot, track, straight)
         self._model_stands(shot)
         # One step sets details aside; measured again, they have no say.
@@ -140,6 +141,34 @@ class Rooms(WithPlane):
         self.page.json("POST", f"/shots/{shot}/motions/cam/measure", {})
         again = self.track(shot)
         self.assertFalse(again.kept[np.isin(again.ids, worst)].any())
+
+    def _clicks_land(self, shot: str, place: F64) -> None:
+        """On the ground, on what is really there, on a wall that is named; nowhere in the sky."""
+        seen = self.camera(shot)
+        path = f"/shots/{shot}/motions/cam/landing"
+
+        def landed(at: F64, **more: object) -> dict[str, Any]:
+            pixel = [float(v) for v in seen.project(0, at)]
+            return dict(self.page.json("POST", path, {"frame": 0, "pixel": pixel, **more}))
+
+        on_ground = landed(place)
+        self.assertIsNone(on_ground["on"])
+        np.testing.assert_allclose(on_ground["place"], place, atol=1e-3)
+        box = {"kind": "form", "id": "box", "name": "Box", "wide": 0.1, "tall": 0.06, "deep": 0.1, "follow": {"target": "p"}}
+        self.edit(shot, {"op": "add", "path": "/stack/0", "value": box})
+        top = place + [0, 0.06, 0]
+        on_box = landed(top)
+        self.assertEqual(on_box["on"], "box")
+        np.testing.assert_allclose(on_box["place"], top, atol=1e-3)
+        # The still's perch stands upright to the camera: as a wall it goes through the box.
+        wall = landed(place + [0, 0.03, 0], surface="p")
+        self.assertIsNone(wall["on"])
+        np.testing.assert_allclose(wall["place"], place + [0, 0.03, 0], atol=1e-3)
+        eye, ahead = seen.eye(0), -seen.turn(0)[:, 2]
+        up = seen.project(0, eye + [ahead[0], 0.5, ahead[2]])
+        self.assertIsNone(self.page.json("POST", path, {"frame": 0, "pixel": up.tolist()})["place"])
+        self.page.json("POST", f"/shots/{shot}/motions/gone/landing", {"frame": 0, "pixel": [1, 1]}, status=404)
+        self.edit(shot, {"op": "remove", "path": "/stack/0"})
 
     def _model_stands(self, shot: str) -> None:
         """A model from a file, on the shelf with a picture of itself, and in the shot's frames."""

@@ -9,6 +9,7 @@ import numpy as np
 
 from plonket.comp.blend import lay_over, mix_into
 from plonket.comp.looked import looked
+from plonket.comp.near import near_for
 from plonket.comp.picture import CLEAR, Picture, windowed
 from plonket.comp.sources import Sources
 from plonket.conventions import F32, F64
@@ -53,7 +54,8 @@ def drawn(
     def neighbour(at: int) -> Picture:
         return LAYERS.get(kind).run(layer, sources, at, size, view)
 
-    return looked(layer.looks, picture, frame, size, scale, into, behind, neighbour, sources.table)
+    near = near_for(layer, sources, frame, size, view)
+    return looked(layer.looks, picture, frame, size, scale, into, behind, neighbour, sources.table, near)
 
 
 def _into(sources: Sources, frame: int, view: F64, own: F64 | None) -> Callable[[MaskModel | LookModel], F64 | None]:
@@ -142,7 +144,8 @@ def _washed(canvas: F32, layer: wash.WashLayer, sources: Sources, frame: int, vi
     size = (canvas.shape[1], canvas.shape[0])
     into = _into(sources, frame, view, None)
     below = Picture(rgba=canvas)
-    new = looked(layer.looks, below, frame, size, scale, into, None, None, sources.table).rgba
+    near = near_for(layer, sources, frame, size, view)
+    new = looked(layer.looks, below, frame, size, scale, into, None, None, sources.table, near).rgba
     if layer.blend != "normal":
         blended = canvas.copy()
         lay_over(blended, Picture(rgba=new), layer.blend)

@@ -12,7 +12,7 @@ from plonket.comp.blend import mix_into
 from plonket.comp.picture import Picture, windowed
 from plonket.conventions import F32, F64
 from plonket.fields import value_at
-from plonket.looks.common import LookContext
+from plonket.looks.common import LookContext, Near
 from plonket.looks.kinds import LOOKS, REACH, Look
 from plonket.masks.combine import combined
 from plonket.motion.following import shifted
@@ -21,7 +21,7 @@ from plonket.motion.following import shifted
 def looked(
     looks: Sequence[Look], picture: Picture, frame: int, size: tuple[int, int], scale: float,
     into: Callable[[Any], F64 | None], behind: F32 | None = None, neighbour: Callable[[int], Picture] | None = None,
-    table: Callable[[str], F32] | None = None,
+    table: Callable[[str], F32] | None = None, near: Callable[[], Near | None] = lambda: None,
 ) -> Picture:  # fmt: skip
     """A picture with its looks.
 
@@ -30,6 +30,7 @@ def looked(
     size : of the whole picture (width, height). scale : of full resolution. into : from a mask's pixels to the whole
         picture's (or a look's, for those that have a place). behind : (h, w, 4) the whole picture that this one is laid over.
     neighbour : the same picture without its looks in another frame. table : a colour table by its asset.
+    near : how far away things are, or None where no camera is solved.
     """
     for look in looks:
         mix = float(np.clip(value_at(look.mix, frame) / 100, 0, 1)) if look.shown else 0.0
@@ -51,7 +52,7 @@ def looked(
 
         context = LookContext(frame=frame, scale=scale, x=picture.x, y=picture.y, size=size,
                               behind=None if behind is None else behind[window], into=inside,
-                              neighbour=other if neighbour else None, table=table)  # fmt: skip
+                              neighbour=other if neighbour else None, table=table, near=near)  # fmt: skip
         new = LOOKS.get(look.kind).run(picture.rgba, look, context)
         cover = combined(look.masks, frame, (w, h), inside)
         if cover is not None or mix < 1:

@@ -13,6 +13,7 @@ import numpy as np
 from plonket.colour import colours_to_8bit, encode_8bit, linear_from_8bit, opaque_from_8bit
 from plonket.comp.kinds import lay_stack
 from plonket.comp.looked import looked
+from plonket.comp.near import near_for
 from plonket.comp.picture import Picture
 from plonket.comp.seen import seen_plate
 from plonket.comp.sources import Sources
@@ -124,7 +125,8 @@ def _finished(
         rgb = render_frame(bare, sources, int(np.clip(at, 0, (shot.footage.frames if shot.footage else 1) - 1)), scale=scale)
         return Picture(rgba=_plate(rgb, size))
 
-    return looked(shot.finish, Picture(rgba=canvas), frame, size, scale, into, None, neighbour, sources.table).rgba
+    near = near_for(None, sources, frame, size, matrix)
+    return looked(shot.finish, Picture(rgba=canvas), frame, size, scale, into, None, neighbour, sources.table, near).rgba
 
 
 def render_range(

@@ -78,6 +78,11 @@ class Sources(Protocol):
         ...
 
     @property
+    def room(self) -> str | None:
+        """The motion whose room counts where none is named: the first solved camera with depth; None: there is none."""
+        ...
+
+    @property
     def footage(self) -> str | None:
         """The asset that the shot is made on."""
         ...

@@ -29,7 +29,7 @@ def axes_of(layer: StandingModel, camera: RoomCamera, spot: Spot, when: float) -
     right, up = spot.axes(when, camera.eye(frame), camera.turn(frame))
     base = np.stack([right, up, np.cross(right, up)], axis=1)
     heading, tilt, roll = (np.radians(value_at(v, when)) for v in (layer.heading, layer.tilt, layer.roll))
-    place = np.array([value_at(v, when) for v in (spot.x, spot.y, spot.z)]) + up * value_at(layer.lift, when)
+    place = spot.place(when) + up * value_at(layer.lift, when)
     return base @ about("y", heading) @ about("x", tilt) @ about("z", roll), place
 
 

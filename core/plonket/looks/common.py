@@ -44,6 +44,25 @@ class PlacedLook(LookModel):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Near:
+    """One over the distance before the solved camera, 1/m; nought is as far as can be.
+
+    Attributes
+    ----------
+    room : (h, w) of what the room shows in the whole picture. own : of the layer, where it is a flat picture in the room; None:
+        it is as far away as what the room shows there.
+    """
+
+    room: F32
+    own: float | None = None
+
+    def at(self, x: float, y: float) -> float:
+        """Of a spot in the whole picture, or of the nearest one to it."""
+        h, w = self.room.shape
+        return float(self.room[int(np.clip(y, 0, h - 1)), int(np.clip(x, 0, w - 1))])
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class LookContext:
     """What a look knows besides the picture.
 
@@ -53,6 +72,7 @@ class LookContext:
     x, y : where the picture's top-left pixel lies in the frame. size : of the whole picture (width, height). behind : linear
         (h, w, 4), what it is laid over. into : (3, 3) from the pixels of a look that has a place to this picture's; None: it
         is not there. neighbour : the same picture in another frame (h, w, 4). table : a colour table by its asset.
+        near : how far away things are in the solved room, worked out when it is asked for; None: no camera is solved.
     """
 
     frame: int
@@ -64,6 +84,7 @@ class LookContext:
     into: Callable[[Any], F64 | None] | None = None
     neighbour: Callable[[int], F32] | None = None
     table: Callable[[str], F32] | None = None
+    near: Callable[[], Near | None] = lambda: None
 
     def spot(self, look: PlacedLook, x: float, y: float) -> F64 | None:
         """A spot of a look's own pixels in this picture's; None where what it rides on is not known."""

@@ -1,4 +1,4 @@
-"""Distance by a gradient: blur or haze that grows from one spot to another."""
+"""Distance: blur or haze that grows from one spot to another, across the picture or into the solved room."""
 
 from __future__ import annotations
 
@@ -14,7 +14,10 @@ from plonket.looks.common import LookContext, PlacedLook, blurred
 
 
 class Haze(PlacedLook):
-    """Nothing at the near spot, all of it at the far one; or as much on both sides of a line that stays sharp."""
+    """Nothing at the near spot, all of it at the far one; or as much on both sides of what stays sharp.
+
+    Into the room it goes by how far away things are: the spots' own distances set its ends.
+    """
 
     kind: Literal["haze"] = "haze"
     does: Literal["haze", "blur", "both"] = choice(
@@ -23,6 +26,10 @@ class Haze(PlacedLook):
     near_y: Number = number(620.0, label="Near y", low=-32768, high=32768, step=0.5, unit="px", group="Distance")
     far_x: Number = number(640.0, label="Far x", low=-32768, high=32768, step=0.5, unit="px", group="Distance")
     far_y: Number = number(180.0, label="Far y", low=-32768, high=32768, step=0.5, unit="px", group="Distance")
+    goes: Literal["picture", "room"] = choice(
+        "picture", label="Goes", group="Distance", names={"picture": "Across the picture", "room": "Into the room"},
+        help="Into the room: by how far away things are, between the distances of what the two spots lie on. "
+             "It needs a solved camera.")  # fmt: skip
     sides: Literal["one", "both"] = choice(
         "one", label="Grows", group="Distance",
         names={"one": "Towards the far spot", "both": "To both sides of the near one"})  # fmt: skip
@@ -43,8 +50,14 @@ def run(rgba: F32, look: Haze, context: LookContext) -> F32:
     far = context.spot(look, value_at(look.far_x, f), value_at(look.far_y, f))
     if near is None or far is None:
         return rgba
-    away = np.empty(rgba.shape[:2], np.float32)
-    _distance(away, near, far - near, look.sides == "both")
+    if look.goes == "room":
+        into = _into_room(rgba, look, context, near, far)
+        if into is None:
+            return rgba
+        away = into
+    else:
+        away = np.empty(rgba.shape[:2], np.float32)
+        _distance(away, near, far - near, look.sides == "both")
     out = rgba
     radius = value_at(look.radius, f) * context.scale
     if look.does != "haze" and radius > 0.1:
@@ -54,6 +67,20 @@ def run(rgba: F32, look: Haze, context: LookContext) -> F32:
         haze = linear_of(look.colour).astype(np.float32) * out[..., 3:]
         out = np.concatenate([out[..., :3] * (1 - share) + haze * share, out[..., 3:]], axis=2)
     return np.asarray(out, np.float32)
+
+
+def _into_room(rgba: F32, look: Haze, context: LookContext, near: F64, far: F64) -> F32 | None:
+    """How much (h, w): even in one over the distance, as an opening's circles grow; None: no camera is solved."""
+    found = context.near()
+    if found is None:
+        return None
+    h, w = rgba.shape[:2]
+    from_, to = (found.at(float(at[0]) + context.x, float(at[1]) + context.y) for at in (near, far))
+    if abs(to - from_) < 1e-9:
+        return np.zeros((h, w), np.float32)
+    here = found.room[context.y : context.y + h, context.x : context.x + w] if found.own is None else np.full((h, w), found.own)
+    away = (here - from_) / (to - from_)
+    return np.asarray(np.clip(np.abs(away) if look.sides == "both" else away, 0, 1), np.float32)
 
 
 def by_distance(rgba: F32, away: F32, radius: float) -> F32:

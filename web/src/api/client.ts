@@ -19,6 +19,8 @@ export type Motion = PointMotion | PlaneMotion | RoomMotion;
 export type Tug = Schemas["Tug"];
 export type FormFit = Schemas["FitOut"];
 export type Spot = Schemas["Spot"];
+/** What a click on the picture meets in a room. */
+export type Landing = Schemas["LandingOut"];
 export type CameraSolve = Schemas["CameraOut"];
 export type RoomDetail = Schemas["RoomDetailOut"];
 export type TrackPoint = Schemas["TrackPoint"];

@@ -800,6 +800,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/motions/{motion_id}/landing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Land
+         * @description What a click on the picture meets in a room.
+         */
+        post: operations["shots_rooms_land"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/motions/{motion_id}/measure": {
         parameters: {
             query?: never;
@@ -3136,7 +3156,9 @@ export interface components {
         };
         /**
          * Haze
-         * @description Nothing at the near spot, all of it at the far one; or as much on both sides of a line that stays sharp.
+         * @description Nothing at the near spot, all of it at the far one; or as much on both sides of what stays sharp.
+         *
+         *     Into the room it goes by how far away things are: the spots' own distances set its ends.
          */
         Haze: {
             /**
@@ -3165,6 +3187,12 @@ export interface components {
              * @default 180
              */
             far_y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Goes
+             * @default picture
+             * @enum {string}
+             */
+            goes: "picture" | "room";
             /** Id */
             id: string;
             /**
@@ -3424,6 +3452,41 @@ export interface components {
              * @default 0.4
              */
             wide: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /** LandingIn */
+        LandingIn: {
+            /** Frame */
+            frame: number;
+            /**
+             * Pixel
+             * @description x, y on the clip's frame
+             */
+            pixel: [
+                number,
+                number
+            ];
+            /**
+             * Surface
+             * @description A perch in the room whose flat wall takes it
+             */
+            surface?: string | null;
+        };
+        /** LandingOut */
+        LandingOut: {
+            /**
+             * On
+             * @description The model or form that is met; none: the ground, or the surface that was named
+             */
+            on: string | null;
+            /**
+             * Place
+             * @description Metres in the room; none: the sky
+             */
+            place: [
+                number,
+                number,
+                number
+            ] | null;
         };
         /** LayerAheadOut */
         LayerAheadOut: {
@@ -8042,6 +8105,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FitOut"];
+                };
+            };
+        };
+    };
+    shots_rooms_land: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                motion_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LandingIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LandingOut"];
                 };
             };
         };

@@ -14,12 +14,13 @@ export const plus = (a: V3, b: V3): V3 => [a[0] + b[0], a[1] + b[1], a[2] + b[2]
 export const minus = (a: V3, b: V3): V3 => [a[0] - b[0], a[1] - b[1], a[2] - b[2]];
 export const by = (a: V3, s: number): V3 => [a[0] * s, a[1] * s, a[2] * s];
 export const length = (a: V3): number => Math.hypot(a[0], a[1], a[2]);
-const across = (m: M3, v: V3): V3 => [
+export const dot = (a: V3, b: V3): number => a[0] * b[0] + a[1] * b[1] + a[2] * b[2];
+export const across = (m: M3, v: V3): V3 => [
   m[0]! * v[0] + m[1]! * v[1] + m[2]! * v[2],
   m[3]! * v[0] + m[4]! * v[1] + m[5]! * v[2],
   m[6]! * v[0] + m[7]! * v[1] + m[8]! * v[2],
 ];
-const flipped = (m: M3): M3 => [m[0]!, m[3]!, m[6]!, m[1]!, m[4]!, m[7]!, m[2]!, m[5]!, m[8]!];
+export const flipped = (m: M3): M3 => [m[0]!, m[3]!, m[6]!, m[1]!, m[4]!, m[7]!, m[2]!, m[5]!, m[8]!];
 
 function matrixOf(q: readonly number[]): M3 {
   const [x = 0, y = 0, z = 0, w = 1] = q;
@@ -38,6 +39,8 @@ export interface RoomCamera {
   /** Local to world; the camera looks along its -z. */
   turn: (frame: number) => M3;
   focal: (frame: number) => number;
+  /** How the light lies in the room: of one that moves before a still camera, it stays with the camera. */
+  lit: (frame: number) => M3;
   /** A solved place in the room. */
   inRoom: (solved: readonly number[]) => V3;
   project: (frame: number, world: V3) => Point | null;
@@ -142,11 +145,15 @@ export function roomCamera(
     ]; // prettier-ignore
     return times(onto, m);
   };
+  const still = "moves" in motion && motion.moves === "object" ? motion.reference_frame : null;
+  const lit = (frame: number): M3 =>
+    still === null ? [1, 0, 0, 0, 1, 0, 0, 0, 1] : multiplied(turns[at(frame)]!, flipped(turns[at(still)]!));
   return {
     frames,
     full: solve.kind === "full",
     eye: (f) => eyes[at(f)]!,
     turn: (f) => turns[at(f)]!,
+    lit,
     focal: (f) => solve.focal[at(f)]!,
     inRoom,
     project,
@@ -197,7 +204,6 @@ export function atDepthOf(camera: RoomCamera, frame: number, pixel: Point, place
   const eye = camera.eye(frame);
   const turn = camera.turn(frame);
   const ahead: V3 = [-turn[2]!, -turn[5]!, -turn[8]!];
-  const dot = (a: V3, b: V3) => a[0] * b[0] + a[1] * b[1] + a[2] * b[2];
   const way = camera.ray(frame, pixel);
   return plus(eye, by(way, dot(minus(place, eye), ahead) / Math.max(dot(way, ahead), 1e-6)));
 }

@@ -31,6 +31,10 @@ class Spot(Model):
     pixel_mm: Number = number(1.0, label="A pixel is", low=0.0001, high=100000, step=0.001, unit="mm", group="In the room",
                               soft=(0.01, 20), help="How large one pixel of what sits here is in the room.")  # fmt: skip
 
+    def place(self, frame: float) -> F64:
+        """(3,) metres in the room at a frame."""
+        return np.array([value_at(v, frame) for v in (self.x, self.y, self.z)])
+
     def axes(self, frame: float, eye: F64, turn: F64) -> tuple[F64, F64]:
         """Unit right and up (3,) in the world at a frame.
 
@@ -42,7 +46,7 @@ class Spot(Model):
             return turn[:, 0], turn[:, 1]
         heading, tilt = np.radians(value_at(self.heading, frame)), np.radians(value_at(self.tilt, frame))
         if self.faces == "upright":
-            way = eye - np.array([value_at(v, frame) for v in (self.x, self.y, self.z)])
+            way = eye - self.place(frame)
             heading = heading + np.arctan2(way[0], way[2])
         c, s = np.cos(heading), np.sin(heading)
         right = np.array([c, 0.0, -s])

@@ -1,80 +1,30 @@
 import { useCallback } from "react";
-import type { Anchor, Asset, Shot } from "~/api/client";
+import type { Anchor, Asset } from "~/api/client";
 import { useAssets, useKinds } from "~/api/queries";
 import { complain } from "~/ui/Notices";
-import { spotAt, standing } from "~/workspace/actions/camera";
+import { spotAt } from "~/workspace/actions/camera";
 import { useDropTug } from "~/workspace/actions/forms";
-import { modelsIn, usePivot } from "~/workspace/actions/models";
+import { usePivot } from "~/workspace/actions/models";
 import { useAddPoint } from "~/workspace/actions/points";
 import { usePutInMiddle } from "~/workspace/actions/plate";
-import { by, length, minus, onLevel, plus, type RoomCamera } from "~/workspace/camera";
+import {
+  followOf,
+  NO_ROOM,
+  type Stand,
+  targetFor,
+  useLanding,
+  useStand,
+  useStandModel,
+  useStandPicture,
+} from "~/workspace/actions/stand";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
 import { allLayers, freshName, freshShotId, round } from "~/workspace/patches";
 import { useCameras } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 
-/** The motion or perch that something new should follow: the chosen one, or the last measured. */
-function targetFor(shot: Shot): string | null {
-  const { chosen } = useWorkspace.getState();
-  if (chosen.kind === "perch") return chosen.id;
-  const measured = shot.motions.filter((m) => m.measurement !== null);
-  if (chosen.kind === "motion" && measured.some((m) => m.id === chosen.id)) return chosen.id;
-  return measured.at(-1)?.id ?? null;
-}
-
-/** A perch where a click meets the ground (or, above the horizon, three metres off), and a picture standing on it. */
-function standOn(shot: Shot, camera: RoomCamera, motion: string, frame: number, click: Point, asset: Asset) {
-  const eye = camera.eye(frame);
-  const place = onLevel(camera, frame, click) ?? plus(eye, by(camera.ray(frame, click), 3));
-  const id = freshShotId("perch", shot);
-  const perch = {
-    id,
-    name: freshName(`${asset.name} stands here`.slice(0, 100), shot.perches),
-    x: 0,
-    y: 0,
-    spot: spotAt(camera, frame, place, "upright"),
-    follow: followOf(motion, frame, true),
-  };
-  const size = standing(asset.height, shot.footage!.height);
-  return {
-    perch,
-    layer: { x: 0, y: round((-asset.height * size) / 200), size, follow: followOf(id, frame, true) },
-  };
-}
-
-const NO_ROOM =
-  "This stands in a solved room. Follow the camera, or a thing by its form, and measure it first.";
-
-const followOf = (target: string | null, frame: number, perspective: boolean) => ({
-  target,
-  reference_frame: frame,
-  shift: true,
-  turn: true,
-  size: true,
-  perspective,
-  inverted: false,
-  smooth: 0,
-});
-
 /** Before the kind of what stands in a room without a file, where a tool names what it plonks. */
 export const STANDS = "stands:";
-export type Stand = "lamp" | "holdout" | "projected";
-const STAND_NAMES: Record<Stand, string> = {
-  lamp: "Lamp",
-  holdout: "Really there",
-  projected: "Projected plate",
-};
-
-/** What a stand is, so large that it takes a fifth of the picture at its place. */
-function standOf(kind: Stand, extent: number, frame: number): Record<string, unknown> {
-  const size = Math.max(0.001, Math.round(extent * 1000) / 1000);
-  if (kind === "lamp")
-    return { kind: "lamp", lift: size * 2, wide: size, tall: Math.round(size * 750) / 1000 };
-  if (kind === "holdout") return { kind: "form", use: "holdout", wide: size, tall: size, deep: size };
-  return { kind: "form", use: "plate", shape: "plane", wide: 2 * size, deep: 2 * size, frames: [frame] };
-}
-
 /** Before the kind of what is generated, where a tool names what it plonks. */
 export const GENERATED = "generated:";
 /** Those that shine so that they get a glow. */
@@ -124,6 +74,9 @@ export function useClickTool() {
   const addPerch = useAddPerch();
   const toMiddle = usePutInMiddle();
   const cameras = useCameras();
+  const standModel = useStandModel();
+  const standPicture = useStandPicture();
+  const stand = useStand();
   const plonk = useCallback(
     async (place: Point, onScreen: Point, at: number, asset: Asset, as: "still" | "pin") => {
       const shot = record.document;
@@ -138,52 +91,9 @@ export function useClickTool() {
         planes.filter((m) => m.measurement).at(-1) ??
         planes.at(-1);
       const target = targetFor(shot);
-      const camera = target ? cameras.get(target) : undefined;
-      if (asset.kind === "model") {
-        const room = camera?.full ? camera : null;
-        if (!room || !target) {
-          complain(NO_ROOM);
-          return;
-        }
-        const stand = standOn(shot, room, target, at, place, asset);
-        const tall =
-          0.18 * length(minus([stand.perch.spot.x, stand.perch.spot.y, stand.perch.spot.z], room.eye(at)));
-        const layer = {
-          kind: "model",
-          id,
-          name,
-          asset: asset.digest,
-          extent: asset.extent,
-          tall: Math.round(tall * 1e4) / 1e4,
-          follow: followOf(stand.perch.id, at, true),
-          // One room has one sun.
-          lit_like: modelsIn(shot, target).at(-1)?.id ?? null,
-        };
-        const done = await edits.edit(`Plonk ${name}`, [
-          {
-            op: "add",
-            path: "/perches/-",
-            value: { ...stand.perch, spot: { ...stand.perch.spot, faces: "still" } },
-          },
-          { op: "add", path: "/stack/0", value: layer },
-        ]);
-        if (done) act({ do: "choose", chosen: { kind: "layer", id } });
-        return;
-      }
-      if (as !== "pin" && camera?.full && shot.footage) {
-        // In a solved room it stands on the ground where clicked: a perch there, and the picture on it by its foot.
-        const stand = standOn(shot, camera, target!, at, place, asset);
-        const done = await edits.edit(`Plonk ${name}`, [
-          { op: "add", path: "/perches/-", value: stand.perch },
-          {
-            op: "add",
-            path: "/stack/0",
-            value: { kind: "still", ...shared, ...asset.settings, ...stand.layer },
-          },
-        ]);
-        if (done) act({ do: "choose", chosen: { kind: "layer", id } });
-        return;
-      }
+      if (asset.kind === "model") return void standModel(asset, place, at);
+      // In a solved room it stands where the click lands: a perch there, and the picture on it by its foot.
+      if (as !== "pin" && target && cameras.get(target)?.full) return void standPicture(asset, place, at);
       if (as === "pin" && plane) {
         value = { kind: "pin", ...shared, plane: plane.id };
       } else {
@@ -204,46 +114,7 @@ export function useClickTool() {
       const done = await edits.edit(`Plonk ${name}`, [{ op: "add", path: "/stack/0", value }]);
       if (done) act({ do: "choose", chosen: { kind: "layer", id } });
     },
-    [record, edits, cameras],
-  );
-  const stand = useCallback(
-    async (kind: Stand, place: Point, at: number) => {
-      const shot = record.document;
-      const target = targetFor(shot);
-      const room = target ? cameras.get(target) : undefined;
-      if (!target || !room?.full) return complain(NO_ROOM);
-      const eye = room.eye(at);
-      const ground = onLevel(room, at, place) ?? plus(eye, by(room.ray(at, place), 3));
-      const name = freshName(STAND_NAMES[kind], allLayers(shot));
-      const perch = freshShotId("perch", shot);
-      const id = freshShotId("layer", shot);
-      const done = await edits.edit(`Plonk ${name}`, [
-        {
-          op: "add",
-          path: "/perches/-",
-          value: {
-            id: perch,
-            name: freshName(`${name} stands here`, shot.perches),
-            x: 0,
-            y: 0,
-            spot: { ...spotAt(room, at, ground, "upright"), faces: "still" },
-            follow: followOf(target, at, true),
-          },
-        },
-        {
-          op: "add",
-          path: "/stack/0",
-          value: {
-            ...standOf(kind, 0.2 * length(minus(ground, eye)), at),
-            id,
-            name,
-            follow: followOf(perch, at, true),
-          },
-        },
-      ]);
-      if (done) act({ do: "choose", chosen: { kind: "layer", id } });
-    },
-    [record, edits, cameras],
+    [record, edits, cameras, standModel, standPicture],
   );
   const dropTug = useDropTug();
   const pivot = usePivot();
@@ -308,6 +179,7 @@ const suitableSize = (asset: Asset, width: number) =>
 function useAddPerch() {
   const { record, edits } = useOpenShot();
   const cameras = useCameras();
+  const land = useLanding();
   return useCallback(
     async (clicked: Point, onScreen: Point, frame: number) => {
       const shot = record.document;
@@ -317,7 +189,9 @@ function useAddPerch() {
       const place = target ? clicked : onScreen;
       const onPlane = shot.motions.find((m) => m.id === target)?.kind === "plane";
       const camera = target ? cameras.get(target) : undefined;
-      const ground = camera?.full ? onLevel(camera, frame, clicked) : null;
+      const ground = camera?.full
+        ? ((await land({ motion: target!, surface: null }, frame, clicked))?.place ?? null)
+        : null;
       const value = {
         id,
         name,
@@ -333,7 +207,7 @@ function useAddPerch() {
       const done = await edits.edit(`Add ${name}`, [{ op: "add", path: "/perches/-", value }]);
       if (done) act({ do: "choose", chosen: { kind: "perch", id } });
     },
-    [record, edits, cameras],
+    [record, edits, cameras, land],
   );
 }
 

@@ -7,6 +7,7 @@ import { MaskGroup } from "~/workspace/details/MaskGroup";
 import { RidesRow } from "~/workspace/details/RidesRow";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { freshId, freshName } from "~/workspace/patches";
+import { useCameras } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 
 interface Props {
@@ -24,6 +25,7 @@ export function LookList({ looks, title, help, owned = false, edit }: Props) {
   const { data: kinds } = useKinds("look");
   const { look: open, lookMasks } = useWorkspace();
   const setOpen = (id: string) => act({ do: "look", id });
+  const solved = [...useCameras().values()].some((camera) => camera.full);
   const selected = open ?? (looks.length === 1 ? looks[0]!.id : null);
   const one = (id: string, label: string, values: object) =>
     edit(label, (now) => now.map((l) => (l.id === id ? ({ ...l, ...values } as Look) : l)));
@@ -156,6 +158,11 @@ export function LookList({ looks, title, help, owned = false, edit }: Props) {
                     one(l.id, `${l.name} stays elsewhere`, { rides, reference_frame })
                   }
                 />
+              )}
+              {on && l.kind === "haze" && l.goes === "room" && !solved && (
+                <p className="my-1 text-xs text-brick">
+                  No camera is solved in this shot, so there is no room to go into: nothing is laid on.
+                </p>
               )}
               {on && schema && (
                 <SchemaForm

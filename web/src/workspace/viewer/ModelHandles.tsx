@@ -8,6 +8,7 @@ import { setOnLayer, setOnPerch } from "~/workspace/patches";
 import { useCameras } from "~/workspace/spaces";
 import { useWorkspace } from "~/workspace/store";
 import { movedSpot } from "~/workspace/viewer/movedSpot";
+import { SunGrip } from "~/workspace/viewer/SunGrip";
 import { useGrab } from "~/workspace/viewer/useGrab";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
@@ -157,50 +158,55 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
   const path = EDGES.map(([a, b]) => line(a, b)).join("");
   const middle = at.move && toScreen(mapping, at.move);
   return (
-    <svg
-      ref={hand.svg}
-      className="pointer-events-none absolute inset-0 size-full"
-      data-testid="model-handles"
-    >
-      <path d={path} fill="none" stroke="#0b0d0e" strokeOpacity="0.5" strokeWidth="3.5" />
-      <path d={path} fill="none" stroke="var(--spark)" strokeWidth="1.3" strokeDasharray="5 3" />
-      {middle && at.turn && (
-        <line
-          x1={(at.lift && layer.kind === "lamp" ? at.lift : middle).x}
-          y1={(at.lift && layer.kind === "lamp" ? at.lift : middle).y}
-          x2={at.turn.x}
-          y2={at.turn.y}
-          stroke="var(--spark)"
-          strokeWidth="1.3"
-        />
+    <>
+      {layer.kind === "model" && (
+        <SunGrip layer={layer} camera={camera} at={on} size={[w, h, d]} mapping={mapping} />
       )}
-      {layer.kind === "lamp" && middle && at.lift && (
-        <line
-          x1={middle.x}
-          y1={middle.y}
-          x2={at.lift.x}
-          y2={at.lift.y}
-          stroke="var(--spark)"
-          strokeWidth="1.3"
-          strokeDasharray="2 4"
-        />
-      )}
-      {grips.map((grip) => {
-        const on = grip === "move" ? middle : at[grip];
-        return (
-          on && (
-            <Handle
-              key={grip}
-              at={on}
-              label={`${grip === "tall" ? "Height of" : grip === "wide" ? "Width of" : grip === "deep" ? "Depth of" : LABELS[grip]} ${layer.name}`}
-              grip={grip}
-              onDown={drag}
-              round={grip === "move"}
-            />
-          )
-        );
-      })}
-    </svg>
+      <svg
+        ref={hand.svg}
+        className="pointer-events-none absolute inset-0 size-full"
+        data-testid="model-handles"
+      >
+        <path d={path} fill="none" stroke="#0b0d0e" strokeOpacity="0.5" strokeWidth="3.5" />
+        <path d={path} fill="none" stroke="var(--spark)" strokeWidth="1.3" strokeDasharray="5 3" />
+        {middle && at.turn && (
+          <line
+            x1={(at.lift && layer.kind === "lamp" ? at.lift : middle).x}
+            y1={(at.lift && layer.kind === "lamp" ? at.lift : middle).y}
+            x2={at.turn.x}
+            y2={at.turn.y}
+            stroke="var(--spark)"
+            strokeWidth="1.3"
+          />
+        )}
+        {layer.kind === "lamp" && middle && at.lift && (
+          <line
+            x1={middle.x}
+            y1={middle.y}
+            x2={at.lift.x}
+            y2={at.lift.y}
+            stroke="var(--spark)"
+            strokeWidth="1.3"
+            strokeDasharray="2 4"
+          />
+        )}
+        {grips.map((grip) => {
+          const on = grip === "move" ? middle : at[grip];
+          return (
+            on && (
+              <Handle
+                key={grip}
+                at={on}
+                label={`${grip === "tall" ? "Height of" : grip === "wide" ? "Width of" : grip === "deep" ? "Depth of" : LABELS[grip]} ${layer.name}`}
+                grip={grip}
+                onDown={drag}
+                round={grip === "move"}
+              />
+            )
+          );
+        })}
+      </svg>
+    </>
   );
 }
 

@@ -1,0 +1,94 @@
+"""A room with things in it, for tests: where they stand is known exactly."""
+
+from __future__ import annotations
+
+import tempfile
+import unittest
+from collections.abc import Sequence
+from pathlib import Path
+
+import numpy as np
+import trimesh
+
+from plonket.conventions import F32, U8
+from plonket.layers import form as forms
+from plonket.layers.common import LayerModel
+from plonket.layers.form import FormLayer
+from plonket.layers.model import ModelLayer, draw
+from plonket.motion.camera.spot import Spot
+from plonket.motion.camera.view import RoomCamera
+from plonket.nomedia import NoMedia
+from plonket.scene.client import Renderer
+from plonket.scene.request import Order
+from tests.core.test_scene import SIZE, camera
+
+RENDERER = Renderer()
+
+
+class Furnished(NoMedia):
+    """A room with things on spots of their own, by the id of what they follow."""
+
+    def __init__(self, seen: RoomCamera, spots: dict[str, Spot], files: dict[str, Path], layers: Sequence[LayerModel]) -> None:
+        super().__init__(SIZE)
+        self.seen, self.spots, self.files, self.layers = seen, spots, files, layers
+        self.plates: dict[int, U8] = {}
+        self.footage = "f" * 64
+        self.asked: list[Order] = []
+
+    def seat(self, target: str | None) -> tuple[RoomCamera, Spot] | None:
+        return (self.seen, self.spots[target]) if target in self.spots else None
+
+    def neighbours(self, target: str | None, *, hidden: bool = False) -> Sequence[LayerModel]:
+        return [one for one in self.layers if one.shown or hidden]
+
+    def model(self, asset: str) -> str:
+        return str(self.files[asset])
+
+    def plate(self, asset: str, frame: int) -> U8:
+        return self.plates[frame]
+
+    def film(self, order: Order) -> F32:
+        self.asked.append(order)
+        return RENDERER.film(order)
+
+
+class Rooms(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        self.files: dict[str, Path] = {}
+        self.spots: dict[str, Spot] = {"camera": Spot()}
+
+    def box(
+        self, name: str, size: tuple[float, float, float], colour: tuple[int, int, int] | None = None, **more: object
+    ) -> ModelLayer:
+        """A model layer of a box on a spot of its own name."""
+        mesh = trimesh.creation.box(size)
+        if colour is not None:
+            material = trimesh.visual.material.PBRMaterial(
+                baseColorFactor=[*colour, 255], metallicFactor=0.0, roughnessFactor=0.9
+            )
+            mesh.visual = trimesh.visual.TextureVisuals(uv=np.zeros((len(mesh.vertices), 2)), material=material)
+        path = self.folder / f"{name}.glb"
+        mesh.export(path)
+        asset = f"{ord(name[0]):x}" * 32
+        self.files[asset] = path
+        place = {k: more.pop(k) for k in ("x", "z", "y") if k in more}
+        self.spots[name] = Spot.model_validate(place)
+        return ModelLayer.model_validate({"id": name, "name": name, "asset": asset, "extent": size, "tall": size[1],
+                                          "follow": {"target": name}, **more})  # fmt: skip
+
+    def whole(self, layer: LayerModel, layers: Sequence[LayerModel], frame: int = 1, seen: RoomCamera | None = None) -> F32:
+        """The layer's picture in the whole frame (h, w, 4)."""
+        sources = Furnished(seen or camera(), self.spots, self.files, layers)
+        return self.drawn(layer, sources, frame)
+
+    def drawn(self, layer: LayerModel, sources: Furnished, frame: int = 1) -> F32:
+        run = forms.draw if isinstance(layer, FormLayer) else draw
+        picture = run(layer, sources, frame, SIZE, np.eye(3))  # type: ignore[arg-type]
+        out = np.zeros((SIZE[1], SIZE[0], 4), np.float32)
+        if picture.rgba.size:
+            h, w = picture.rgba.shape[:2]
+            out[picture.y : picture.y + h, picture.x : picture.x + w] = picture.rgba
+        return out

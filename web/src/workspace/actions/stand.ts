@@ -1,0 +1,230 @@
+import { useCallback } from "react";
+import { type Asset, type Landing, post, type Shot } from "~/api/client";
+import { complain } from "~/ui/Notices";
+import { spotAt, standing } from "~/workspace/actions/camera";
+import { modelsIn } from "~/workspace/actions/models";
+import { by, length, minus, plus, type RoomCamera, type V3 } from "~/workspace/camera";
+import { useOpenShot } from "~/workspace/context";
+import type { Point } from "~/workspace/geometry";
+import { allLayers, freshName, freshShotId, round } from "~/workspace/patches";
+import { useCameras } from "~/workspace/spaces";
+import { act, useWorkspace } from "~/workspace/store";
+
+export const NO_ROOM =
+  "This stands in a solved room. Follow the camera, or a thing by its form, and measure it first.";
+
+/** The motion or perch that something new should follow: the chosen one, or the last measured. */
+export function targetFor(shot: Shot): string | null {
+  const { chosen } = useWorkspace.getState();
+  if (chosen.kind === "perch") return chosen.id;
+  const measured = shot.motions.filter((m) => m.measurement !== null);
+  if (chosen.kind === "motion" && measured.some((m) => m.id === chosen.id)) return chosen.id;
+  return measured.at(-1)?.id ?? null;
+}
+
+export const followOf = (target: string | null, frame: number, perspective: boolean) => ({
+  target,
+  reference_frame: frame,
+  shift: true,
+  turn: true,
+  size: true,
+  perspective,
+  inverted: false,
+  smooth: 0,
+});
+
+/** A room to put something into; a chosen perch that faces one way in it takes it on its own flat wall. */
+interface InRoom {
+  motion: string;
+  surface: string | null;
+}
+
+function roomFor(shot: Shot, cameras: Map<string, RoomCamera>): (InRoom & { camera: RoomCamera }) | null {
+  const target = targetFor(shot);
+  const perch = shot.perches.find((p) => p.id === target);
+  const motion = perch?.spot ? perch.follow.target : target;
+  const camera = motion ? cameras.get(motion) : undefined;
+  if (!motion || !camera?.full) return null;
+  return { motion, camera, surface: perch?.spot?.faces === "still" ? perch.id : null };
+}
+
+/** What a click on the picture meets in a room: its ground, what is really there, a model. */
+export function useLanding() {
+  const { shotId } = useOpenShot();
+  return useCallback(
+    async (room: InRoom, frame: number, at: Point): Promise<Landing | null> => {
+      try {
+        return await post<Landing>(`/shots/${shotId}/motions/${room.motion}/landing`, {
+          frame,
+          pixel: [at.x, at.y],
+          surface: room.surface,
+        });
+      } catch (error) {
+        complain(error instanceof Error ? error.message : String(error));
+        return null;
+      }
+    },
+    [shotId],
+  );
+}
+
+/** Where something new is put: the place that a click lands on, or, in the sky, three metres off. */
+function useLanded() {
+  const { record } = useOpenShot();
+  const cameras = useCameras();
+  const land = useLanding();
+  return useCallback(
+    async (frame: number, click: Point) => {
+      const room = roomFor(record.document, cameras);
+      if (!room) return void complain(NO_ROOM);
+      const found = await land(room, frame, click);
+      if (!found) return;
+      const eye = room.camera.eye(frame);
+      const place: V3 = found.place ?? plus(eye, by(room.camera.ray(frame, click), 3));
+      return { ...room, place, on: found.on, away: length(minus(place, eye)) };
+    },
+    [record, cameras, land],
+  );
+}
+
+/**
+ * Where something that throws a shadow stands: on the ground its spot is where it landed; on another thing the spot stays
+ * on the ground, which takes the shadow, and the thing is lifted.
+ */
+const lifted = (place: V3, on: string | null): { foot: V3; lift: number } =>
+  on === null ? { foot: place, lift: 0 } : { foot: [place[0], 0, place[2]], lift: round4(place[1]) };
+
+const round4 = (v: number) => Math.round(v * 1e4) / 1e4;
+
+/** A perch at a place of the room, ready to be added. */
+function perchAt(
+  shot: Shot,
+  camera: RoomCamera,
+  motion: string,
+  frame: number,
+  place: V3,
+  called: string,
+  stands: boolean,
+) {
+  const spot = spotAt(camera, frame, place, "upright");
+  return {
+    id: freshShotId("perch", shot),
+    name: freshName(`${called} stands here`.slice(0, 100), shot.perches),
+    x: 0,
+    y: 0,
+    spot: stands ? { ...spot, faces: "still" } : spot,
+    follow: followOf(motion, frame, true),
+  };
+}
+
+/** Put a layer on a new perch, as one step, and choose it. */
+function useStandOn() {
+  const { record, edits } = useOpenShot();
+  return useCallback(
+    async (frame: number, called: string, perch: { id: string }, layer: Record<string, unknown>) => {
+      const shot = record.document;
+      const id = freshShotId("layer", shot);
+      const name = freshName(called, allLayers(shot));
+      const value = { ...layer, id, name, follow: followOf(perch.id, frame, true) };
+      const done = await edits.edit(`Plonk ${name}`, [
+        { op: "add", path: "/perches/-", value: perch },
+        { op: "add", path: "/stack/0", value },
+      ]);
+      if (done) act({ do: "choose", chosen: { kind: "layer", id } });
+    },
+    [record, edits],
+  );
+}
+
+/** A model where a click lands, lit as the others of its room. */
+export function useStandModel() {
+  const { record } = useOpenShot();
+  const landed = useLanded();
+  const standOn = useStandOn();
+  return useCallback(
+    async (asset: Asset, click: Point, frame: number) => {
+      const at = await landed(frame, click);
+      if (!at) return;
+      const { foot, lift } = lifted(at.place, at.on);
+      const perch = perchAt(record.document, at.camera, at.motion, frame, foot, asset.name, true);
+      await standOn(frame, asset.name, perch, {
+        kind: "model",
+        asset: asset.digest,
+        extent: asset.extent,
+        tall: round4(0.18 * at.away),
+        lift,
+        // One room has one sun.
+        lit_like: modelsIn(record.document, at.motion).at(-1)?.id ?? null,
+      });
+    },
+    [record, landed, standOn],
+  );
+}
+
+/** A picture that stands by its foot where a click lands, turned to the camera. */
+export function useStandPicture() {
+  const { record } = useOpenShot();
+  const landed = useLanded();
+  const standOn = useStandOn();
+  return useCallback(
+    async (asset: Asset, click: Point, frame: number) => {
+      const at = await landed(frame, click);
+      if (!at) return;
+      const size = standing(asset.height, record.document.footage!.height);
+      const perch = perchAt(record.document, at.camera, at.motion, frame, at.place, asset.name, false);
+      await standOn(frame, asset.name, perch, {
+        kind: "still",
+        asset: asset.digest,
+        width: asset.width,
+        height: asset.height,
+        ...asset.settings,
+        x: 0,
+        y: round((-asset.height * size) / 200),
+        size,
+      });
+    },
+    [record, landed, standOn],
+  );
+}
+
+export type Stand = "lamp" | "holdout" | "projected";
+const STAND_NAMES: Record<Stand, string> = {
+  lamp: "Lamp",
+  holdout: "Really there",
+  projected: "Projected plate",
+};
+
+/** What a stand is, so large that it takes a fifth of the picture at its place. */
+function standOf(kind: Stand, extent: number, frame: number, lift: number): Record<string, unknown> {
+  const size = Math.max(0.001, Math.round(extent * 1000) / 1000);
+  if (kind === "lamp")
+    return { kind: "lamp", lift: round4(lift + size * 2), wide: size, tall: Math.round(size * 750) / 1000 };
+  if (kind === "holdout") return { kind: "form", use: "holdout", lift, wide: size, tall: size, deep: size };
+  return {
+    kind: "form",
+    use: "plate",
+    shape: "plane",
+    lift,
+    wide: 2 * size,
+    deep: 2 * size,
+    frames: [frame],
+  };
+}
+
+/** A lamp, something that is really there, or a surface for the plate, where a click lands. */
+export function useStand() {
+  const { record } = useOpenShot();
+  const landed = useLanded();
+  const standOn = useStandOn();
+  return useCallback(
+    async (kind: Stand, click: Point, frame: number) => {
+      const at = await landed(frame, click);
+      if (!at) return;
+      const { foot, lift } = lifted(at.place, at.on);
+      const name = STAND_NAMES[kind];
+      const perch = perchAt(record.document, at.camera, at.motion, frame, foot, name, true);
+      await standOn(frame, name, perch, standOf(kind, 0.2 * at.away, frame, lift));
+    },
+    [record, landed, standOn],
+  );
+}
