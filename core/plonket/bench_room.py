@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import json
 import time
+from dataclasses import replace
 from pathlib import Path
 
 import cv2
 import numpy as np
 
+from plonket.colour import encode_8bit
+from plonket.elements.lights import window_light
 from plonket.elements.models import brass_whale
+from plonket.layers.light import DomeLayer, LampLayer
 from plonket.layers.model import ModelLayer, Set, order_of
 from plonket.media import open_clip
 from plonket.media.clip import Clip
@@ -123,4 +127,37 @@ def _model(camera: RoomCamera, folder: Path) -> None:
             renderer.film(made[0])
             times.append(time.perf_counter() - start)
         print(f"{label:48s}{float(np.median(times[1:])) if len(times) > 1 else float('nan'):9.2f}   first {times[0]:.1f}")
+    _lights(renderer, layer, camera, path, folder)
     renderer.close()
+
+
+REFERENCE = 144
+"""Light paths a pixel of the picture that the good one is held to."""
+
+
+def _lights(renderer: Renderer, layer: ModelLayer, camera: RoomCamera, path: Path, folder: Path) -> None:
+    """What lamps and light maps cost beside the sun, and how far a good picture is from one of very many paths."""
+    light_map = folder / "window.hdr"
+    cv2.imwrite(str(light_map), np.ascontiguousarray(window_light()[..., ::-1]))
+    dark = layer.model_copy(update={"sun": 0.0, "sky": 0.0})
+    lamp = LampLayer(id="l", name="l", lift=0.6, heading=30.0)
+    dome = DomeLayer(id="d", name="d", asset="0" * 64)
+    print(f"\n{'its light at full size, good':36s}{'s a frame':>12s}{'light off':>12s}{'99 % of it':>12s}{'shadow off':>12s}")
+    for label, one, room in (
+        ("sun and even sky", layer, Set(path=str(path))),
+        ("a soft lamp", dark, Set(path=str(path), lamps=[(lamp, Spot(x=0.3, z=0.4))])),
+        ("a light map", dark, Set(path=str(path), dome=(dome, str(light_map)))),
+    ):
+        made = order_of(one, camera, Spot(), 20, room, 1.0)
+        if made is None:
+            continue
+        renderer.film(made[0])
+        start = time.perf_counter()
+        good = renderer.film(made[0])
+        took = time.perf_counter() - start
+        true = renderer.film(replace(made[0], samples=REFERENCE))
+        inside = true[..., 3] > 0.99
+        a, b = (encode_8bit(np.ascontiguousarray(film[..., :3])).astype(int) for film in (good, true))
+        off = np.abs(a - b).max(axis=2)[inside]
+        shade = float(np.abs(good[..., 4] - true[..., 4])[true[..., 4] > 0.02].mean()) * 100
+        print(f"{label:36s}{took:12.2f}{float(off.mean()):9.2f} /255{float(np.percentile(off, 99)):7.1f} /255{shade:10.2f} %")
