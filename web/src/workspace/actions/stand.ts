@@ -74,11 +74,14 @@ function useLanded() {
   const cameras = useCameras();
   const land = useLanding();
   return useCallback(
-    async (frame: number, click: Point) => {
+    async (frame: number, click: Point): Promise<Landed | null> => {
       const room = roomFor(record.document, cameras);
-      if (!room) return void complain(NO_ROOM);
+      if (!room) {
+        complain(NO_ROOM);
+        return null;
+      }
       const found = await land(room, frame, click);
-      if (!found) return;
+      if (!found) return null;
       const eye = room.camera.eye(frame);
       const place: V3 = found.place ?? plus(eye, by(room.camera.ray(frame, click), 3));
       return { ...room, place, on: found.on, away: length(minus(place, eye)) };
@@ -96,94 +99,98 @@ const lifted = (place: V3, on: string | null): { foot: V3; lift: number } =>
 
 const round4 = (v: number) => Math.round(v * 1e4) / 1e4;
 
-/** A perch at a place of the room, ready to be added. */
-function perchAt(
-  shot: Shot,
-  camera: RoomCamera,
-  motion: string,
-  frame: number,
-  place: V3,
-  called: string,
-  stands: boolean,
-) {
-  const spot = spotAt(camera, frame, place, "upright");
-  return {
-    id: freshShotId("perch", shot),
-    name: freshName(`${called} stands here`.slice(0, 100), shot.perches),
-    x: 0,
-    y: 0,
-    spot: stands ? { ...spot, faces: "still" } : spot,
-    follow: followOf(motion, frame, true),
-  };
+interface Landed extends InRoom {
+  camera: RoomCamera;
+  place: V3;
+  on: string | null;
+  away: number;
 }
 
-/** Put a layer on a new perch, as one step, and choose it. */
-function useStandOn() {
+/** What is put where a click lands: its layer, where its spot is, and whether that turns to the camera. */
+interface Standing {
+  layer: Record<string, unknown>;
+  foot: V3;
+  faces: "still" | "upright";
+}
+
+/** Put something on a perch of its own where a click lands, as one step, and choose it. */
+function usePutDown() {
   const { record, edits } = useOpenShot();
+  const landed = useLanded();
   return useCallback(
-    async (frame: number, called: string, perch: { id: string }, layer: Record<string, unknown>) => {
+    async (called: string, click: Point, frame: number, make: (at: Landed) => Standing) => {
+      const at = await landed(frame, click);
+      if (!at) return;
       const shot = record.document;
+      const { layer, foot, faces } = make(at);
+      const perch = {
+        id: freshShotId("perch", shot),
+        name: freshName(`${called} stands here`.slice(0, 100), shot.perches),
+        x: 0,
+        y: 0,
+        spot: { ...spotAt(at.camera, frame, foot, "upright"), faces },
+        follow: followOf(at.motion, frame, true),
+      };
       const id = freshShotId("layer", shot);
       const name = freshName(called, allLayers(shot));
-      const value = { ...layer, id, name, follow: followOf(perch.id, frame, true) };
       const done = await edits.edit(`Plonk ${name}`, [
         { op: "add", path: "/perches/-", value: perch },
-        { op: "add", path: "/stack/0", value },
+        {
+          op: "add",
+          path: "/stack/0",
+          value: { ...layer, id, name, follow: followOf(perch.id, frame, true) },
+        },
       ]);
       if (done) act({ do: "choose", chosen: { kind: "layer", id } });
     },
-    [record, edits],
+    [record, edits, landed],
   );
 }
 
 /** A model where a click lands, lit as the others of its room. */
 export function useStandModel() {
   const { record } = useOpenShot();
-  const landed = useLanded();
-  const standOn = useStandOn();
+  const put = usePutDown();
   return useCallback(
-    async (asset: Asset, click: Point, frame: number) => {
-      const at = await landed(frame, click);
-      if (!at) return;
-      const { foot, lift } = lifted(at.place, at.on);
-      const perch = perchAt(record.document, at.camera, at.motion, frame, foot, asset.name, true);
-      await standOn(frame, asset.name, perch, {
-        kind: "model",
-        asset: asset.digest,
-        extent: asset.extent,
-        tall: round4(0.18 * at.away),
-        lift,
-        // One room has one sun.
-        lit_like: modelsIn(record.document, at.motion).at(-1)?.id ?? null,
-      });
-    },
-    [record, landed, standOn],
+    (asset: Asset, click: Point, frame: number) =>
+      put(asset.name, click, frame, (at) => {
+        const { foot, lift } = lifted(at.place, at.on);
+        const layer = {
+          kind: "model",
+          asset: asset.digest,
+          extent: asset.extent,
+          tall: round4(0.18 * at.away),
+          lift,
+          // One room has one sun.
+          lit_like: modelsIn(record.document, at.motion).at(-1)?.id ?? null,
+        };
+        return { layer, foot, faces: "still" };
+      }),
+    [record, put],
   );
 }
 
 /** A picture that stands by its foot where a click lands, turned to the camera. */
 export function useStandPicture() {
   const { record } = useOpenShot();
-  const landed = useLanded();
-  const standOn = useStandOn();
+  const put = usePutDown();
   return useCallback(
-    async (asset: Asset, click: Point, frame: number) => {
-      const at = await landed(frame, click);
-      if (!at) return;
-      const size = standing(asset.height, record.document.footage!.height);
-      const perch = perchAt(record.document, at.camera, at.motion, frame, at.place, asset.name, false);
-      await standOn(frame, asset.name, perch, {
-        kind: "still",
-        asset: asset.digest,
-        width: asset.width,
-        height: asset.height,
-        ...asset.settings,
-        x: 0,
-        y: round((-asset.height * size) / 200),
-        size,
-      });
-    },
-    [record, landed, standOn],
+    (asset: Asset, click: Point, frame: number) =>
+      put(asset.name, click, frame, (at) => {
+        const size = standing(asset.height, record.document.footage!.height);
+        const layer = {
+          kind: "still",
+          asset: asset.digest,
+          width: asset.width,
+          height: asset.height,
+          ...asset.settings,
+          x: 0,
+          y: round((-asset.height * size) / 200),
+          size,
+        };
+        return { layer, foot: at.place, faces: "upright" };
+      }),
+    [record, put],
   );
 }
 
@@ -213,18 +220,13 @@ function standOf(kind: Stand, extent: number, frame: number, lift: number): Reco
 
 /** A lamp, something that is really there, or a surface for the plate, where a click lands. */
 export function useStand() {
-  const { record } = useOpenShot();
-  const landed = useLanded();
-  const standOn = useStandOn();
+  const put = usePutDown();
   return useCallback(
-    async (kind: Stand, click: Point, frame: number) => {
-      const at = await landed(frame, click);
-      if (!at) return;
-      const { foot, lift } = lifted(at.place, at.on);
-      const name = STAND_NAMES[kind];
-      const perch = perchAt(record.document, at.camera, at.motion, frame, foot, name, true);
-      await standOn(frame, name, perch, standOf(kind, 0.2 * at.away, frame, lift));
-    },
-    [record, landed, standOn],
+    (kind: Stand, click: Point, frame: number) =>
+      put(STAND_NAMES[kind], click, frame, (at) => {
+        const { foot, lift } = lifted(at.place, at.on);
+        return { layer: standOf(kind, 0.2 * at.away, frame, lift), foot, faces: "still" };
+      }),
+    [put],
   );
 }
