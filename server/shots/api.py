@@ -10,6 +10,7 @@ from typing import Any, Literal
 from django.http import HttpRequest
 from ninja import Router, Schema
 from pydantic import Field
+from pydantic.json_schema import models_json_schema
 
 from library.models import Project
 from plonket.fields import Name
@@ -80,12 +81,16 @@ def kinds(request: HttpRequest, registry: KindRegistry) -> Any:
 
 @functools.cache
 def _kinds(registry: str) -> list[dict[str, Any]]:
-    """Made once: of what schemas refer to, only what forms ask for is sent along."""
+    """Made once, all together, for they share most of their parts; of these only what forms ask for is sent along."""
+    entries = list(REGISTRIES[registry])
+    made, parts = models_json_schema([(entry.settings, "validation") for entry in entries])
+    every = parts.get("$defs", {})
+    shared = {name: part for name, part in every.items() if name in SENT_ALONG}
     out = []
-    for entry in REGISTRIES[registry]:
-        schema = entry.settings.model_json_schema()
-        schema["$defs"] = {name: part for name, part in schema.get("$defs", {}).items() if name in SENT_ALONG}
-        out.append({"kind": entry.kind, "label": entry.label, "help": entry.help, "schema": schema})
+    for entry in entries:
+        schema = made[entry.settings, "validation"]
+        whole = every[schema["$ref"].rpartition("/")[2]] if "$ref" in schema else schema
+        out.append({"kind": entry.kind, "label": entry.label, "help": entry.help, "schema": {**whole, "$defs": shared}})
     return out
 
 

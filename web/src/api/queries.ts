@@ -37,14 +37,15 @@ export const useShot = (id: string) =>
 export const useAssets = () =>
   useQuery({ queryKey: ["assets"], queryFn: () => get<Asset[]>("/assets"), staleTime: 0 });
 
-export const useKinds = (
-  registry: "motion" | "treatment" | "layer" | "generator" | "mask" | "key" | "look" | "place",
-) =>
-  useQuery({
-    queryKey: ["kinds", registry],
-    queryFn: () => get<Kind[]>(`/kinds/${registry}`),
-    staleTime: Infinity,
-  });
+type Registry = "motion" | "treatment" | "layer" | "generator" | "mask" | "key" | "look" | "place";
+
+export const kindsQuery = (registry: Registry) => ({
+  queryKey: ["kinds", registry],
+  queryFn: () => get<Kind[]>(`/kinds/${registry}`),
+  staleTime: Infinity,
+});
+
+export const useKinds = (registry: Registry) => useQuery(kindsQuery(registry));
 
 export const measurementQuery = (digest: string | null) => ({
   queryKey: ["measurement", digest],

@@ -1,8 +1,9 @@
+import { usePrefetchQuery } from "@tanstack/react-query";
 import { useEffect, useMemo } from "react";
 import { Link } from "wouter";
 import { get, type Job } from "~/api/client";
 import { takePartial, useLive, type PartialEvent } from "~/api/events";
-import { useEdits, useJobs, useShot } from "~/api/queries";
+import { kindsQuery, useEdits, useJobs, useShot } from "~/api/queries";
 import { ShotContext, useChosenMotion } from "~/workspace/context";
 import { DeliverDialog } from "~/workspace/DeliverDialog";
 import { PaintDesk } from "~/workspace/desk/PaintDesk";
@@ -26,6 +27,9 @@ export function Workspace({ shotId }: { shotId: string }) {
   const open = useMemo(() => (record ? { shotId, record, edits } : null), [shotId, record, edits]);
   useRememberedPlace(shotId, record?.document.footage?.frames ?? 0);
   useOpenJobs(shotId);
+  // The forms of the details are there before they are asked for.
+  usePrefetchQuery(kindsQuery("layer"));
+  usePrefetchQuery(kindsQuery("look"));
 
   if (error)
     return (
