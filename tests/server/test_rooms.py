@@ -167,7 +167,7 @@ class Rooms(WithPlane):
         eye, ahead = seen.eye(0), -seen.turn(0)[:, 2]
         up = seen.project(0, eye + [ahead[0], 0.5, ahead[2]])
         self.assertIsNone(self.page.json("POST", path, {"frame": 0, "pixel": up.tolist()})["place"])
-        self.page.json("POST", f"/shots/{shot}/motions/gone/landing", {"frame": 0, "pixel": [1, 1]}, status=404)
+        self.page.json("POST", f"/shots/{shot}/motions/gone/landing", {"frame": 0, "pixel": [1, 1]}, status=400)
         self.edit(shot, {"op": "remove", "path": "/stack/0"})
 
     def _model_stands(self, shot: str) -> None:
