@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from playwright.sync_api import Locator, expect
+from playwright.sync_api import Locator, Route, expect
 
 from shots.models import Shot
 from tests.browser.stage import BrowserTest, until
@@ -115,6 +115,22 @@ class Handles(BrowserTest):
         expect(page.get_by_role("button", name="Hide disc")).to_be_hidden()
         page.keyboard.press("Control+z")
         expect(page.get_by_role("button", name="Hide disc")).to_be_visible()
+
+    def test_a_frame_that_cannot_be_made_says_why_and_is_tried_again(self) -> None:
+        page = self.page
+
+        def refuse(route: Route) -> None:
+            route.fulfill(status=400, json={"code": "x", "message": "There is no room left on the disk."})
+
+        page.route("**/api/frames/**", refuse)
+        self.type_number("Place x", 90)
+        expect(page.get_by_role("alert")).to_contain_text("There is no room left on the disk.")
+        page.unroute("**/api/frames/**")
+        page.get_by_role("button", name="Try again").click()
+        expect(page.get_by_role("alert")).to_have_count(0)
+        well = page.get_by_test_id("well").bounding_box()
+        assert well
+        self.assertAlmostEqual(disc_centre(self.canvas_pixels())[0] + well["x"], self.screen(90, 0, SIZE)[0], delta=2.5)
 
     def test_a_second_window_sees_the_change(self) -> None:
         other = self.context.new_page()

@@ -13,11 +13,15 @@ import * as viewport from "~/workspace/viewer/viewport";
 type Call = (...args: unknown[]) => unknown;
 
 /** A server whose answers are given by hand. */
-const open = new Map<string, () => void>();
+const open = new Map<string, (failure?: string) => void>();
 const given_up: string[] = [];
 globalThis.fetch = ((url: string, { signal }: { signal: AbortSignal }) =>
   new Promise((resolve, reject) => {
-    open.set(url, () => resolve({ ok: true, blob: () => Promise.resolve(null) } as unknown as Response));
+    open.set(url, (failure) => {
+      if (failure === "silence") reject(new Error("no answer"));
+      else if (failure) resolve({ ok: false, json: () => Promise.resolve({ message: failure }) } as unknown as Response);
+      else resolve({ ok: true, blob: () => Promise.resolve(null) } as unknown as Response);
+    });
     signal.addEventListener("abort", () => {
       open.delete(url);
       given_up.push(url);
@@ -31,8 +35,10 @@ const frames = {
   open: () => [...open.keys()],
   givenUp: () => given_up,
   kept: (url: string) => store.get(url) !== null,
-  answer: async (url: string) => {
-    open.get(url)?.();
+  problem: (url: string) => store.problem(url),
+  again: (url: string) => store.again(url),
+  answer: async (url: string, failure?: string) => {
+    open.get(url)?.(failure);
     open.delete(url);
     await new Promise((done) => setTimeout(done, 5));
   },

@@ -107,6 +107,32 @@ class Frames(Alike):
         self.assertEqual(self.open(), [])
 
 
+    def test_what_cannot_be_made_says_why_and_is_asked_for_again_by_hand(self) -> None:
+        self.say("frames.focus", ["bad"], [])
+        self.say("frames.answer", "bad", "The key has no sample yet.")
+        self.assertEqual(self.say("frames.problem", "bad"), "The key has no sample yet.")
+        self.assertFalse(self.say("frames.kept", "bad"))
+        self.say("frames.focus", ["bad"], [])
+        self.assertEqual(self.open(), [], "not over and over again")
+        self.say("frames.again", "bad")
+        self.assertEqual((self.open(), self.say("frames.problem", "bad")), (["bad"], None))
+        self.say("frames.answer", "bad")
+        self.assertTrue(self.say("frames.kept", "bad"))
+
+    def test_a_server_that_does_not_answer_is_asked_again_while_the_frame_is_looked_at(self) -> None:
+        self.say("frames.focus", ["lost"], [])
+        self.say("frames.answer", "lost", "silence")
+        self.assertIsNone(self.say("frames.problem", "lost"))
+        self.assertEqual(self.open(), [])
+        self.say("frames.pause", 1700)
+        self.assertEqual(self.open(), ["lost"])
+        self.say("frames.answer", "lost", "silence")
+        self.say("frames.focus", ["other"], [])
+        self.say("frames.answer", "other")
+        self.say("frames.pause", 1700)
+        self.assertEqual(self.open(), [], "not looked at any more")
+
+
 class Workspace(Alike):
     """The small store of selection, playhead and tool."""
 

@@ -55,7 +55,7 @@ export function Picture({
           if (under && k <= 3) next.push(clipUrl(asset, address.percent, near));
         }
     const whole = () => frameStore.focus([url, ...beside], next);
-    if (!quick || frameStore.get(url) || frameStore.get(quick)) {
+    if (!quick || frameStore.get(url) || frameStore.get(quick) || frameStore.problem(quick)) {
       whole();
       return;
     }
@@ -130,15 +130,31 @@ export function Picture({
     if (ready) element.dataset["url"] = exact ? url : "";
   });
 
+  const problem = playing ? null : frameStore.problem(url);
   return (
-    <canvas
-      ref={canvas}
-      aria-label={`Frame ${frame}`}
-      role="img"
-      data-url=""
-      className="absolute inset-0 size-full"
-      style={{ width: size.w, height: size.h }}
-    />
+    <>
+      <canvas
+        ref={canvas}
+        aria-label={`Frame ${frame}`}
+        role="img"
+        data-url=""
+        className="absolute inset-0 size-full"
+        style={{ width: size.w, height: size.h }}
+      />
+      {problem && (
+        <div
+          role="alert"
+          className="absolute top-14 left-1/2 z-10 flex max-w-lg -translate-x-1/2 items-center gap-2 rounded-2xl border border-brick bg-brick-2 px-3 py-1.5 text-xs text-brick"
+        >
+          <span>
+            Frame <span className="num">{frame}</span> is not shown as it is now. {problem}
+          </span>
+          <button className="font-semibold underline" onClick={() => frameStore.again(url)}>
+            Try again
+          </button>
+        </div>
+      )}
+    </>
   );
 }
 

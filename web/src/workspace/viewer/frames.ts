@@ -8,6 +8,8 @@ const SLOW_AT_ONCE = 2;
 /** Frames fetched in advance share the machine with the one that is waited for: one at a time, and after a pause. */
 const AHEAD_AT_ONCE = 1;
 const PAUSE_MS = 400;
+/** A server that does not answer is asked again after so long. */
+const AGAIN_MS = 1500;
 
 interface Entry {
   bitmap: ImageBitmap;
@@ -20,6 +22,8 @@ export class FrameStore {
   private running = new Map<string, { ahead: boolean; stop: AbortController }>();
   private urgent: string[] = [];
   private ahead: string[] = [];
+  private looked: readonly string[] = [];
+  private problems = new Map<string, string>();
   private pausedUntil = 0;
   private timer: ReturnType<typeof setTimeout> | null = null;
   private listeners = new Set<(url: string) => void>();
@@ -40,6 +44,18 @@ export class FrameStore {
     return entry.bitmap;
   }
 
+  /** Why a frame cannot be made, in the server's words; null: nothing is known against it. */
+  problem(url: string): string | null {
+    return this.problems.get(url) ?? null;
+  }
+
+  /** Ask once more for a frame that could not be made. */
+  again(url: string): void {
+    this.problems.delete(url);
+    this.tell(url);
+    this.want(url);
+  }
+
   /** Ask for one more frame now. */
   want(url: string): void {
     this.ask(url, this.urgent);
@@ -50,6 +66,7 @@ export class FrameStore {
   focus(now: readonly string[], next: readonly string[]): void {
     this.urgent = [];
     this.ahead = [];
+    this.looked = now;
     for (const [url, one] of this.running)
       if (one.ahead && !now.includes(url) && !next.includes(url)) {
         one.stop.abort();
@@ -63,7 +80,7 @@ export class FrameStore {
   private ask(url: string, list: string[]): void {
     const underWay = this.running.get(url);
     if (underWay && list === this.urgent) underWay.ahead = false;
-    if (!underWay && !this.kept.has(url) && !list.includes(url)) list.push(url);
+    if (!underWay && !this.kept.has(url) && !this.problems.has(url) && !list.includes(url)) list.push(url);
   }
 
   put(url: string, bitmap: ImageBitmap): void {
@@ -80,6 +97,10 @@ export class FrameStore {
       this.bytes -= entry.bytes;
       entry.bitmap.close();
     }
+    this.tell(url);
+  }
+
+  private tell(url: string): void {
     for (const listener of this.listeners) listener(url);
   }
 
@@ -105,25 +126,40 @@ export class FrameStore {
     const one = { ahead, stop: new AbortController() };
     this.running.set(url, one);
     const began = performance.now();
-    void load(url, one.stop.signal).then((bitmap) => {
+    void load(url, one.stop.signal).then((answer) => {
       if (this.running.get(url) === one) this.running.delete(url);
       if (!one.stop.signal.aborted) this.took = 0.5 * this.took + 0.5 * (performance.now() - began);
       if (!one.ahead) this.pausedUntil = performance.now() + PAUSE_MS;
-      if (bitmap) this.put(url, bitmap);
+      if (answer === "silence") {
+        // It is still wanted if it is looked at by then.
+        if (!one.stop.signal.aborted) setTimeout(() => this.looked.includes(url) && this.want(url), AGAIN_MS);
+      } else if (typeof answer === "string") {
+        this.problems.set(url, answer);
+        this.tell(url);
+      } else this.put(url, answer);
       this.pump();
     });
   }
 }
 
-async function load(url: string, signal: AbortSignal): Promise<ImageBitmap | null> {
+/** A frame; what is in its way, in words; or "silence" where no answer comes. */
+async function load(url: string, signal: AbortSignal): Promise<ImageBitmap | string> {
+  let answer: Response;
   try {
-    const answer = await fetch(url, { signal });
-    if (!answer.ok) return null;
-    return await createImageBitmap(await answer.blob());
+    answer = await fetch(url, { signal });
   } catch {
-    return null;
+    return "silence";
+  }
+  try {
+    if (answer.ok) return await createImageBitmap(await answer.blob());
+    const told = (await answer.json()) as { message?: string };
+    return told.message ?? UNKNOWN;
+  } catch {
+    return signal.aborted ? "silence" : UNKNOWN;
   }
 }
+
+const UNKNOWN = "This frame could not be made.";
 
 export const frameStore = new FrameStore();
 
