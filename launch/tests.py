@@ -12,6 +12,8 @@ from launch.places import ROOT, VENV, Data
 from launch.services import start_services
 
 CORE, REST = ["tests.core"], ["tests.server", "tests.browser"]
+ONE_THREAD = {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1", "NUMBA_NUM_THREADS": "1"}
+"""Two processes that each work on two cores' threads spend half their time waiting for each other."""
 
 
 def main(arguments: list[str]) -> int:
@@ -40,7 +42,9 @@ def _run(names: list[str], env: dict[str, str]) -> int:
 def _all(env: dict[str, str], log: Path) -> int:
     """The core's tests, which need no services, beside all others. They step back, for browser tests have time limits."""
     with log.open("wb") as out:
-        core = subprocess.Popen(["nice", *_command(CORE)], cwd=ROOT / "server", env=env, stdout=out, stderr=out)
+        core = subprocess.Popen(
+            ["nice", *_command(CORE)], cwd=ROOT / "server", env=env | ONE_THREAD, stdout=out, stderr=out
+        )
         try:
             rest = _run(REST, env)
             failed = core.wait()
