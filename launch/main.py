@@ -6,7 +6,7 @@ import os
 import sys
 
 from launch import install
-from launch.places import ROOT, VENV
+from launch.places import ROOT, THREADS, VENV
 from launch.say import Stop, say
 
 USAGE = """usage: plonket COMMAND ...
@@ -58,7 +58,7 @@ def core(command: str, rest: list[str]) -> int:
     if command in ("film", "render", "bench"):
         install.llvm()
     install.python("core")
-    env = dict(os.environ, PYTHONPATH=str(ROOT / "core"))
+    env = {**THREADS, **os.environ, "PYTHONPATH": str(ROOT / "core")}
     env.setdefault("NUMBA_CACHE_DIR", str(ROOT / "var" / "numba"))
     python = str(VENV / "bin" / "python")
     sys.stdout.flush()

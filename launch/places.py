@@ -12,6 +12,8 @@ ROOT = Path(__file__).resolve().parent.parent
 VENV = ROOT / ".venv"
 STAMPS = ROOT / "var" / "setup"
 WEB = ROOT / "web"
+THREADS = {"OPENBLAS_NUM_THREADS": "1"}
+"""Linear algebra here is small: threads for it only wait for each other, and for whatever else the cores do."""
 SOCKET_LIMIT = 100
 """Unix socket paths may have 107 bytes at most."""
 

@@ -12,7 +12,7 @@ import subprocess
 from dataclasses import dataclass
 from pathlib import Path
 
-from launch.places import ROOT, Data
+from launch.places import ROOT, THREADS, Data
 from launch.processes import Child, free_port, wait_for
 from launch.say import Stop
 
@@ -63,6 +63,7 @@ def start_services(data: Data, *, for_tests: bool = False) -> Services:
         "DJANGO_SETTINGS_MODULE": "plonket_server.settings",
         "NUMBA_CACHE_DIR": str(ROOT / "var" / "numba"),
         "PYTHONUNBUFFERED": "1",
+        **THREADS,
     }
     return Services(children=[sql, redis], env=env)
 

@@ -12,7 +12,7 @@ from launch.places import ROOT, VENV, Data
 from launch.services import start_services
 
 CORE, REST = ["tests.core"], ["tests.server", "tests.browser"]
-ONE_THREAD = {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1", "NUMBA_NUM_THREADS": "1"}
+ONE_THREAD = {"OMP_NUM_THREADS": "1", "NUMBA_NUM_THREADS": "1"}
 """Two processes that each work on two cores' threads spend half their time waiting for each other."""
 
 

@@ -9,6 +9,7 @@ import numpy as np
 
 from plonket.conventions import F64
 from plonket.motion.camera.bundle import Bundle, residuals
+from plonket.motion.camera.bundle_kernels import CAMERA, SHARED, back_substitute, eliminate, inverted
 from plonket.motion.camera.details import Details
 from plonket.motion.camera.scene import depths, rays_of, sightings, triangulated
 from plonket.motion.camera.start import evenly, solve_turns, start_full
@@ -181,3 +182,42 @@ class Points(unittest.TestCase):
         taken = evenly(np.arange(10, 110), 12)
         self.assertEqual((taken[0], taken[-1], len(taken)), (10, 109, 12))
         self.assertLessEqual(int(np.ptp(np.diff(taken))), 1)
+
+
+class Elimination(unittest.TestCase):
+    """Points taken out of the normal equations, against the same done densely."""
+
+    def test_with_gaps_in_what_is_seen(self) -> None:
+        rng = np.random.default_rng(3)
+        cameras, points = 9, 14
+        seen = rng.random((points, cameras)) < 0.6
+        seen[0] = False
+        seen[1] = np.arange(cameras) == 4
+        point, camera = np.nonzero(seen)
+        starts = np.searchsorted(point, np.arange(points + 1)).astype(np.int64)
+        cross = rng.normal(0, 1, (len(point), CAMERA + SHARED, 3))
+        half = rng.normal(0, 1, (points, 3, 3))
+        blocks = half @ half.transpose(0, 2, 1) + 0.1 * np.eye(3)
+        right = rng.normal(0, 1, (points, 3))
+        inverse = np.empty_like(blocks)
+        inverted(blocks, 0.05, inverse)
+        k = np.arange(3)
+        raised = blocks.copy()
+        raised[:, k, k] = blocks[:, k, k] * 1.05 + 1e-9 * blocks[:, k, k].max(axis=1, keepdims=True) + 1e-12
+        np.testing.assert_allclose(inverse, np.linalg.inv(raised), rtol=1e-9)
+        size = cameras * CAMERA + SHARED
+        whole = np.zeros((size, 3 * points))
+        for n, (p, c) in enumerate(zip(point, camera, strict=True)):
+            whole[c * CAMERA : (c + 1) * CAMERA, 3 * p : 3 * p + 3] += cross[n, :CAMERA]
+            whole[cameras * CAMERA :, 3 * p : 3 * p + 3] += cross[n, CAMERA:]
+        middle = np.zeros((3 * points, 3 * points))
+        for p in range(points):
+            middle[3 * p : 3 * p + 3, 3 * p : 3 * p + 3] = inverse[p]
+        out, taken = np.zeros((2, size, size)), np.zeros((2, size))
+        eliminate(starts, camera.astype(np.int64), cross, inverse, right, out, taken, cameras)
+        np.testing.assert_allclose(np.triu(out.sum(axis=0)), np.triu(whole @ middle @ whole.T), atol=1e-9)
+        np.testing.assert_allclose(taken.sum(axis=0), whole @ middle @ right.ravel(), atol=1e-9)
+        # And back: each point's own step, once the others' are known.
+        delta, moved = rng.normal(0, 1, size), np.zeros((points, 3))
+        back_substitute(starts, camera.astype(np.int64), cross, inverse, right, delta, cameras, moved)
+        np.testing.assert_allclose(moved.ravel(), middle @ (right.ravel() - whole.T @ delta), atol=1e-9)

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from plonket.context import Work
 from plonket.conventions import F64
-from plonket.motion.camera.bundle_kernels import CAMERA, SHARED, back_substitute, cost_of, eliminate, normal_equations
+from plonket.motion.camera.bundle_kernels import CAMERA, SHARED, back_substitute, cost_of, eliminate, inverted, normal_equations
 
 LENS = ("focal", "k1", "k2", "readout")
 """What all frames share, in the order of `Bundle.shared`: log of the focal length, distortion, read-out time."""
@@ -250,7 +250,9 @@ def _reduced(
     if free.points:
         parts, rights = np.zeros((2, size, size)), np.zeros((2, size))
         eliminate(starts, seen.camera, system.cross, inverse, system.point_right, parts, rights, n)
-        s -= parts[0] + parts[1]
+        taken = np.triu(parts[0] + parts[1])
+        s -= taken
+        s -= np.triu(taken, 1).T
         right = right - rights[0] - rights[1]
     mask = _free_mask(n, free)
     if not mask.all():
@@ -285,11 +287,9 @@ def _prior_cost(now: Bundle, free: Free) -> float:
 
 
 def _point_inverse(system: _System, damping: float) -> F64:
-    h = system.point.copy()
-    k = np.arange(3)
-    largest = h[:, k, k].max(axis=1, keepdims=True)
-    h[:, k, k] += damping * h[:, k, k] + 1e-9 * largest + 1e-12
-    return np.asarray(np.linalg.inv(h))
+    out = np.empty_like(system.point)
+    inverted(system.point, damping, out)
+    return out
 
 
 def _solve(

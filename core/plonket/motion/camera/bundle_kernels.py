@@ -137,61 +137,88 @@ def normal_equations(
                     b_point[p, i] -= w * (jp[0, i] * rx + jp[1, i] * ry)
 
 
+@numba.njit(cache=True, parallel=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+def inverted(h: Any, damping: float, out: Any) -> None:
+    """Inverses of the points' own blocks (points, 3, 3), their diagonals raised by a share and a little."""
+    for p in numba.prange(h.shape[0]):
+        least = 1e-9 * max(h[p, 0, 0], h[p, 1, 1], h[p, 2, 2]) + 1e-12
+        a = h[p, 0, 0] * (1 + damping) + least
+        d = h[p, 1, 1] * (1 + damping) + least
+        f = h[p, 2, 2] * (1 + damping) + least
+        b, c, e = h[p, 0, 1], h[p, 0, 2], h[p, 1, 2]
+        aa, ab, ac = d * f - e * e, c * e - b * f, b * e - c * d
+        scale = 1 / (a * aa + b * ab + c * ac)
+        out[p, 0, 0], out[p, 0, 1], out[p, 0, 2] = aa * scale, ab * scale, ac * scale
+        out[p, 1, 0], out[p, 1, 1], out[p, 1, 2] = ab * scale, (a * f - c * c) * scale, (b * c - a * e) * scale
+        out[p, 2, 0], out[p, 2, 1], out[p, 2, 2] = ac * scale, (b * c - a * e) * scale, (a * d - b * b) * scale
+
+
 @numba.njit(cache=True, parallel=True, fastmath=True)  # type: ignore[misc]
 def eliminate(
     starts: Any, camera: Any, cross: Any, inverse: Any, b_point: Any, out: Any, right: Any, cameras: int
 ) -> None:
-    """Sum over points of what is taken off the reduced system and its right-hand side, into accumulators (parts, ...)."""
+    """Sum over points of what is taken off the reduced system and its right-hand side, into accumulators (parts, ...).
+
+    Of the symmetric matrix only what lies right of the diagonal's blocks, and they, are filled. A point's cameras rise; where
+    they follow one another, as frames of a track do, their columns are one run that is added at once.
+    """
     parts = out.shape[0]
     count = inverse.shape[0]
     at = cameras * CAMERA
+    most = 0
+    for p in range(count):
+        most = max(most, starts[p + 1] - starts[p])
     for part in numba.prange(parts):
+        b0, b1, b2 = np.empty(most * CAMERA), np.empty(most * CAMERA), np.empty(most * CAMERA)
+        ends = np.empty(most, np.int64)
+        shared = np.empty((SHARED, 3))
         for p in range(part, count, parts):
             first, last = starts[p], starts[p + 1]
             n = last - first
             if n == 0:
                 continue
-            shared = np.zeros((SHARED, 3))
-            carried = np.empty((n, CAMERA, 3))
+            shared[:] = 0.0
             for k in range(n):
                 for i in range(CAMERA):
-                    for j in range(3):
-                        carried[k, i, j] = (
-                            cross[first + k, i, 0] * inverse[p, 0, j]
-                            + cross[first + k, i, 1] * inverse[p, 1, j]
-                            + cross[first + k, i, 2] * inverse[p, 2, j]
-                        )
+                    b0[k * CAMERA + i] = cross[first + k, i, 0]
+                    b1[k * CAMERA + i] = cross[first + k, i, 1]
+                    b2[k * CAMERA + i] = cross[first + k, i, 2]
                 for i in range(SHARED):
                     for j in range(3):
                         shared[i, j] += cross[first + k, CAMERA + i, j]
-            shared_inverse = shared @ inverse[p]
+            # Where the run that each sighting is part of ends.
+            for k in range(n - 1, -1, -1):
+                runs = k < n - 1 and camera[first + k + 1] == camera[first + k] + 1
+                ends[k] = ends[k + 1] if runs else k + 1
+            i00, i01, i02 = inverse[p, 0, 0], inverse[p, 0, 1], inverse[p, 0, 2]
+            i11, i12, i22 = inverse[p, 1, 1], inverse[p, 1, 2], inverse[p, 2, 2]
             for i in range(SHARED):
+                x, y, z = shared[i, 0], shared[i, 1], shared[i, 2]
+                a0, a1, a2 = x * i00 + y * i01 + z * i02, x * i01 + y * i11 + z * i12, x * i02 + y * i12 + z * i22
                 for j in range(SHARED):
-                    out[part, at + i, at + j] += (
-                        shared_inverse[i, 0] * shared[j, 0]
-                        + shared_inverse[i, 1] * shared[j, 1]
-                        + shared_inverse[i, 2] * shared[j, 2]
-                    )
-                right[part, at + i] += (
-                    shared_inverse[i, 0] * b_point[p, 0]
-                    + shared_inverse[i, 1] * b_point[p, 1]
-                    + shared_inverse[i, 2] * b_point[p, 2]
-                )
+                    out[part, at + i, at + j] += a0 * shared[j, 0] + a1 * shared[j, 1] + a2 * shared[j, 2]
+                right[part, at + i] += a0 * b_point[p, 0] + a1 * b_point[p, 1] + a2 * b_point[p, 2]
             for k in range(n):
                 row = camera[first + k] * CAMERA
                 for i in range(CAMERA):
-                    a0, a1, a2 = carried[k, i, 0], carried[k, i, 1], carried[k, i, 2]
+                    x, y, z = b0[k * CAMERA + i], b1[k * CAMERA + i], b2[k * CAMERA + i]
+                    a0, a1, a2 = x * i00 + y * i01 + z * i02, x * i01 + y * i11 + z * i12, x * i02 + y * i12 + z * i22
                     right[part, row + i] += a0 * b_point[p, 0] + a1 * b_point[p, 1] + a2 * b_point[p, 2]
+                    line = out[part, row + i]
                     for j in range(SHARED):
-                        v = a0 * shared[j, 0] + a1 * shared[j, 1] + a2 * shared[j, 2]
-                        out[part, row + i, at + j] += v
-                        out[part, at + j, row + i] += v
-                    for q in range(n):
+                        line[at + j] += a0 * shared[j, 0] + a1 * shared[j, 1] + a2 * shared[j, 2]
+                    q = k
+                    while q < n:
+                        end = ends[q]
                         column = camera[first + q] * CAMERA
-                        for j in range(CAMERA):
-                            out[part, row + i, column + j] += (
-                                a0 * cross[first + q, j, 0] + a1 * cross[first + q, j, 1] + a2 * cross[first + q, j, 2]
-                            )
+                        size = (end - q) * CAMERA
+                        into = line[column : column + size]
+                        c0 = b0[q * CAMERA : q * CAMERA + size]
+                        c1 = b1[q * CAMERA : q * CAMERA + size]
+                        c2 = b2[q * CAMERA : q * CAMERA + size]
+                        for m in range(size):
+                            into[m] += a0 * c0[m] + a1 * c1[m] + a2 * c2[m]
+                        q = end
 
 
 @numba.njit(cache=True, parallel=True)  # type: ignore[misc]
