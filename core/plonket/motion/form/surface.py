@@ -17,6 +17,7 @@ from plonket.motion.form.fit import Stood
 LEVELS = 3
 WIDE_PX = 7.0
 """What changes over more than this is light, not the surface: it is taken off before comparing."""
+REDUCED = 4
 MOST_PLACES = 5000
 RIM_PX = 4
 """Places so near to the form's outline are left out: what is behind shows in their blur."""
@@ -40,8 +41,16 @@ class Levels:
             if k:
                 at = np.asarray(cv2.pyrDown(at), np.float32)
             calm = np.asarray(cv2.GaussianBlur(at, (0, 0), 0.7), np.float32)
-            out.append(calm - cv2.GaussianBlur(calm, (0, 0), WIDE_PX))
+            out.append(calm - _slow(calm))
         return Levels(tuple(out))
+
+
+def _slow(picture: F32) -> F32:
+    """What changes over more than `WIDE_PX`; worked out reduced, which nothing shows."""
+    h, w = picture.shape
+    small = cv2.resize(picture, (max(1, w // REDUCED), max(1, h // REDUCED)), interpolation=cv2.INTER_AREA)
+    soft = cv2.GaussianBlur(small, (0, 0), WIDE_PX / REDUCED, borderType=cv2.BORDER_REPLICATE)
+    return np.asarray(cv2.resize(soft, (w, h), interpolation=cv2.INTER_LINEAR), np.float32)
 
 
 class Places:
