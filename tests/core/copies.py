@@ -3,14 +3,26 @@
 from __future__ import annotations
 
 import json
+import math
 import shutil
 import subprocess
 import tempfile
 import unittest
 from collections.abc import Sequence
+from dataclasses import replace
+from functools import cache
 from pathlib import Path
 from typing import Any, ClassVar
 
+import numpy as np
+
+from plonket.conventions import matrix_to_quaternion
+from plonket.formats.camera_json import read_camera
+from plonket.motion.camera.room import Room
+from plonket.motion.camera.view import RoomCamera
+from plonket.phone.path import look_at
+
+SIZE = (640, 360)
 ROOT = Path(__file__).resolve().parents[2]
 WEB = ROOT / "web"
 BUNDLE = """
@@ -23,16 +35,22 @@ await build({
 """
 
 
+@cache
+def bundled() -> tempfile.TemporaryDirectory[str]:
+    """The modules in one file, made once for a run."""
+    folder = tempfile.TemporaryDirectory()
+    subprocess.run(
+        ["node", "--input-type=module", "-e", BUNDLE, str(ROOT / "tests/core/copies.ts"), str(WEB / "src"), folder.name],
+        cwd=WEB, check=True, timeout=120,
+    )  # fmt: skip
+    return folder
+
+
 class Copies:
     """A process that answers calls of the browser's functions; one for a whole test class."""
 
     def __init__(self) -> None:
-        self.folder = tempfile.TemporaryDirectory()
-        subprocess.run(
-            ["node", "--input-type=module", "-e", BUNDLE, str(ROOT / "tests/core/copies.ts"), str(WEB / "src"), self.folder.name],
-            cwd=WEB, check=True, timeout=120,
-        )  # fmt: skip
-        self.process = subprocess.Popen(["node", str(Path(self.folder.name) / "copies.mjs")], cwd=WEB, text=True,
+        self.process = subprocess.Popen(["node", str(Path(bundled().name) / "copies.mjs")], cwd=WEB, text=True,
                                         stdin=subprocess.PIPE, stdout=subprocess.PIPE)  # fmt: skip
 
     def call(self, name: str, *args: Any) -> Any:
@@ -56,7 +74,6 @@ class Copies:
         for pipe in (self.process.stdin, self.process.stdout):
             if pipe:
                 pipe.close()
-        self.folder.cleanup()
 
 
 def dumped(thing: Any) -> Any:
@@ -74,3 +91,34 @@ class Alike(unittest.TestCase):
 
     def say(self, name: str, *args: Any) -> Any:
         return self.browser.call(name, *[dumped(a) for a in args])
+
+
+def camera(k1: float, readout: float) -> RoomCamera:
+    """Five frames past a corner of a room, in a room that was turned, shifted and scaled by hand."""
+    frames = []
+    for i in range(5):
+        eye = np.array([-0.3 + 0.07 * i, 0.55 + 0.02 * i, 1.3 - 0.03 * i])
+        turn = look_at(eye, np.array([0.0, 0.1, 0.0]))
+        frames.append({"frame": i, "position": eye.tolist(), "rotation": matrix_to_quaternion(turn).tolist()})
+    text = json.dumps({"width": SIZE[0], "height": SIZE[1], "focal_px": 520, "frames": frames, "readout": readout,
+                       "distortion": {"k1": k1, "k2": -0.2 * k1, "p1": 0.0, "p2": 0.0, "k3": 0.0}})  # fmt: skip
+    turned = (0.0, math.sin(0.2), 0.0, math.cos(0.2))
+    return RoomCamera(read_camera(text, 5, SIZE), Room(turn=turned, shift=(0.1, -0.2, 0.3), scale=1.4))
+
+
+class AlikeRooms(Alike):
+    """With a camera in its room, the browser's and the core's."""
+
+    def made(self, k1: float, readout: float, still: int | None = None) -> RoomCamera:
+        seen = replace(camera(k1, readout), still=still)
+        t = seen.track
+        solve = {
+            "position": t.position.ravel().tolist(), "rotation": [v for m in t.rotation for v in matrix_to_quaternion(m)],
+            "focal": t.focal.tolist(), "distortion": [*t.distortion, 0.0][:5], "readout": t.readout, "kind": "full",
+        }  # fmt: skip
+        if len(t.distortion) == 4:
+            solve["distortion"] = [*t.distortion, 0.0]
+        motion = {"kind": "camera", "id": "c", "name": "c", "room": dumped(seen.room)} | (
+            {} if seen.still is None else {"kind": "form", "moves": "object", "reference_frame": seen.still})
+        self.say("camera.roomCamera", motion, solve, t.frames, {"w": SIZE[0], "h": SIZE[1]})
+        return seen

@@ -1,28 +1,39 @@
 // Calls what the browser works out by itself: questions as JSON lines in, answers out.
 import { createInterface } from "node:readline";
+import * as client from "~/api/client";
+import * as events from "~/api/events";
 import * as camera from "~/workspace/camera";
+import { thinned } from "~/workspace/desk/brush";
 import * as geometry from "~/workspace/geometry";
 import * as outline from "~/workspace/outline";
 import * as patches from "~/workspace/patches";
+import * as spaces from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 import * as keyed from "~/workspace/timestrip/keyed";
+import * as tracks from "~/workspace/tracks";
 import { FrameStore } from "~/workspace/viewer/frames";
+import { movedSpot } from "~/workspace/viewer/movedSpot";
 import * as sun from "~/workspace/viewer/sun";
 import * as viewport from "~/workspace/viewer/viewport";
 
 type Call = (...args: unknown[]) => unknown;
 
 /** A server whose answers are given by hand. */
-const open = new Map<string, (failure?: string) => void>();
+type Reply = string | { status: number; body: unknown };
+const open = new Map<string, (reply?: Reply) => void>();
+const asked: { url: string; method?: string; headers?: unknown; body?: unknown }[] = [];
 const given_up: string[] = [];
-globalThis.fetch = ((url: string, { signal }: { signal: AbortSignal }) =>
+globalThis.fetch = ((url: string, init: RequestInit = {}) =>
   new Promise((resolve, reject) => {
-    open.set(url, (failure) => {
-      if (failure === "silence") reject(new Error("no answer"));
-      else if (failure) resolve({ ok: false, json: () => Promise.resolve({ message: failure }) } as unknown as Response);
+    asked.push({ url, method: init.method, headers: init.headers, body: init.body });
+    open.set(url, (reply) => {
+      if (reply === "silence") reject(new Error("no answer"));
+      else if (typeof reply === "object")
+        resolve(new Response(reply.status === 204 ? null : JSON.stringify(reply.body), { status: reply.status }));
+      else if (reply) resolve(new Response(JSON.stringify({ message: reply }), { status: 400 }));
       else resolve({ ok: true, blob: () => Promise.resolve(null) } as unknown as Response);
     });
-    signal.addEventListener("abort", () => {
+    init.signal?.addEventListener("abort", () => {
       open.delete(url);
       given_up.push(url);
       reject(new Error("aborted"));
@@ -37,19 +48,56 @@ const frames = {
   kept: (url: string) => store.get(url) !== null,
   problem: (url: string) => store.problem(url),
   again: (url: string) => store.again(url),
-  answer: async (url: string, failure?: string) => {
-    open.get(url)?.(failure);
+  answer: async (url: string, reply?: Reply) => {
+    open.get(url)?.(reply);
     open.delete(url);
     await new Promise((done) => setTimeout(done, 5));
   },
   pause: (ms: number) => new Promise((done) => setTimeout(done, ms)),
+};
+(globalThis as { document?: unknown }).document = { cookie: "a=1; plonket_csrf=secret; b=2" };
+let called: Promise<unknown> = Promise.resolve();
+const server = {
+  call: (method: string, path: string, body?: unknown) => {
+    called = client.call(method, path, body ?? undefined).catch((e: unknown) => {
+      if (!(e instanceof client.ApiError)) throw e;
+      return { status: e.status, code: e.code, message: e.message, details: e.details };
+    });
+    return null;
+  },
+  told: () => called,
+  asked: () => asked.at(-1),
+};
+const cached: unknown[] = [];
+const live = {
+  job: (job: never) => events.takeJob(job, { invalidateQueries: (of: unknown) => cached.push(of) } as never),
+  partial: (event: never) => events.takePartial(event),
+  jobs: () => events.useLive.getState().jobs,
+  stale: () => cached.splice(0),
+  plane: (motion: string, frame: number) => tracks.livePlane(events.useLive.getState().partial[motion], frame),
+  rows: (motion: string) => {
+    const found = events.useLive.getState().partial[motion];
+    return found ? { ...found, rows: [...found.rows] } : null;
+  },
+  lostRuns: (states: number[], first: number, last: number) =>
+    tracks.lostRuns({ at: (f: number) => (states[f] === undefined ? null : { state: states[f] }) } as never, first, last),
+  handle: (known: Record<number, unknown>, motion: never, point: string, frame: number) =>
+    tracks.handleSpot({ at: (_: string, f: number) => known[f] ?? null } as never, motion, point, frame),
+};
+const placing = {
+  own: (layer: never, matrix: number[], frame: number) =>
+    spaces.frameFromOwn(layer, { of: () => matrix, placed: () => matrix } as never, frame),
+  picture: (layer: never, matrix: number[], frame: number) =>
+    spaces.frameFromPicture(layer, { of: () => matrix, placed: () => matrix } as never, frame),
+  movedSpot,
+  thinned,
 };
 const workspace = {
   act: (action: never) => act(action),
   state: () => ({ ...useWorkspace.getState(), act: null }),
 };
 
-const modules = { camera, geometry, outline, patches, keyed, viewport, frames, workspace, sun } as unknown as Record<
+const modules = { camera, geometry, outline, patches, keyed, viewport, frames, workspace, sun, server, live, placing } as unknown as Record<
   string,
   Record<string, Call>
 >;

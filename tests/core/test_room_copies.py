@@ -2,57 +2,22 @@
 
 from __future__ import annotations
 
-import json
 import math
-from dataclasses import replace
 
 import numpy as np
 
-from plonket.conventions import matrix_to_quaternion
 from plonket.fields import Key, Keyed
-from plonket.formats.camera_json import read_camera
 from plonket.layers.model import ModelLayer, Set, order_of, stands
 from plonket.layers.standing import axes_of
-from plonket.motion.camera.room import Room
 from plonket.motion.camera.spot import Spot
-from plonket.motion.camera.view import RoomCamera, spot_path
+from plonket.motion.camera.view import spot_path
 from plonket.motion.following import spot_through
 from plonket.motion.form.fit import Stood
 from plonket.motion.form.settings import Pose
-from plonket.phone.path import look_at
-from tests.core.copies import Alike, dumped
-
-SIZE = (640, 360)
+from tests.core.copies import SIZE, AlikeRooms
 
 
-def camera(k1: float, readout: float) -> RoomCamera:
-    """Five frames past a corner of a room, in a room that was turned, shifted and scaled by hand."""
-    frames = []
-    for i in range(5):
-        eye = np.array([-0.3 + 0.07 * i, 0.55 + 0.02 * i, 1.3 - 0.03 * i])
-        turn = look_at(eye, np.array([0.0, 0.1, 0.0]))
-        frames.append({"frame": i, "position": eye.tolist(), "rotation": matrix_to_quaternion(turn).tolist()})
-    text = json.dumps({"width": SIZE[0], "height": SIZE[1], "focal_px": 520, "frames": frames, "readout": readout,
-                       "distortion": {"k1": k1, "k2": -0.2 * k1, "p1": 0.0, "p2": 0.0, "k3": 0.0}})  # fmt: skip
-    turned = (0.0, math.sin(0.2), 0.0, math.cos(0.2))
-    return RoomCamera(read_camera(text, 5, SIZE), Room(turn=turned, shift=(0.1, -0.2, 0.3), scale=1.4))
-
-
-class Rooms(Alike):
-    def made(self, k1: float, readout: float, still: int | None = None) -> RoomCamera:
-        seen = replace(camera(k1, readout), still=still)
-        t = seen.track
-        solve = {
-            "position": t.position.ravel().tolist(), "rotation": [v for m in t.rotation for v in matrix_to_quaternion(m)],
-            "focal": t.focal.tolist(), "distortion": [*t.distortion, 0.0][:5], "readout": t.readout, "kind": "full",
-        }  # fmt: skip
-        if len(t.distortion) == 4:
-            solve["distortion"] = [*t.distortion, 0.0]
-        motion = {"kind": "camera", "id": "c", "name": "c", "room": dumped(seen.room)} | (
-            {} if seen.still is None else {"kind": "form", "moves": "object", "reference_frame": seen.still})
-        self.say("camera.roomCamera", motion, solve, t.frames, {"w": SIZE[0], "h": SIZE[1]})
-        return seen
-
+class Rooms(AlikeRooms):
     def test_places_rays_and_spots(self) -> None:
         rng = np.random.default_rng(7)
         for k1, readout in ((0.0, 0.0), (-0.12, 0.0), (0.08, 0.6)):

@@ -11,9 +11,9 @@ export type PlaneMotion = Schemas["PlaneMotion"];
 export type CameraMotion = Schemas["CameraMotion"];
 export type ObjectMotion = Schemas["ObjectMotion"];
 export type FormMotion = Schemas["FormMotion"];
-/** Motions that solve a room. */
 /** Motions that look at the picture by themselves and may be told where not to look. */
 export type LookingMotion = CameraMotion | FormMotion;
+/** Motions that solve a room. */
 export type RoomMotion = CameraMotion | ObjectMotion | FormMotion;
 export type Motion = PointMotion | PlaneMotion | RoomMotion;
 export type Tug = Schemas["Tug"];
