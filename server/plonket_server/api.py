@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import json
+from typing import Any, NoReturn
+
 from django.http import HttpRequest, HttpResponse
 from ninja import NinjaAPI
-from ninja.errors import ValidationError
+from ninja.errors import HttpError, ValidationError
+from ninja.parser import Parser
 
 from deliveries.api import router as deliveries
 from jobs.api import router as jobs
@@ -32,7 +36,20 @@ STATUS: list[tuple[type[PlonketError], int]] = [
     (Cancelled, 409),
 ]
 
-api = NinjaAPI(title="Plonket", version="1", docs_url=None, openapi_url="/openapi.json", urls_namespace="api")
+
+def _no_number(name: str) -> NoReturn:
+    raise ValueError(f"{name} is no number")
+
+
+class StrictParser(Parser):
+    """JSON as it is defined: Python's own reader takes NaN and Infinity as well, which no picture has."""
+
+    def parse_body(self, request: HttpRequest) -> Any:
+        return json.loads(request.body, parse_constant=_no_number)
+
+
+api = NinjaAPI(title="Plonket", version="1", docs_url=None, openapi_url="/openapi.json", urls_namespace="api",
+               parser=StrictParser())  # fmt: skip
 api.add_router("", library)
 api.add_router("", shots)
 api.add_router("", motions)
@@ -62,6 +79,12 @@ def invalid(request: HttpRequest, error: ValidationError) -> HttpResponse:
     where = ".".join(str(k) for k in first["loc"])
     body = {"code": "api.invalid", "message": f"This cannot be used: {where}: {first['msg']}.", "details": {}}
     return api.create_response(request, body, status=400)
+
+
+@api.exception_handler(HttpError)
+def refused(request: HttpRequest, error: HttpError) -> HttpResponse:
+    body = {"code": "api.refused", "message": f"This cannot be used: {error}.", "details": {}}
+    return api.create_response(request, body, status=error.status_code)
 
 
 @api.get("/health")

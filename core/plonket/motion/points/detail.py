@@ -37,11 +37,14 @@ class Detail:
 
 def judge(luma: U8, x: float, y: float, *, pattern_px: float, radius_px: float = 60) -> Detail:
     """Judge the spot (x, y) in pixels, and look for the nearest good detail round it."""
+    outside = Detail(grade="flat", strength=0.0, better=None, message="This is outside the picture.")
+    if not np.isfinite([x, y]).all():
+        return outside
     pad = int(radius_px + pattern_px)
     x0, y0 = max(0, int(x) - pad), max(0, int(y) - pad)
     window = luma[y0 : int(y) + pad + 1, x0 : int(x) + pad + 1].astype(np.float32)
     if min(window.shape) < 5:
-        return Detail(grade="flat", strength=0.0, better=None, message="This is outside the picture.")
+        return outside
     weak, strong = _eigenvalues(window, pattern_px)
     cy, cx = min(int(y) - y0, window.shape[0] - 1), min(int(x) - x0, window.shape[1] - 1)
     # A click is a little off: what counts is the best spot within a quarter of the pattern.
