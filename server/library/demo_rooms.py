@@ -14,6 +14,7 @@ from plonket.layers.light import DomeLayer, LampLayer
 from plonket.layers.model import ModelLayer
 from plonket.layers.still import StillLayer
 from plonket.looks.colour import Colour
+from plonket.looks.haze import Haze
 from plonket.looks.wrap import Wrap
 from plonket.motion.camera.settings import CameraMotion
 from plonket.motion.camera.spot import Spot
@@ -77,7 +78,12 @@ def whale_on_the_bench(project: Project, clip: Asset, whale: Asset, crate: Asset
             lit_like="whale",
             follow=Follow(target="back", reference_frame=at, perspective=True),
         )  # fmt: skip
-        return now.model_copy(update={"perches": [bench, back], "stack": [model, box]})
+        # In focus is the whale, however the camera goes; what is as far as the houses is soft.
+        focus = Haze(
+            id="look-1", name="Focus on the whale", does="blur", goes="room", sides="both", radius=4.0, rides="to:bench",
+            reference_frame=at, near_x=0.0, near_y=-45.0, far_x=-560.0, far_y=-320.0,
+        )  # fmt: skip
+        return now.model_copy(update={"perches": [bench, back], "stack": [model, box], "finish": [focus]})
 
     change_shot(shot.id, "Stand the whale and a crate on the bench", stand)
 

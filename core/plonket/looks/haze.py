@@ -32,7 +32,7 @@ class Haze(PlacedLook):
              "It needs a solved camera.")  # fmt: skip
     sides: Literal["one", "both"] = choice(
         "one", label="Grows", group="Distance",
-        names={"one": "Towards the far spot", "both": "To both sides of the near one"})  # fmt: skip
+        names={"one": "Towards the far spot", "both": "To both sides"})  # fmt: skip
     colour: str = colour("#b8c4d0", label="Colour", group="Haze")
     density: Number = number(60.0, label="Density", low=0, high=100, step=1, unit="%", group="Haze")
     radius: Number = number(8.0, label="Blur", low=0, high=200, step=0.1, unit="px", group="Haze", soft=(0, 40))
