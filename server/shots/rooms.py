@@ -97,6 +97,7 @@ class LandingIn(Schema):
     frame: int = Field(ge=0)
     pixel: tuple[float, float] = Field(description="x, y on the clip's frame")
     surface: str | None = Field(default=None, description="A perch in the room whose flat wall takes it")
+    without: str | None = Field(default=None, description="A layer that is looked through: what is being moved")
 
 
 class LandingOut(Schema):
@@ -112,7 +113,8 @@ def land(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: Landing
     if camera is None or camera.track.kind != "full":
         raise BadInput("room.unsolved", "This motion is not solved in 3D yet. Measure it first.")
     seat = sources.seat(body.surface) if body.surface else None
-    found = landing(sources, motion_id, min(body.frame, camera.track.frames - 1), body.pixel, seat[1] if seat else None)
+    frame = min(body.frame, camera.track.frames - 1)
+    found = landing(sources, motion_id, frame, body.pixel, seat[1] if seat else None, body.without)
     if found is None:
         return LandingOut(place=None, on=None)
     x, y, z = (round(float(v), 5) for v in found.place)

@@ -268,6 +268,20 @@ class Bench(BrowserTest):
         self.assertAlmostEqual(grip["x"] + grip["width"] / 2, at[0], delta=1.5)
         self.assertAlmostEqual(grip["y"] + grip["height"] / 2, at[1], delta=1.5)
         expect(page.get_by_role("button", name="Turn the sun on whale", exact=True)).to_be_visible()
+        # With Ctrl it goes down on to the bench, and up on to the form again.
+        down = self.screen(520, 320, SIZE)
+        for start, end, lift in ((at, down, 0.0), (None, at, form["tall"])):
+            box = page.locator('[data-model-grip="move"]').bounding_box()
+            assert box
+            page.mouse.move(*(start or (box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)))
+            page.keyboard.down("Control")
+            page.mouse.down()
+            page.mouse.move(end[0] - 6, end[1] - 4, steps=4)
+            page.mouse.move(*end, steps=2)
+            page.mouse.up()
+            page.keyboard.up("Control")
+            until(lambda wanted=lift: abs(self.document()["stack"][0]["lift"] - wanted) < 2e-3, 20, f"a lift of {lift}")  # type: ignore[misc]
+            self.assertLess(abs(self.document()["perches"][-1]["spot"]["y"]), 0.03)
 
     @unittest.skipUnless((CLIPS / "keeper.mp4").exists(), "the demo clips are not here")
     def test_the_keyed_keeper_stands_on_the_bench_and_stays(self) -> None:

@@ -160,6 +160,9 @@ class Rooms(WithPlane):
         on_box = landed(top)
         self.assertEqual(on_box["on"], "box")
         np.testing.assert_allclose(on_box["place"], top, atol=1e-3)
+        through = landed(top, without="box")
+        self.assertIsNone(through["on"])
+        self.assertAlmostEqual(through["place"][1], 0, places=6)
         # The still's perch stands upright to the camera: as a wall it goes through the box.
         wall = landed(place + [0, 0.03, 0], surface="p")
         self.assertIsNone(wall["on"])

@@ -39,12 +39,13 @@ class Landing:
 
 
 def landing(
-    sources: Sources, motion: str, frame: int, pixel: tuple[float, float], surface: Spot | None = None
-) -> Landing | None:
+    sources: Sources, motion: str, frame: int, pixel: tuple[float, float], surface: Spot | None = None,
+    without: str | None = None,
+) -> Landing | None:  # fmt: skip
     """What a pixel (x, y) of the clip's frame shows of a solved room: the nearest of its forms, its models and the ground.
 
-    With a `surface` it is that spot's endless flat wall, wherever the look meets it. None: the room is not solved, or nothing
-    is met.
+    With a `surface` it is that spot's endless flat wall, wherever the look meets it. `without` is a layer that is looked
+    through: what is moved does not land on itself. None: the room is not solved, or nothing is met.
     """
     seat = sources.seat(motion)
     if seat is None:
@@ -63,6 +64,8 @@ def landing(
         place = eye - way * (eye[1] / way[1])
         best, far = Landing(place=place), float((place - eye) @ ahead)
     for layer, corners in solids(sources, motion, frame):
+        if layer.id == without:
+            continue
         local = touched(camera.local(frame, corners), (float(x / z), float(y / z)))
         if local is not None and local[2] < far:
             far = float(local[2])

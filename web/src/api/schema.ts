@@ -3470,6 +3470,11 @@ export interface components {
              * @description A perch in the room whose flat wall takes it
              */
             surface?: string | null;
+            /**
+             * Without
+             * @description A layer that is looked through: what is being moved
+             */
+            without?: string | null;
         };
         /** LandingOut */
         LandingOut: {

@@ -52,12 +52,18 @@ function roomFor(shot: Shot, cameras: Map<string, RoomCamera>): (InRoom & { came
 export function useLanding() {
   const { shotId } = useOpenShot();
   return useCallback(
-    async (room: InRoom, frame: number, at: Point): Promise<Landing | null> => {
+    async (
+      room: InRoom,
+      frame: number,
+      at: Point,
+      without: string | null = null,
+    ): Promise<Landing | null> => {
       try {
         return await post<Landing>(`/shots/${shotId}/motions/${room.motion}/landing`, {
           frame,
           pixel: [at.x, at.y],
           surface: room.surface,
+          without,
         });
       } catch (error) {
         complain(error instanceof Error ? error.message : String(error));

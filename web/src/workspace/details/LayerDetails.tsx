@@ -151,7 +151,7 @@ function Sub({ layer, isClip }: { layer: Layer; isClip: boolean }) {
   if (layer.kind === "generated")
     return generators?.find((g) => g.kind === layer.generator.kind)?.help ?? "Generated as the shot runs";
   if (layer.kind === "model")
-    return "3D model in the room: drag it over the ground, with Shift up and down, with Ctrl on to a detail";
+    return "3D model in the room: drag it over the ground, with Shift up and down, with Ctrl on to what is there";
   if (layer.kind === "lamp") return "Soft light on the models in its room";
   if (layer.kind === "dome") return "Light from all round, on the models in its room";
   if (layer.kind === "form")

@@ -1,6 +1,7 @@
 import { useState } from "react";
 import type { Num, Perch, StandingLayer } from "~/api/client";
 import { useMeasurement } from "~/api/queries";
+import { useLanding } from "~/workspace/actions/stand";
 import { by, plus, type RoomCamera, standing, type V3 } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
 import { type Point, valueAt, withValue } from "~/workspace/geometry";
@@ -12,6 +13,11 @@ import { SunGrip } from "~/workspace/viewer/SunGrip";
 import { useGrab } from "~/workspace/viewer/useGrab";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
+/** What a drag changes: where its spot is, how it stands there. */
+interface Moved {
+  perch?: Partial<Perch>;
+  layer?: Partial<StandingLayer>;
+}
 type Grip = "move" | "turn" | "tall" | "wide" | "deep" | "lift";
 const LABELS: Record<Grip, string> = {
   move: "Move",
@@ -28,9 +34,8 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
   const frame = useWorkspace((s) => s.frame);
   const cameras = useCameras();
   const hand = useGrab(mapping);
-  const [preview, setPreview] = useState<{ perch?: Partial<Perch>; layer?: Partial<StandingLayer> } | null>(
-    null,
-  );
+  const land = useLanding();
+  const [preview, setPreview] = useState<Moved | null>(null);
   const kept = record.document.perches.find((p) => p.id === layer.follow.target);
   const camera = cameras.get(kept?.follow.target ?? "");
   const room = record.document.motions.find((m) => m.id === kept?.follow.target);
@@ -91,16 +96,52 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
     return { ...kept.spot!, x: put(kept.spot!.x, x), y: put(kept.spot!.y, y), z: put(kept.spot!.z, z) };
   };
 
+  /** What it lands on under a pixel: on the ground it stands there; on another thing it is lifted above its spot. */
+  const landed = (place: readonly number[], other: boolean): Moved => {
+    const put = (v: Num, to: number) => withValue(v, frame, Math.round(to * 1e5) / 1e5);
+    const [x, y, z] = place as [number, number, number];
+    const base = other ? ground[1] : y;
+    return {
+      perch: {
+        spot: { ...kept.spot!, x: put(kept.spot!.x, x), y: put(kept.spot!.y, base), z: put(kept.spot!.z, z) },
+      },
+      layer: { lift: withValue(layer.lift, frame, Math.round((y - base) * 1e4) / 1e4) },
+    };
+  };
+
   const drag = (e: React.PointerEvent<SVGElement>, grip: Grip) => {
     const from = camera.project(frame, spots[grip]);
     const base = camera.project(frame, on);
     if (!from || !base) return;
-    let change: { perch?: Partial<Perch>; layer?: Partial<StandingLayer> } | null = null;
+    let change: Moved | null = null;
+    // One question to the server at a time, the latest: what lies under the pointer.
+    let asking: Promise<void> | null = null;
+    let next: Point | null = null;
+    const ask = (p: Point): void => {
+      next = p;
+      asking ??= (async () => {
+        while (next) {
+          const at = next;
+          next = null;
+          const met = await land({ motion: room!.id, surface: null }, frame, at, layer.id);
+          if (!met || next) continue;
+          // What is there comes before the details of the plate, which lie everywhere.
+          const detail = met.on === null ? snapped(at) : null;
+          if (detail) change = { perch: { spot: detail }, layer: { lift: withValue(layer.lift, frame, 0) } };
+          else if (met.place) change = landed(met.place, met.on !== null);
+          setPreview(change);
+        }
+        asking = null;
+      })();
+    };
     hand.grab(
       e,
       from,
       (p, event) => {
-        if (grip === "move")
+        if (grip === "move") {
+          // A lamp hangs: it only takes details.
+          if (event.ctrlKey && layer.kind !== "lamp") return ask(p);
+          next = null;
           change = {
             perch: {
               spot:
@@ -108,6 +149,7 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
                 movedSpot(camera, kept.spot!, frame, p, event.shiftKey, above),
             },
           };
+        }
         if (grip === "tall" || grip === "wide" || grip === "deep") {
           const middle = grip === "tall" ? base : (camera.project(frame, place(0, low + h / 2, 0)) ?? base);
           const grown =
@@ -136,17 +178,15 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
         }
         setPreview(change);
       },
-      (p) => {
+      async (p) => {
+        await asking;
         if (!p || !change) return setPreview(null);
-        const label = LABELS[grip];
-        const done = change;
-        void edits
-          .edit(`${label} ${layer.name}`, (latest) =>
-            done.perch
-              ? setOnPerch(latest, kept.id, done.perch)
-              : setOnLayer(latest, layer.id, done.layer ?? {}),
-          )
-          .finally(() => setPreview(null));
+        const done: Moved = change;
+        await edits.edit(`${LABELS[grip]} ${layer.name}`, (latest) => [
+          ...(done.perch ? setOnPerch(latest, kept.id, done.perch) : []),
+          ...(done.layer ? setOnLayer(latest, layer.id, done.layer) : []),
+        ]);
+        setPreview(null);
       },
     );
   };

@@ -13,7 +13,7 @@ export interface Grab {
     e: React.PointerEvent<SVGElement>,
     from: Point,
     move: (at: Point, e: PointerEvent) => void,
-    end: (at: Point | null) => void,
+    end: (at: Point | null) => void | Promise<void>,
   ) => void;
 }
 
@@ -43,7 +43,7 @@ export function useGrab(mapping: Mapping): Grab {
       },
       (letGo) => {
         setHeld(null);
-        end(letGo ? at : null);
+        void end(letGo ? at : null);
       },
     );
   };
