@@ -122,8 +122,13 @@ class Handles(BrowserTest):
         def refuse(route: Route) -> None:
             route.fulfill(status=400, json={"code": "x", "message": "There is no room left on the disk."})
 
+        # The picture before is there in full: what is refused is the changed one.
+        self.canvas_pixels()
         page.route("**/api/frames/**", refuse)
         self.type_number("Place x", 90)
+        until(lambda: self.layer()["x"] == 90, 10, "the edit")
+        number = self.steps()
+        expect(page.get_by_text(f"Saved · step {number}")).to_be_visible()
         expect(page.get_by_role("alert")).to_contain_text("There is no room left on the disk.")
         page.unroute("**/api/frames/**")
         page.get_by_role("button", name="Try again").click()
