@@ -118,7 +118,8 @@ def nearness(sources: Sources, motion: str, frame: int, size: tuple[int, int], v
     corners = [c for _, c in solids(sources, motion, frame)]
     if corners:
         near = _before(near, camera.local(frame, np.concatenate(corners)), straight)
-    middle = float(np.median(near[near > 0])) if (near > 0).any() else 1.0
+    # Only a read-out asks how far away things are, for the most part.
+    middle = float(np.median(near[near > 0])) if camera.track.readout and (near > 0).any() else 1.0
     out = on_picture(near[..., None], camera, frame, straight, 1 / middle, view, size, "smooth")
     return np.asarray(out.rgba.reshape(out.rgba.shape[:2]), np.float32)
 
