@@ -38,6 +38,7 @@ class ShotOut(Schema):
     project: uuid.UUID
     project_name: str
     number: int
+    turn: int = Field(description="How often it was changed, undoing included: of two answers the higher is the later")
     picture: str = Field(description="Hash of what the pictures depend on; part of frame addresses")
     document: Document
     undo: str | None = Field(description="What undo would take back")
@@ -65,7 +66,7 @@ def shot_out(shot: Shot) -> ShotOut:
     child = shot.current.children.order_by("-number").first()
     return ShotOut(
         id=shot.id, project=shot.project_id, project_name=shot.project.name, number=shot.current.number,
-        picture=shot.current.picture, document=document_of(shot),
+        turn=shot.turn, picture=shot.current.picture, document=document_of(shot),
         undo=shot.current.label if shot.current.parent_id else None, redo=child.label if child else None,
     )  # fmt: skip
 

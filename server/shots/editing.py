@@ -70,7 +70,6 @@ def patch_shot(shot_id: uuid.UUID, patch: list[dict[str, Any]], label: str) -> S
             raise BadInput("shot.patch", "This change cannot be applied to the shot.") from error
         document = read_shot(changed)
         _store(shot, document, shot.current, label)
-    tell("shot", {"shot": str(shot.id)})
     return shot
 
 
@@ -82,7 +81,6 @@ def change_shot(shot_id: uuid.UUID, label: str, change: Any) -> Shot:
         if document is None:
             return shot
         _store(shot, read_shot(document.model_dump(mode="json")), shot.current, label)
-    tell("shot", {"shot": str(shot.id)})
     return shot
 
 
@@ -106,10 +104,7 @@ def step(shot_id: uuid.UUID, back: bool) -> Shot:
         target = shot.current.parent if back else shot.current.children.order_by("-number").first()
         if target is None:
             raise BadInput("shot.no_step", "There is nothing to undo." if back else "There is nothing to redo.")
-        shot.current = target
-        shot.name = target.document["name"]
-        shot.save()
-    tell("shot", {"shot": str(shot.id)})
+        _go_to(shot, target)
     return shot
 
 
@@ -156,9 +151,17 @@ def _locked(shot_id: uuid.UUID) -> Shot:
 
 def _store(shot: Shot, document: Document, parent: Revision | None, label: str) -> None:
     number = (shot.revisions.aggregate(top=Max("number"))["top"] or 0) + 1
-    shot.current = Revision.objects.create(
+    made = Revision.objects.create(
         shot=shot, number=number, parent=parent, document=document.model_dump(mode="json"),
         picture=picture_hash(document), label=label[:120],
     )  # fmt: skip
-    shot.name = document.name
+    _go_to(shot, made)
+
+
+def _go_to(shot: Shot, revision: Revision) -> None:
+    """Make a revision the current one of a shot that is locked or new, and tell the open pages."""
+    shot.current = revision
+    shot.name = revision.document["name"]
+    shot.turn += 1
     shot.save()
+    tell("shot", {"shot": str(shot.id), "turn": shot.turn})

@@ -13,7 +13,6 @@ from django.http import HttpRequest, HttpResponse
 from ninja import Router, Schema
 from pydantic import Field
 
-from jobs.tell import tell
 from library.assets import bring_in, find_asset
 from library.models import Asset
 from plonket.errors import BadInput, PlonketError
@@ -114,7 +113,6 @@ def look_outside() -> int:
             taken += 1
         except PlonketError as error:
             problem = error.message
-            tell("shot", {"shot": str(one.shot_id)})
         Exchange.objects.filter(pk=one.pk).update(seen=state, waiting="", problem=problem)
     return taken
 

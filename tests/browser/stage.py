@@ -20,17 +20,19 @@ import uvicorn
 from django.conf import settings
 from django.db import connection
 from django.test import TransactionTestCase
-from playwright.sync_api import Browser, Download, Page, Playwright, expect, sync_playwright
+from playwright.sync_api import Browser, Download, FloatRect, Locator, Page, Playwright, expect, sync_playwright
 from playwright.sync_api import TimeoutError as PlaywrightTimeout
 
 from plonket_server.asgi import application
 from plonket_server.celery import app
+from shots.models import Shot
 
 CHROMIUM = [
     "--no-sandbox", "--disable-quic", "--no-first-run", "--disable-background-networking",
     "--disable-component-update", "--disable-sync",
 ]  # fmt: skip
 SIZE = {"width": 1280, "height": 800}
+TWO_PAINTS = "() => new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(done)))"
 
 
 class BrowserTest(TransactionTestCase):
@@ -88,6 +90,48 @@ class BrowserTest(TransactionTestCase):
     def tearDown(self) -> None:
         self.assertEqual(self.complaints, [])
 
+    # What is stored, and what the page shows of it.
+
+    def stored(self) -> Shot:
+        """The shot that the page has open, as it is stored."""
+        found = self.page.url.partition("/shots/")[2].partition("?")[0]
+        return Shot.objects.select_related("current").get(id=found)
+
+    def steps(self) -> int:
+        """The number of the stored shot's current step."""
+        current = self.stored().current
+        assert current
+        return current.number
+
+    def document(self) -> dict[str, Any]:
+        current = self.stored().current
+        assert current
+        return dict(current.document)
+
+    def caught_up(self) -> None:
+        """Wait until the page shows the step that is stored: only then do its handles lie where they stay."""
+        said = self.page.get_by_text("Saved · step")
+        until(lambda: said.text_content() == f"Saved · step {self.steps()}", 20, "the page to show what is stored")
+
+    def box(self, thing: Locator) -> FloatRect:
+        """Where a thing lies on the page, once the page has caught up and the thing lies still."""
+        self.caught_up()
+        found: list[FloatRect | None] = []
+
+        def still() -> bool:
+            found.append(thing.bounding_box())
+            self.page.evaluate(TWO_PAINTS)
+            return found[-1] is not None and found[-1] == thing.bounding_box()
+
+        until(still, 20, "a thing to lie still")
+        assert found[-1]
+        return found[-1]
+
+    def centre(self, thing: Locator) -> tuple[float, float]:
+        """The middle of a thing on the page, for the mouse."""
+        box = self.box(thing)
+        return box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+
     # What a creator does.
 
     def new_shot(self) -> None:
@@ -113,15 +157,13 @@ class BrowserTest(TransactionTestCase):
         """Scrub in the time strip."""
         lanes = self.page.get_by_test_id("lanes")
         frames = int(self.page.get_by_role("slider", name="Last frame of the range").get_attribute("aria-valuemax") or 0) + 1
-        box = lanes.bounding_box()
-        assert box
+        box = self.box(lanes)
         self.page.mouse.click(box["x"] + 10 + (frame + 0.5) / frames * (box["width"] - 20), box["y"] + 45)
         self.shown(frame)
 
     def screen(self, x: float, y: float, size: tuple[int, int]) -> tuple[float, float]:
         """Where a picture pixel lies on the page while the picture is fitted."""
-        well = self.page.get_by_test_id("well").bounding_box()
-        assert well
+        well = self.box(self.page.get_by_test_id("well"))
         zoom = min((well["width"] - 36) / size[0], (well["height"] - 36) / size[1])
         left = well["x"] + (well["width"] - size[0] * zoom) / 2
         top = well["y"] + (well["height"] - size[1] * zoom) / 2
@@ -154,6 +196,11 @@ class BrowserTest(TransactionTestCase):
         page = self.page
         page.get_by_role("button", name="Deliver", exact=True).click()
         page.get_by_role("dialog").get_by_role("button", name="Deliver", exact=True).click()
+        return self.download()
+
+    def download(self) -> Path:
+        """Save what is being delivered, once it is made."""
+        page = self.page
         link = page.get_by_role("link", name="Download the video")
         expect(link).to_be_visible(timeout=180_000)
         with page.expect_download() as waiting:

@@ -15,7 +15,6 @@ from playwright.sync_api import expect
 from plonket.conventions import U8
 from plonket.media import open_clip
 from shots.exchange import look_outside
-from shots.models import Shot
 from tests.browser.stage import BrowserTest, until
 from tests.core.test_steady import write
 
@@ -27,18 +26,13 @@ CLIPS = Path(settings.DEMO) / "clips"
 
 @unittest.skipUnless((CLIPS / "workshop.mp4").exists(), "the demo clips are not here")
 class TeaTin(BrowserTest):
-    def document(self) -> dict[str, Any]:
-        shot = Shot.objects.select_related("current").get()
-        assert shot.current
-        return dict(shot.current.document)
-
     def cut(self, name: str, first: int, frames: int) -> Path:
         """A piece of a demo clip."""
         clip = open_clip(CLIPS / f"{name}.mp4")
         self.addCleanup(clip.close)
         return write(self.folder / f"{name}.mp4", [clip.rgb(first + i) for i in range(frames)], crf=6)
 
-    def box(self, low: tuple[float, float], high: tuple[float, float]) -> None:
+    def lay(self, low: tuple[float, float], high: tuple[float, float]) -> None:
         page = self.page
         page.mouse.move(*self.screen(*low, SIZE))
         page.mouse.down()
@@ -52,8 +46,7 @@ class TeaTin(BrowserTest):
 
     def at_desk(self, x: float, y: float) -> tuple[float, float]:
         """Where a pixel of the frame lies at the desk, drawn closer about the tin."""
-        well = self.page.get_by_test_id("desk-well").bounding_box()
-        assert well
+        well = self.box(self.page.get_by_test_id("desk-well"))
         zoom = min((well["width"] - 36) / SIZE[0], (well["height"] - 36) / SIZE[1])
         left = well["x"] + (well["width"] - SIZE[0] * zoom) / 2
         top = well["y"] + (well["height"] - SIZE[1] * zoom) / 2
@@ -84,12 +77,12 @@ class TeaTin(BrowserTest):
         self.go_to(HERO)
         # The bench and wall round the tin carry the clean frame; the tin itself is not looked at.
         page.keyboard.press("r")
-        self.box((600, 455), (985, 712))
+        self.lay((600, 455), (985, 712))
         until(lambda: len(self.document()["motions"]) == 1, 20, "the plane")
         # Stored is not yet shown: the next press must find the plane chosen.
         expect(page.locator("[data-region]")).to_have_count(1)
         page.keyboard.press("Shift+R")
-        self.box((740, 545), (915, 700))
+        self.lay((740, 545), (915, 700))
         until(lambda: len(self.document()["motions"][0]["regions"]) == 2, 20, "the region to ignore")
         page.get_by_role("button", name="Measure", exact=True).click()
         expect(page.get_by_role("button", name="Measure again")).to_be_visible(timeout=120_000)
@@ -160,8 +153,7 @@ class TeaTin(BrowserTest):
 
     def red_at(self, x: float, y: float) -> bool:
         seen = self.canvas_pixels()
-        well = self.page.get_by_test_id("well").bounding_box()
-        assert well
+        well = self.box(self.page.get_by_test_id("well"))
         left, top = self.screen(x, y, SIZE)
         r, g, b = (int(v) for v in seen[int(top - well["y"]), int(left - well["x"])])
         return r > 150 and g < 110 and b < 110
@@ -171,7 +163,7 @@ class TeaTin(BrowserTest):
         self.new_shot()
         self.bring_in(self.cut("keeper", 50, 4))
         self.treat("Take something out")
-        self.box((229, 84), (309, 164))
+        self.lay((229, 84), (309, 164))
         until(lambda: len(self.document()["plate"]) == 1, 20, "the mend")
         page.get_by_role("button", name="Find things like this").click()
         expect(page.get_by_text("5 found and added.")).to_be_visible(timeout=30_000)
@@ -186,9 +178,7 @@ class TeaTin(BrowserTest):
 
         # A second cross is chosen in the list; its corner is feathered, then all of them with Shift.
         page.get_by_role("button", name="Mask 2 +").click()
-        handle = page.locator('[data-feather="0"]').bounding_box()
-        assert handle
-        x, y = handle["x"] + handle["width"] / 2, handle["y"] + handle["height"] / 2
+        x, y = self.centre(page.locator('[data-feather="0"]'))
         page.mouse.move(x, y)
         page.mouse.down()
         page.mouse.move(x - 12, y - 12, steps=4)
@@ -206,7 +196,7 @@ class TeaTin(BrowserTest):
 
         # An ellipse is taken off again, and a graded mask goes on top.
         page.get_by_role("button", name="Ellipse").click()
-        self.box((240, 95), (295, 150))
+        self.lay((240, 95), (295, 150))
         until(lambda: len(self.document()["plate"][0]["masks"]) == 7, 20, "the ellipse")
         self.chosen(6)
         self.choose("Goes", "Off those above")
@@ -214,7 +204,7 @@ class TeaTin(BrowserTest):
         points = self.document()["plate"][0]["masks"][6]["outline"]["keys"][0]["points"]
         self.assertTrue(all(abs(p["in_x"]) + abs(p["in_y"]) > 5 for p in points))
         page.get_by_role("button", name="Graded").click()
-        self.box((640, 100), (640, 600))
+        self.lay((640, 100), (640, 600))
         until(lambda: len(self.document()["plate"][0]["masks"]) == 8, 20, "the graded mask")
         graded = self.chosen(7)
         self.assertEqual(graded["kind"], "graded")

@@ -56,9 +56,7 @@ class OnOwnClip(BrowserTest):
     SIZE = (640, 360)
 
     def film(self) -> tuple[Path, F64]:
-        recording = Recording(
-            rate=Fraction(30), frames=self.FRAMES, jitter_s=0.001, rotation=90, crf=16, clap_at=FLASH_S
-        )
+        recording = Recording(rate=Fraction(30), frames=self.FRAMES, jitter_s=0.001, rotation=90, crf=16, clap_at=FLASH_S)
         when = frame_times(recording)
 
         def flash(t: float) -> float:
@@ -83,9 +81,7 @@ class OnOwnClip(BrowserTest):
         handle = page.locator("[data-point]")
         expect(handle).to_have_attribute("data-state", "3")
         # Zoom in and put it on the pixel with the loupe open, as one does.
-        spot = page.locator('[data-point="point-1"]').bounding_box()
-        assert spot
-        at = (spot["x"] + spot["width"] / 2, spot["y"] + spot["height"] / 2)
+        at = self.centre(page.locator('[data-point="point-1"]'))
         page.mouse.move(*at)
         page.mouse.down()
         page.mouse.move(at[0] + 12, at[1] + 9, steps=3)
@@ -120,9 +116,7 @@ class OnOwnClip(BrowserTest):
         layer = page.get_by_role("button", name="Move disc", exact=True)
         expect(layer).to_be_visible()
         expect(page.get_by_role("combobox", name="Motion it follows")).to_contain_text("Point motion")
-        box = page.get_by_test_id("layer-centre").bounding_box()
-        assert box
-        centre = (box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+        centre = self.centre(page.get_by_test_id("layer-centre"))
         page.mouse.move(*centre)
         page.mouse.down()
         page.mouse.move(x, y, steps=5)
@@ -157,8 +151,7 @@ class OnOwnClip(BrowserTest):
             )
             seen = disc_centre(self.canvas_pixels())
             sx, sy = self.screen(*truth[frame], self.SIZE)
-            well = page.get_by_test_id("well").bounding_box()
-            assert well
+            well = self.box(page.get_by_test_id("well"))
             self.assertLess(np.hypot(seen[0] - (sx - well["x"]), seen[1] - (sy - well["y"])), 1.0)
 
         # Deliver, and look at the file itself.

@@ -23,7 +23,6 @@ from plonket.motion.form.fit import Stood, focal_of
 from plonket.motion.form.settings import FormMotion
 from plonket.phone.take import Recording, frame_times, write_recording
 from plonket_server.pool import pool
-from shots.models import Shot
 from tests.browser.stage import BrowserTest, until
 from tests.core.test_form import BOX, CORNERS, FOCAL, SIZE, filmed, stood, swim
 
@@ -42,11 +41,6 @@ def clip() -> ArrayClip:
 
 
 class Crate(BrowserTest):
-    def document(self) -> dict[str, Any]:
-        shot = Shot.objects.select_related("current").get()
-        assert shot.current
-        return dict(shot.current.document)
-
     def form(self) -> dict[str, Any]:
         return dict(self.document()["motions"][0])
 
@@ -134,9 +128,7 @@ class Crate(BrowserTest):
         rendered = self.screen(*camera.project(0, np.array([spot["x"], spot["y"], spot["z"]])), SIZE)
         grip = page.locator('[data-model-grip="move"]')
         expect(grip).to_be_visible()
-        box = grip.bounding_box()
-        assert box
-        middle = (box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+        middle = self.centre(grip)
         self.assertLess(float(np.hypot(middle[0] - rendered[0], middle[1] - rendered[1])), 1.0)
         self.type_number("Height", 0.24)
         until(lambda: abs(self.document()["stack"][0]["tall"] - 0.24) < 1e-6, 20, "its height")

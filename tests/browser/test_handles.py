@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import numpy as np
-from playwright.sync_api import Locator, Route, expect
+from playwright.sync_api import APIResponse, Route, expect
 
-from shots.models import Shot
+from plonket.media import probe
+from shots.editing import patch_shot
 from tests.browser.stage import BrowserTest, until
 from tests.browser.test_first_light import disc_centre, magenta_disc
 from tests.core.clips import phone_clip
@@ -26,14 +27,7 @@ class Handles(BrowserTest):
         expect(page.get_by_role("button", name="Move disc", exact=True)).to_be_visible()
 
     def layer(self) -> dict:  # type: ignore[type-arg]
-        shot = Shot.objects.select_related("current").get()
-        assert shot.current
-        return dict(shot.current.document["stack"][0])
-
-    def centre(self, locator: Locator) -> tuple[float, float]:
-        box = locator.bounding_box()
-        assert box
-        return box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+        return dict(self.document()["stack"][0])
 
     def drag(self, start: tuple[float, float], end: tuple[float, float]) -> None:
         before = self.steps()
@@ -43,11 +37,6 @@ class Handles(BrowserTest):
         self.page.mouse.move(*end, steps=3)
         self.page.mouse.up()
         until(lambda: self.steps() > before, 10, "the edit to be stored")
-
-    def steps(self) -> int:
-        shot = Shot.objects.select_related("current").get()
-        assert shot.current
-        return shot.current.number
 
     def test_move_size_turn_by_hand(self) -> None:
         page = self.page
@@ -91,21 +80,17 @@ class Handles(BrowserTest):
             page.wait_for_function(
                 "([f]) => document.querySelector('canvas[data-frame]').dataset.url.endsWith('/' + f + '.jpg')", arg=[frame]
             )
-            well = page.get_by_test_id("well").bounding_box()
-            assert well
+            well = self.box(page.get_by_test_id("well"))
             seen = disc_centre(self.canvas_pixels())[0] + well["x"]
             self.assertAlmostEqual(seen, self.screen(x, 0, SIZE)[0], delta=2.5)
 
     def test_range_by_its_ends_and_hiding(self) -> None:
         page = self.page
         end = page.get_by_role("slider", name="Last frame of the range")
-        lanes = page.get_by_test_id("lanes").bounding_box()
-        assert lanes
+        lanes = self.box(page.get_by_test_id("lanes"))
         at = self.centre(end)
         self.drag(at, (lanes["x"] + 10 + 19.5 / 30 * (lanes["width"] - 20), at[1]))
-        shot = Shot.objects.select_related("current").get()
-        assert shot.current
-        self.assertEqual(shot.current.document["footage"]["out_frame"], 19)
+        self.assertEqual(self.document()["footage"]["out_frame"], 19)
         expect(page.get_by_text("180p · 30 · 20 fr")).to_be_visible()
         page.get_by_role("button", name="Hide disc").click()
         until(lambda: self.layer()["shown"] is False, 10, "the layer to hide")
@@ -133,9 +118,50 @@ class Handles(BrowserTest):
         page.unroute("**/api/frames/**")
         page.get_by_role("button", name="Try again").click()
         expect(page.get_by_role("alert")).to_have_count(0)
-        well = page.get_by_test_id("well").bounding_box()
-        assert well
+        well = self.box(page.get_by_test_id("well"))
         self.assertAlmostEqual(disc_centre(self.canvas_pixels())[0] + well["x"], self.screen(90, 0, SIZE)[0], delta=2.5)
+
+    def test_what_is_done_in_a_hurry_is_done_in_order(self) -> None:
+        page = self.page
+        held: list[Route] = []
+        self.caught_up()
+        began = self.steps()
+        page.route("**/edits", lambda route: held.append(route))
+        self.type_number("Place x", 90)
+        page.keyboard.press("Control+z")
+        until(lambda: page.evaluate("1") == len(held), 10, "the edit to be on its way")
+        held.pop().continue_()
+        page.unroute("**/edits")
+        # The edit that was still on its way is what is undone, not the one before it.
+        expect(page.get_by_text("Undone: Place x", exact=False)).to_be_visible()
+        until(lambda: self.steps() == began, 10, "the undo")
+        self.assertAlmostEqual(self.layer()["x"], 200, delta=1)
+
+        # The size for delivering is chosen and Deliver pressed at once: what is delivered is that size.
+        page.route("**/edits", lambda route: held.append(route))
+        page.get_by_role("button", name="Deliver", exact=True).click()
+        self.choose("Size", "Half")
+        page.get_by_role("dialog").get_by_role("button", name="Deliver", exact=True).click()
+        until(lambda: page.evaluate("1") == len(held), 10, "the setting to be on its way")
+        held.pop().continue_()
+        page.unroute("**/edits")
+        self.assertEqual(probe(self.download()).size, (160, 90))
+
+    def test_an_edit_made_while_another_windows_is_fetched_loses_neither(self) -> None:
+        page = self.page
+        held: list[tuple[Route, APIResponse]] = []
+        shot = self.stored().id
+        page.route(f"**/api/shots/{shot}", lambda route: held.append((route, route.fetch())))
+        patch_shot(shot, [{"op": "replace", "path": "/name", "value": "Renamed there"}], "Rename the shot")
+        until(lambda: page.evaluate("1") == len(held), 10, "the page to fetch what has changed")
+        self.type_number("Place x", 90)
+        route, answer = held.pop()
+        route.fulfill(response=answer)
+        page.unroute(f"**/api/shots/{shot}")
+        until(lambda: self.layer()["x"] == 90, 10, "the edit")
+        self.caught_up()
+        expect(page.get_by_label("Name of the shot")).to_have_value("Renamed there")
+        expect(page.get_by_label("Place x value")).to_have_value("90.0 px")
 
     def test_a_second_window_sees_the_change(self) -> None:
         other = self.context.new_page()

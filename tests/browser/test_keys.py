@@ -13,7 +13,6 @@ from playwright.sync_api import expect
 
 from library.models import Asset
 from plonket.media import open_clip
-from shots.models import Shot
 from tests.browser.stage import BrowserTest, until
 from tests.core.test_steady import write
 
@@ -24,11 +23,6 @@ FRAMES = 5
 
 @unittest.skipUnless((CLIPS / "keeper.mp4").exists(), "the demo clips are not here")
 class KeeperOffTheCloth(BrowserTest):
-    def document(self) -> dict[str, Any]:
-        shot = Shot.objects.select_related("current").get()
-        assert shot.current
-        return dict(shot.current.document)
-
     def layer(self) -> dict[str, Any]:
         return dict(self.document()["stack"][0])
 
@@ -76,8 +70,7 @@ class KeeperOffTheCloth(BrowserTest):
         page.get_by_role("radio", name="Matte").click()
         page.wait_for_function("() => document.querySelector('canvas[data-frame]').dataset.url.includes('/matte/')")
         seen = self.canvas_pixels()
-        well = page.get_by_test_id("well").bounding_box()
-        assert well
+        well = self.box(page.get_by_test_id("well"))
 
         def grey(x: float, y: float) -> int:
             left, top = self.screen(x, y, SIZE)
@@ -154,12 +147,13 @@ class KeeperOffTheCloth(BrowserTest):
         page.mouse.move(*self.screen(500, 500, SIZE), steps=4)
         page.mouse.up()
         until(lambda: len(self.document()["finish"][0]["masks"]) == 1, 20, "the mask")
-        well = page.get_by_test_id("well").bounding_box()
-        assert well
+        well = self.box(page.get_by_test_id("well"))
 
         def changed(x: float, y: float) -> float:
             left, top = self.screen(x, y, SIZE)
-            at = np.s_[int(top - well["y"]) - 8 : int(top - well["y"]) + 8, int(left - well["x"]) - 8 : int(left - well["x"]) + 8]
+            at = np.s_[
+                int(top - well["y"]) - 8 : int(top - well["y"]) + 8, int(left - well["x"]) - 8 : int(left - well["x"]) + 8
+            ]
             return float(np.abs(self.canvas_pixels()[at].astype(float) - before[at]).mean())
 
         until(lambda: changed(300, 300) > 25 and changed(900, 300) < 4, 30, "the dark ellipse, and nothing else")

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from fractions import Fraction
 from pathlib import Path
-from typing import Any
 
 import cv2
 import numpy as np
@@ -14,7 +13,6 @@ from plonket.conventions import F64, U8
 from plonket.media import open_clip
 from plonket.phone.quickset import QuickShot, chart_shot, quad
 from plonket.phone.take import Recording, frame_times, write_recording
-from shots.models import Shot
 from tests.browser.stage import BrowserTest, until
 from tests.core.shots import chart_corners
 
@@ -51,11 +49,6 @@ class TakenOut(BrowserTest):
         write_recording(path, iter(frames), frame_times(recording), SIZE, recording)
         self.new_shot()
         self.bring_in(path)
-
-    def document(self) -> dict[str, Any]:
-        shot = Shot.objects.select_related("current").get()
-        assert shot.current
-        return dict(shot.current.document)
 
     def take_out(self, low: tuple[float, float], high: tuple[float, float]) -> None:
         """Treat, Take something out, and drag a box round it."""
@@ -101,8 +94,7 @@ class TakenOut(BrowserTest):
         expect(page.get_by_role("button", name="Mend Taken out")).to_be_visible()
         # The outline rides along: its points lie round the card on the last frame too.
         self.go_to(FRAMES - 1)
-        spots = [page.locator(f'[data-outline-point="{k}"]').bounding_box() for k in range(4)]
-        seen = np.array([(b["x"] + b["width"] / 2, b["y"] + b["height"] / 2) for b in spots if b])
+        seen = np.array([self.centre(page.locator(f'[data-outline-point="{k}"]')) for k in range(4)])
         zoom = (self.screen(100, 0, SIZE)[0] - self.screen(0, 0, SIZE)[0]) / 100
         true = np.array([self.screen(*c, SIZE) for c in self.card(FRAMES - 1)])
         self.assertLess(float(np.abs(seen.mean(axis=0) - true.mean(axis=0)).max()), 2.5 * zoom)

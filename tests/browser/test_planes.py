@@ -66,8 +66,7 @@ class SeaChartReplaced(BrowserTest):
         """Drag a corner grip to a picture pixel with the loupe open, then nudge it with the keys."""
         page = self.page
         grip = page.locator(f'[data-corner="{corner}"]')
-        box, before = grip.bounding_box(), place(grip)
-        assert box
+        box, before = self.box(grip), place(grip)
         page.mouse.move(box["x"] + 8, box["y"] + 8)
         page.mouse.down()
         page.mouse.move(box["x"] + 20, box["y"] + 16, steps=3)
@@ -91,7 +90,11 @@ class SeaChartReplaced(BrowserTest):
 
     def settled(self, grip: Locator) -> bool:
         """Whether all that was asked for is stored and shown: two looks, with a frame of the page in between, agree."""
-        before = (grip.get_attribute("data-x"), grip.get_attribute("data-y"), self.page.get_by_text("Saved · step").inner_text())
+        before = (
+            grip.get_attribute("data-x"),
+            grip.get_attribute("data-y"),
+            self.page.get_by_text("Saved · step").inner_text(),
+        )
         self.page.evaluate("() => fetch('/api/health').then(() => new Promise((done) => setTimeout(done, 250)))")
         after = (grip.get_attribute("data-x"), grip.get_attribute("data-y"), self.page.get_by_text("Saved · step").inner_text())
         return before == after
@@ -138,8 +141,7 @@ class SeaChartReplaced(BrowserTest):
         self.shown(FRAMES - 1)
         page.get_by_role("button", name="Held still").click()
         page.wait_for_function("() => document.querySelector('canvas[data-frame]').dataset.url.includes('/held-')")
-        well = page.get_by_test_id("well").bounding_box()
-        assert well
+        well = self.box(page.get_by_test_id("well"))
         wanted = np.array([np.array(self.screen(*p, SIZE)) - [well["x"], well["y"]] for p in discs_at[3]])
         np.testing.assert_allclose(discs(self.canvas_pixels(), wanted), wanted, atol=0.8)
         page.keyboard.press("h")
@@ -201,9 +203,7 @@ class Followers(BrowserTest):
         centre = page.get_by_test_id("layer-centre")
 
         def middle() -> F64:
-            box = centre.bounding_box()
-            assert box
-            return np.array([box["x"] + box["width"] / 2, box["y"] + box["height"] / 2])
+            return np.array(self.centre(centre))
 
         on_perch = np.array(self.screen(800, 260, (1280, 720)))
         until(lambda: bool(np.abs(middle() - on_perch).max() < 2.0), 30, "the boat to sit on its perch")

@@ -18,7 +18,6 @@ from plonket.motion.plane.correct import quad_homography
 from plonket.outline import carry
 from plonket.phone.quickset import QuickShot, chart_shot, quad
 from plonket.phone.take import Recording, frame_times, write_recording
-from shots.models import Shot
 from tests.browser.stage import BrowserTest, until
 from tests.core.shots import chart_corners
 
@@ -51,11 +50,6 @@ class Regions(BrowserTest):
         self.new_shot()
         self.bring_in(self.path)
 
-    def document(self) -> dict[str, Any]:
-        shot = Shot.objects.select_related("current").get()
-        assert shot.current
-        return dict(shot.current.document)
-
     def plane(self) -> dict[str, Any]:
         return next(m for m in self.document()["motions"] if m["kind"] == "plane")
 
@@ -84,9 +78,7 @@ class Regions(BrowserTest):
 
     def drag(self, thing: Locator, by: tuple[float, float], key: str | None = None) -> None:
         page = self.page
-        box = thing.bounding_box()
-        assert box
-        x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+        x, y = self.centre(thing)
         zoom = (self.screen(100, 0, SIZE)[0] - self.screen(0, 0, SIZE)[0]) / 100
         page.mouse.move(x, y)
         if key:
@@ -153,10 +145,9 @@ class Regions(BrowserTest):
         self.assertEqual([k["frame"] for k in keys()], [0, 20])
         moved = keys()[1]["points"][0]["x"] - keys()[0]["points"][0]["x"]
         self.go_to(10)
-        box = self.grip(0).bounding_box()
-        assert box
+        x = self.centre(self.grip(0))[0]
         half = self.screen(keys()[0]["points"][0]["x"] + moved / 2, keys()[0]["points"][0]["y"], SIZE)
-        self.assertAlmostEqual(box["x"] + box["width"] / 2, half[0], delta=1.5)
+        self.assertAlmostEqual(x, half[0], delta=1.5)
         # Then it rides on another motion: the grip goes along with a point that was followed.
         self.go_to(0)
         page.get_by_role("button", name="Key the shape of Ignore here").click()
@@ -173,8 +164,7 @@ class Regions(BrowserTest):
 
         def grip_at(frame: int) -> F64:
             self.go_to(frame)
-            at = self.grip(0).bounding_box()
-            assert at
+            at = self.box(self.grip(0))
             return np.array([at["x"], at["y"]])
 
         start = grip_at(0)

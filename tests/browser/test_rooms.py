@@ -24,7 +24,6 @@ from plonket.motion.camera.view import RoomCamera, spot_path
 from plonket.phone.quickroom import RoomShot, room_shot
 from plonket.phone.take import Recording, frame_times, write_recording
 from plonket_server.pool import pool
-from shots.models import Shot
 from tests.browser.stage import BrowserTest, until
 from tests.core.test_steady import write
 
@@ -39,11 +38,6 @@ def room() -> RoomShot:
 
 
 class Bench(BrowserTest):
-    def document(self) -> dict[str, Any]:
-        shot = Shot.objects.select_related("current").get()
-        assert shot.current
-        return dict(shot.current.document)
-
     def camera(self) -> RoomCamera:
         motion = self.document()["motions"][0]
         found = pool().measured(motion["measurement"])
@@ -180,8 +174,7 @@ class Bench(BrowserTest):
         layer = self.document()["stack"][0]
         self.assertEqual(layer["kind"], "model")
         self.assertAlmostEqual(self.document()["perches"][0]["spot"]["y"], 0, places=4)
-        well = page.get_by_test_id("well").bounding_box()
-        assert well
+        well = self.box(page.get_by_test_id("well"))
 
         def changed() -> F64:
             """(h, w) how much the picture differs from what it was."""
@@ -189,8 +182,7 @@ class Bench(BrowserTest):
 
         until(lambda: int((changed() > 40).sum()) > 1500, 90, "the whale to be seen")
         foot = page.locator('[data-model-grip="move"]')
-        where = foot.bounding_box()
-        assert where
+        where = self.box(foot)
         # It glows like brass above its foot, and beside it the bench is darker than it was.
         seen = self.canvas_pixels().astype(float)
         y, x = int(where["y"] - well["y"]), int(where["x"] - well["x"])
@@ -208,8 +200,7 @@ class Bench(BrowserTest):
         spot = self.document()["perches"][0]["spot"]
         until(lambda: self.document()["perches"][0]["spot"]["x"] < spot["x"] - 0.01, 20, "the whale moved")
         self.assertEqual(self.document()["perches"][0]["spot"]["y"], spot["y"])
-        grip = page.locator('[data-model-grip="turn"]').bounding_box()
-        assert grip
+        grip = self.box(page.locator('[data-model-grip="turn"]'))
         page.mouse.move(grip["x"] + 7, grip["y"] + 7)
         page.mouse.down()
         page.mouse.move(grip["x"] + 60, grip["y"] - 20, steps=5)
@@ -225,19 +216,14 @@ class Bench(BrowserTest):
     def _the_sun_is_pulled_round(self, layer: dict[str, Any]) -> None:
         page = self.page
         sun = page.get_by_role("button", name="Turn the sun on whale")
-        box = sun.bounding_box()
-        assert box
-        x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+        x, y = self.centre(sun)
         page.mouse.move(x, y)
         page.mouse.down()
         page.mouse.move(x + 60, y + 6, steps=6)
         page.mouse.up()
         until(lambda: self.document()["stack"][0]["sun_heading"] > layer["sun_heading"] + 20, 20, "the sun to go right")
         # It lies where it was let go.
-        after = sun.bounding_box()
-        assert after
-        self.assertAlmostEqual(after["x"] + after["width"] / 2, x + 60, delta=2)
-        self.assertAlmostEqual(after["y"] + after["height"] / 2, y + 6, delta=2)
+        self.assertLess(np.hypot(*np.subtract(self.centre(sun), (x + 60, y + 6))), 2)
         height = self.document()["stack"][0]["sun_height"]
         sun.focus()
         page.keyboard.press("Shift+ArrowUp")
@@ -262,18 +248,14 @@ class Bench(BrowserTest):
         self.assertAlmostEqual(self.document()["stack"][0]["lift"], form["tall"], delta=1e-3)
         self.assertEqual(self.document()["perches"][-1]["spot"]["y"], 0, "its spot stays on the ground")
         # It is drawn where it was put, and lit by the first one's sun.
-        grip = page.locator('[data-model-grip="move"]').bounding_box()
-        assert grip
+        grip = page.locator('[data-model-grip="move"]')
         at = self.screen(float(top[0]), float(top[1]), SIZE)
-        self.assertAlmostEqual(grip["x"] + grip["width"] / 2, at[0], delta=1.5)
-        self.assertAlmostEqual(grip["y"] + grip["height"] / 2, at[1], delta=1.5)
+        self.assertLess(np.hypot(*np.subtract(self.centre(grip), at)), 1.5)
         expect(page.get_by_role("button", name="Turn the sun on whale", exact=True)).to_be_visible()
         # With Ctrl it goes down on to the bench, and up on to the form again.
         down = self.screen(520, 320, SIZE)
         for start, end, lift in ((at, down, 0.0), (None, at, form["tall"])):
-            box = page.locator('[data-model-grip="move"]').bounding_box()
-            assert box
-            page.mouse.move(*(start or (box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)))
+            page.mouse.move(*(start or self.centre(grip)))
             page.keyboard.down("Control")
             page.mouse.down()
             page.mouse.move(end[0] - 6, end[1] - 4, steps=4)
@@ -309,7 +291,7 @@ class Bench(BrowserTest):
         path = spot_path(self.camera(), Spot.model_validate(perch["spot"]))
         stands = []
         for i in range(0, FRAMES, 5):
-            shot = Shot.objects.select_related("current").get()
+            shot = self.stored()
             assert shot.current
             answer = page.request.get(f"{self.address}/api/frames/{shot.id}/{shot.current.picture}/matte/100/{i}.jpg")
             matte = cv2.imdecode(np.frombuffer(answer.body(), np.uint8), cv2.IMREAD_GRAYSCALE)

@@ -16,7 +16,6 @@ from plonket.conventions import U8
 from plonket.fields import Keyed, Wobbling, value_at
 from plonket.media import open_clip
 from plonket.shot import read_shot
-from shots.models import Shot
 from tests.browser.stage import BrowserTest, until
 from tests.core.test_steady import write
 
@@ -29,11 +28,6 @@ FIRST = 75
 
 @unittest.skipUnless((DEMO / "clips" / "keeper.mp4").exists(), "the demo clips are not here")
 class Stack(BrowserTest):
-    def document(self) -> dict[str, Any]:
-        shot = Shot.objects.select_related("current").get()
-        assert shot.current
-        return dict(shot.current.document)
-
     def layer(self, at: int = 0) -> dict[str, Any]:
         return dict(self.document()["stack"][at])
 
@@ -152,8 +146,7 @@ class Stack(BrowserTest):
         curves = page.get_by_role("group", name="Key curves of little-ship")
         expect(curves).to_be_visible()
         spots = [page.locator(f'[data-key="opacity@{f}"]') for f in (0, 4)]
-        boxes = [s.bounding_box() for s in spots]
-        assert boxes[0] and boxes[1]
+        boxes = [self.box(s) for s in spots]
         page.mouse.move(boxes[0]["x"] - 12, boxes[0]["y"] + 16)
         page.mouse.down()
         page.mouse.move(boxes[1]["x"] + 20, boxes[1]["y"] - 6, steps=4)
@@ -161,9 +154,8 @@ class Stack(BrowserTest):
         page.get_by_role("button", name="Handles", exact=True).click()
         until(lambda: [k["ease"] for k in self.keys()[:2]] == ["curve", "curve"], 20, "both to go by handles")
         handle = page.locator('[data-handle="Handle out"]').first
-        at = handle.bounding_box()
-        assert at
-        page.mouse.move(at["x"] + at["width"] / 2, at["y"] + at["height"] / 2)
+        at = self.box(handle)
+        page.mouse.move(*self.centre(handle))
         page.mouse.down()
         page.mouse.move(at["x"] + 60, at["y"] + 2, steps=4)
         page.mouse.up()
@@ -227,8 +219,7 @@ class Stack(BrowserTest):
         # By itself, on a checker: the cloth is gone there.
         page.get_by_role("button", name="On checker").click()
         page.wait_for_function("() => document.querySelector('canvas[data-frame]').dataset.url.includes('/checker-')")
-        well = page.get_by_test_id("well").bounding_box()
-        assert well
+        well = self.box(page.get_by_test_id("well"))
         left, top = (int(v - o) for v, o in zip(self.screen(180, 560, SIZE), (well["x"], well["y"]), strict=True))
         patch = self.canvas_pixels()[top - 30 : top + 30, left - 30 : left + 30].astype(int)
         self.assertLess(float(np.ptp(patch, axis=2).mean()), 6)
@@ -302,11 +293,10 @@ class Stack(BrowserTest):
     def boats(self) -> int:
         """How many pale boats float on the harbour's water, as the viewer shows it."""
         url = self.page.evaluate("() => document.querySelector('canvas[data-frame]').dataset.url")
-        if f"/{Shot.objects.select_related('current').get().current.picture}/" not in url:  # type: ignore[union-attr]
+        if f"/{self.stored().current.picture}/" not in url:  # type: ignore[union-attr]
             return -1
         shown = self.canvas_pixels()
-        well = self.page.get_by_test_id("well").bounding_box()
-        assert well
+        well = self.box(self.page.get_by_test_id("well"))
         seen = 0
         for x in (500, 800):
             left, top = (int(v - o) for v, o in zip(self.screen(x, 510, SIZE), (well["x"], well["y"]), strict=True))

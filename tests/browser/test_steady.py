@@ -17,7 +17,6 @@ from plonket.motion.plane.measure import measure_plane
 from plonket.outline import carry
 from plonket.phone.quickset import QuickShot, chart_shot
 from plonket.phone.take import Recording, frame_times, write_recording
-from shots.models import Shot
 from tests.browser.stage import BrowserTest, until
 from tests.browser.test_first_light import magenta_disc
 from tests.core.shots import chart_corners, plane_on
@@ -42,11 +41,6 @@ class Steadied(BrowserTest):
         write_recording(path, iter(self.shot.frames), frame_times(recording), SIZE, recording)
         self.new_shot()
         self.bring_in(path)
-
-    def document(self) -> dict[str, Any]:
-        shot = Shot.objects.select_related("current").get(name="Shot 1")
-        assert shot.current
-        return dict(shot.current.document)
 
     def steady(self) -> dict[str, Any]:
         return next(t for t in self.document()["plate"] if t["kind"] == "steady")
@@ -75,10 +69,9 @@ class Steadied(BrowserTest):
     def standing(self, path: Path) -> F64:
         """Where the delivered file shows the chart's corners in frame 0."""
         record = self.document()
-        number = Shot.objects.get(name="Shot 1").current.number  # type: ignore[union-attr]
         view = self.page.evaluate(
             "([id, n]) => fetch(`/api/shots/${id}/view?number=${n}`).then((r) => r.json())",
-            [str(Shot.objects.get(name="Shot 1").id), number],
+            [str(self.stored().id), self.steps()],
         )
         self.assertEqual(len(view["matrices"]), record["footage"]["frames"])
         return carry(self.corners[0], np.array(view["matrices"][0]).reshape(3, 3))
@@ -116,13 +109,9 @@ class Steadied(BrowserTest):
         page.mouse.click(*clicked)
         centre = page.get_by_test_id("layer-centre")
         expect(centre).to_be_visible()
-        box = centre.bounding_box()
-        assert box
-        self.assertLess(np.hypot(box["x"] + box["width"] / 2 - clicked[0], box["y"] + box["height"] / 2 - clicked[1]), 1.5)
+        self.assertLess(np.hypot(*np.subtract(self.centre(centre), clicked)), 1.5)
         self.go_to(5)
-        box = centre.bounding_box()
-        assert box
-        self.assertLess(np.hypot(box["x"] + box["width"] / 2 - clicked[0], box["y"] + box["height"] / 2 - clicked[1]), 1.5)
+        self.assertLess(np.hypot(*np.subtract(self.centre(centre), clicked)), 1.5)
         page.get_by_role("button", name="Hide disc").click()
         out = self.deliver()
         self.assertEqual((probe(out).frames, probe(out).size), (FRAMES, SIZE))
@@ -188,6 +177,5 @@ class Steadied(BrowserTest):
         self.assertLess(float(np.hypot(*shift)), 1.0)
 
     def well(self) -> F64:
-        box = self.page.get_by_test_id("well").bounding_box()
-        assert box
+        box = self.box(self.page.get_by_test_id("well"))
         return np.array([box["x"], box["y"]])

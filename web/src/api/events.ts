@@ -1,6 +1,7 @@
 import type { QueryClient } from "@tanstack/react-query";
 import { create } from "zustand";
-import type { Job, ShotRecord } from "~/api/client";
+import type { Job } from "~/api/client";
+import { heardOf } from "~/api/queries";
 import { complain, mention } from "~/ui/Notices";
 
 /** One frame of a point while it is measured: [point, frame, x, y, confidence, state, reason]. */
@@ -79,9 +80,7 @@ export function listen(client: QueryClient): void {
   });
   source.addEventListener("asset", () => void client.invalidateQueries({ queryKey: ["assets"] }));
   source.addEventListener("shot", (e) => {
-    const { shot } = JSON.parse(e.data) as { shot: string };
-    // Our own edits are in the cache already; a refetch is cheap and settles any other window's.
-    if (client.getQueryData<ShotRecord>(["shot", shot]))
-      void client.invalidateQueries({ queryKey: ["shot", shot] });
+    const { shot, turn } = JSON.parse(e.data) as { shot: string; turn: number };
+    void heardOf(client, shot, turn);
   });
 }

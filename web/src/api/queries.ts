@@ -1,5 +1,5 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useCallback } from "react";
+import { type QueryClient, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMemo } from "react";
 import {
   type Advice,
   type Asset,
@@ -19,6 +19,7 @@ import {
   get,
   post,
 } from "~/api/client";
+import { inLine } from "~/api/line";
 import { complain, mention } from "~/ui/Notices";
 
 export const useProjects = () =>
@@ -31,8 +32,26 @@ export const useShots = (project: string) =>
     staleTime: 0,
   });
 
-export const useShot = (id: string) =>
-  useQuery({ queryKey: ["shot", id], queryFn: () => get<ShotRecord>(`/shots/${id}`) });
+export function useShot(id: string) {
+  const client = useQueryClient();
+  return useQuery({
+    queryKey: ["shot", id],
+    queryFn: async () => newest(client, await get<ShotRecord>(`/shots/${id}`)),
+  });
+}
+
+/** The later of an answer and what is here already: an answer may be overtaken by another on its way. */
+function newest(client: QueryClient, answer: ShotRecord): ShotRecord {
+  const here = client.getQueryData<ShotRecord>(["shot", answer.id]);
+  return here && here.turn > answer.turn ? here : answer;
+}
+
+/** A shot was changed for the `turn`th time, here or elsewhere: fetch it, unless that is what is here by its turn in the line. */
+export const heardOf = (client: QueryClient, shot: string, turn: number) =>
+  inLine(async () => {
+    const here = client.getQueryData<ShotRecord>(["shot", shot]);
+    if (here && here.turn < turn) await client.invalidateQueries({ queryKey: ["shot", shot] });
+  });
 
 export const useAssets = () =>
   useQuery({ queryKey: ["assets"], queryFn: () => get<Asset[]>("/assets"), staleTime: 0 });
@@ -121,56 +140,67 @@ export const useJobs = (shot: string) =>
     staleTime: Infinity,
   });
 
-// Edits go out one after another: each is made against the answer to the one before.
-let line: Promise<unknown> = Promise.resolve();
-
 /** Steps, or what makes them from the shot as it will be when their turn comes. */
 export type Change = PatchStep[] | ((shot: Shot) => PatchStep[]);
 
+/** Ways to change a shot, in line; each answers with null when it was refused, and says why. */
 export interface Edits {
   edit: (label: string, change: Change) => Promise<ShotRecord | null>;
   undo: () => Promise<void>;
   redo: () => Promise<void>;
+  /** Something that the server works out; `shotIn` finds the changed shot where it is not the whole answer. */
+  ask: {
+    (path: string, body: unknown): Promise<ShotRecord | null>;
+    <T>(path: string, body: unknown, shotIn: (answer: T) => ShotRecord): Promise<T | null>;
+  };
 }
+
+const whole = (answer: ShotRecord) => answer;
 
 /** Change a shot; the query cache holds the answer when the promise resolves. */
 export function useEdits(shotId: string): Edits {
   const client = useQueryClient();
-  const send = useCallback(
-    (path: string, body: (now: ShotRecord | undefined) => unknown) => {
-      const run = async () => {
+  return useMemo(() => {
+    const now = () => client.getQueryData<ShotRecord>(["shot", shotId]);
+    const send = <T>(path: string, bodyOf: () => unknown, shotIn: (answer: T) => ShotRecord) =>
+      inLine(async () => {
+        const body = bodyOf();
+        if (body === null) return null;
         try {
-          const now = client.getQueryData<ShotRecord>(["shot", shotId]);
-          const record = await post<ShotRecord>(`/shots/${shotId}${path}`, body(now));
-          client.setQueryData(["shot", shotId], record);
-          return record;
+          const answer = await post<T>(`/shots/${shotId}${path}`, body);
+          client.setQueryData(["shot", shotId], newest(client, shotIn(answer)));
+          return answer;
         } catch (error) {
           await client.invalidateQueries({ queryKey: ["shot", shotId] });
           complain(error instanceof ApiError ? error.message : String(error));
           return null;
         }
+      });
+    const step = async (path: "/undo" | "/redo", word: string) => {
+      let what: string | null = null;
+      const ready = () => {
+        // What an edit that was still on its way has made is there by now.
+        what = now()?.[path === "/undo" ? "undo" : "redo"] ?? null;
+        return what === null ? null : {};
       };
-      const next = line.then(run, run);
-      line = next;
-      return next;
-    },
-    [client, shotId],
-  );
-  const edit = useCallback(
-    (label: string, change: Change) =>
-      send("/edits", (now) => {
-        const patch = typeof change === "function" ? (now ? change(now.document) : []) : change;
-        return { label, patch };
-      }),
-    [send],
-  );
-  const undo = useCallback(async () => {
-    const before = client.getQueryData<ShotRecord>(["shot", shotId])?.undo;
-    if (before && (await send("/undo", () => ({})))) mention(`Undone: ${before}`);
-  }, [client, send, shotId]);
-  const redo = useCallback(async () => {
-    const after = client.getQueryData<ShotRecord>(["shot", shotId])?.redo;
-    if (after && (await send("/redo", () => ({})))) mention(`Done again: ${after}`);
-  }, [client, send, shotId]);
-  return { edit, undo, redo };
+      const done = await send(path, ready, whole);
+      if (done) mention(`${word}: ${what}`);
+    };
+    return {
+      edit: (label, change) =>
+        send(
+          "/edits",
+          () => {
+            const shot = now()?.document;
+            const patch = typeof change !== "function" ? change : shot ? change(shot) : [];
+            return patch.length ? { label, patch } : null;
+          },
+          whole,
+        ),
+      undo: () => step("/undo", "Undone"),
+      redo: () => step("/redo", "Done again"),
+      ask: <T>(path: string, body: unknown, shotIn?: (answer: T) => ShotRecord) =>
+        send<T>(path, () => body, shotIn ?? ((answer) => answer as ShotRecord)),
+    };
+  }, [client, shotId]);
 }

@@ -6003,6 +6003,11 @@ export interface components {
              */
             redo: string | null;
             /**
+             * Turn
+             * @description How often it was changed, undoing included: of two answers the higher is the later
+             */
+            turn: number;
+            /**
              * Undo
              * @description What undo would take back
              */

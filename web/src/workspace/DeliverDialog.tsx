@@ -1,22 +1,21 @@
 import { useState } from "react";
-import { type Job, ApiError, post } from "~/api/client";
 import { useLive } from "~/api/events";
 import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
 import { Dialog } from "~/ui/Dialog";
-import { complain } from "~/ui/Notices";
 import { OnOff } from "~/ui/OnOff";
 import { Progress } from "~/ui/Progress";
-import { retryJob, stopJob } from "~/workspace/actions/jobs";
+import { retryJob, stopJob, useDeliver } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
 import { act, useWorkspace } from "~/workspace/store";
 
 /** Quality, size, sound; then progress in place and the finished file. */
 export function DeliverDialog() {
-  const { record, shotId, edits } = useOpenShot();
+  const { record, edits } = useOpenShot();
   const open = useWorkspace((s) => s.deliverOpen);
   const [jobId, setJobId] = useState<string | null>(null);
   const job = useLive((s) => (jobId ? s.jobs[jobId] : undefined));
+  const deliver = useDeliver();
   const shot = record.document;
   const footage = shot.footage;
   if (!footage) return null;
@@ -27,13 +26,8 @@ export function DeliverDialog() {
     void edits.edit("Delivery settings", [{ op: "replace", path: `/delivery/${key}`, value }]);
 
   const start = async () => {
-    try {
-      const made = await post<Job>(`/shots/${shotId}/deliver`);
-      useLive.setState((s) => ({ jobs: { [made.id]: made, ...s.jobs } }));
-      setJobId(made.id);
-    } catch (error) {
-      complain(error instanceof ApiError ? error.message : String(error));
-    }
+    const made = await deliver();
+    if (made) setJobId(made.id);
   };
   const delivery = typeof job?.result["delivery"] === "string" ? job.result["delivery"] : null;
   const working = job && ["queued", "running", "stopping"].includes(job.state);

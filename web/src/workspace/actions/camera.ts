@@ -1,6 +1,5 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { useCallback } from "react";
-import { type CameraMotion, type RoomDetail, type RoomMotion, type ShotRecord, post } from "~/api/client";
+import type { CameraMotion, RoomDetail, RoomMotion } from "~/api/client";
 import { useAssets } from "~/api/queries";
 import { complain } from "~/ui/Notices";
 import { useMeasure } from "~/workspace/actions/jobs";
@@ -68,41 +67,27 @@ export type Straighten = "ground" | "origin" | "axis" | "scale" | "suggest" | "t
 
 /** Put the room straight by picked details. */
 export function useStraighten() {
-  const { shotId } = useOpenShot();
+  const { edits } = useOpenShot();
   return useCallback(
     async (motion: string, does: Straighten, details: string[], amount: number | null = null) => {
-      try {
-        await post(`/shots/${shotId}/motions/${motion}/room`, { does, details: details.map(Number), amount });
-        return true;
-      } catch (error) {
-        complain(error instanceof Error ? error.message : String(error));
-        return false;
-      }
+      const body = { does, details: details.map(Number), amount };
+      return (await edits.ask(`/motions/${motion}/room`, body)) !== null;
     },
-    [shotId],
+    [edits],
   );
 }
 
 /** A perch that lies on the flat surface through picked details. */
 export function useAddSurface() {
-  const { shotId } = useOpenShot();
-  const client = useQueryClient();
+  const { edits } = useOpenShot();
   return useCallback(
     async (motion: string, details: string[]) => {
-      try {
-        const frame = useWorkspace.getState().frame;
-        const shot = await post<ShotRecord>(`/shots/${shotId}/motions/${motion}/surface`, {
-          details: details.map(Number),
-          frame,
-        });
-        client.setQueryData(["shot", shotId], shot);
-        const made = shot.document.perches.at(-1);
-        if (made) act({ do: "choose", chosen: { kind: "perch", id: made.id } });
-      } catch (error) {
-        complain(error instanceof Error ? error.message : String(error));
-      }
+      const { frame } = useWorkspace.getState();
+      const done = await edits.ask(`/motions/${motion}/surface`, { details: details.map(Number), frame });
+      const made = done?.document.perches.at(-1);
+      if (made) act({ do: "choose", chosen: { kind: "perch", id: made.id } });
     },
-    [shotId, client],
+    [edits],
   );
 }
 

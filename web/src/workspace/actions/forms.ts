@@ -1,6 +1,5 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { useCallback } from "react";
-import { type FormFit, type FormMotion, post, type ShotRecord, type Tug } from "~/api/client";
+import { type FormFit, type FormMotion, post, type Tug } from "~/api/client";
 import { complain } from "~/ui/Notices";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
@@ -10,40 +9,25 @@ const say = (error: unknown) => complain(error instanceof Error ? error.message 
 
 /** A form in the middle of the picture, chosen and ready to be tugged into place on this frame. */
 export function useAddForm() {
-  const { shotId } = useOpenShot();
-  const client = useQueryClient();
+  const { edits } = useOpenShot();
   return useCallback(
     async (shape: FormMotion["shape"] = "box", asset: string | null = null) => {
-      try {
-        const frame = useWorkspace.getState().frame;
-        const shot = await post<ShotRecord>(`/shots/${shotId}/forms`, { shape, frame, asset });
-        client.setQueryData(["shot", shotId], shot);
-        const made = shot.document.motions.at(-1);
-        if (made) act({ do: "choose", chosen: { kind: "motion", id: made.id, point: null } });
-      } catch (error) {
-        say(error);
-      }
+      const { frame } = useWorkspace.getState();
+      const done = await edits.ask("/forms", { shape, frame, asset });
+      const made = done?.document.motions.at(-1);
+      if (made) act({ do: "choose", chosen: { kind: "motion", id: made.id, point: null } });
     },
-    [shotId, client],
+    [edits],
   );
 }
 
 /** Put a form's tugs on a frame: one step that can be undone. */
 export function useTug() {
-  const { shotId } = useOpenShot();
-  const client = useQueryClient();
+  const { edits } = useOpenShot();
   return useCallback(
-    async (motion: string, frame: number, tugs: Tug[]) => {
-      try {
-        const shot = await post<ShotRecord>(`/shots/${shotId}/motions/${motion}/tugs`, { frame, tugs });
-        client.setQueryData(["shot", shotId], shot);
-        return true;
-      } catch (error) {
-        say(error);
-        return false;
-      }
-    },
-    [shotId, client],
+    async (motion: string, frame: number, tugs: Tug[]) =>
+      (await edits.ask(`/motions/${motion}/tugs`, { frame, tugs })) !== null,
+    [edits],
   );
 }
 

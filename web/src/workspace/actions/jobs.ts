@@ -1,6 +1,7 @@
 import { useCallback } from "react";
 import { type Job, ApiError, post } from "~/api/client";
 import { useLive } from "~/api/events";
+import { inLine } from "~/api/line";
 import { complain } from "~/ui/Notices";
 import { useOpenShot } from "~/workspace/context";
 
@@ -8,81 +9,68 @@ const say = (error: unknown) => complain(error instanceof ApiError ? error.messa
 
 export type Direction = "both" | "forward" | "backward" | "gap";
 
-/** Start measuring a motion. */
-export function useMeasure() {
+/** Start work on the open shot, as the edits before have made it; it is among the jobs at once. */
+function useBegin() {
   const { shotId } = useOpenShot();
   return useCallback(
-    async (motion: string, direction: Direction, origin: number | null) => {
+    async (path: string, body?: unknown) => {
       try {
-        const job = await post<Job>(`/shots/${shotId}/motions/${motion}/measure`, { direction, origin });
-        useLive.setState((s) => ({ jobs: { [job.id]: job, ...s.jobs } }));
+        const job = await inLine(() => post<Job | null>(`/shots/${shotId}${path}`, body));
+        if (job) useLive.setState((s) => ({ jobs: { [job.id]: job, ...s.jobs } }));
+        return job;
       } catch (error) {
         say(error);
+        return null;
       }
     },
     [shotId],
+  );
+}
+
+/** Start measuring a motion. */
+export function useMeasure() {
+  const begin = useBegin();
+  return useCallback(
+    (motion: string, direction: Direction, origin: number | null) =>
+      begin(`/motions/${motion}/measure`, { direction, origin }),
+    [begin],
   );
 }
 
 /** Measure how things slip: all followers whose slip is not known, or only some. */
 export function useCheckSlip() {
-  const { shotId } = useOpenShot();
-  return useCallback(
-    async (layers: string[] | null = null) => {
-      try {
-        const job = await post<Job | null>(`/shots/${shotId}/slip`, { layers });
-        if (job) useLive.setState((s) => ({ jobs: { [job.id]: job, ...s.jobs } }));
-      } catch (error) {
-        say(error);
-      }
-    },
-    [shotId],
-  );
+  const begin = useBegin();
+  return useCallback((layers: string[] | null = null) => begin("/slip", { layers }), [begin]);
 }
 
 /** Work the mended frames of the range out ahead. */
 export function useMendAhead() {
-  const { shotId } = useOpenShot();
-  return useCallback(async () => {
-    try {
-      const job = await post<Job>(`/shots/${shotId}/ahead`);
-      useLive.setState((s) => ({ jobs: { [job.id]: job, ...s.jobs } }));
-    } catch (error) {
-      say(error);
-    }
-  }, [shotId]);
+  const begin = useBegin();
+  return useCallback(() => begin("/ahead"), [begin]);
 }
 
 /** Work out ahead what is slow about a layer. */
 export function useLayerAhead() {
-  const { shotId } = useOpenShot();
+  const begin = useBegin();
   return useCallback(
-    async (layer: string, percent: number) => {
-      try {
-        const job = await post<Job>(`/shots/${shotId}/layers/${layer}/ahead`, { percent });
-        useLive.setState((s) => ({ jobs: { [job.id]: job, ...s.jobs } }));
-      } catch (error) {
-        say(error);
-      }
-    },
-    [shotId],
+    (layer: string, percent: number) => begin(`/layers/${layer}/ahead`, { percent }),
+    [begin],
   );
 }
 
 /** Start a layer's clip where it shows the same moment as the footage. */
 export function useLineUp() {
-  const { shotId } = useOpenShot();
+  const begin = useBegin();
   return useCallback(
-    async (layer: string, by: "sound" | "picture") => {
-      try {
-        const job = await post<Job>(`/shots/${shotId}/layers/${layer}/lineup`, { by });
-        useLive.setState((s) => ({ jobs: { [job.id]: job, ...s.jobs } }));
-      } catch (error) {
-        say(error);
-      }
-    },
-    [shotId],
+    (layer: string, by: "sound" | "picture") => begin(`/layers/${layer}/lineup`, { by }),
+    [begin],
   );
+}
+
+/** Deliver the shot as it is now. */
+export function useDeliver() {
+  const begin = useBegin();
+  return useCallback(() => begin("/deliver"), [begin]);
 }
 
 export async function stopJob(id: string): Promise<void> {

@@ -1,7 +1,5 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { useCallback } from "react";
-import { type ModelLayer, post, type Shot, type ShotRecord } from "~/api/client";
-import { complain } from "~/ui/Notices";
+import type { ModelLayer, Shot } from "~/api/client";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
 import { act } from "~/workspace/store";
@@ -16,19 +14,12 @@ export const modelsIn = (shot: Shot, motion: string | null): ModelLayer[] =>
 
 /** Where a model stands on its spot: the place on it that is clicked, or its bottom's middle again. It stays where it is. */
 export function usePivot() {
-  const { shotId } = useOpenShot();
-  const client = useQueryClient();
+  const { edits } = useOpenShot();
   return useCallback(
     async (layer: string, frame: number, at: Point | null) => {
-      try {
-        const pixel = at && [at.x, at.y];
-        const shot = await post<ShotRecord>(`/shots/${shotId}/layers/${layer}/pivot`, { frame, pixel });
-        client.setQueryData(["shot", shotId], shot);
-        act({ do: "tool", tool: "handle" });
-      } catch (error) {
-        complain(error instanceof Error ? error.message : String(error));
-      }
+      const done = await edits.ask(`/layers/${layer}/pivot`, { frame, pixel: at && [at.x, at.y] });
+      if (done) act({ do: "tool", tool: "handle" });
     },
-    [shotId, client],
+    [edits],
   );
 }

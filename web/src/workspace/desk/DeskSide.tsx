@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { FileDown, FileUp, FolderOutput } from "lucide-react";
 import { Slider } from "radix-ui";
-import { type Clean, type CleanFrame, get, post, remove, type ShotRecord } from "~/api/client";
+import { type Clean, type CleanFrame, get, post, remove } from "~/api/client";
 import { sendFile } from "~/api/upload";
 import { Button } from "~/ui/Button";
 import { complain } from "~/ui/Notices";
@@ -214,7 +214,7 @@ interface OutsideFile {
 
 /** Out to a PNG file that is watched, or by download and upload; back it comes as the frame's picture. */
 function Outside({ clean, given }: { clean: Clean; given: CleanFrame }) {
-  const { shotId, record } = useOpenShot();
+  const { shotId, record, edits } = useOpenShot();
   const client = useQueryClient();
   const address = `/shots/${shotId}/clean/${clean.id}/${given.frame}`;
   const key = ["outside", address];
@@ -233,14 +233,7 @@ function Outside({ clean, given }: { clean: Clean; given: CleanFrame }) {
       complain("That is not a picture. Save the frame as a PNG and choose that.");
       return;
     }
-    try {
-      client.setQueryData(
-        ["shot", shotId],
-        await post<ShotRecord>(`${address}/picture`, { digest: sent.digest }),
-      );
-    } catch (error) {
-      complain(error instanceof Error ? error.message : String(error));
-    }
+    await edits.ask(`/clean/${clean.id}/${given.frame}/picture`, { digest: sent.digest });
   };
   return (
     <Group title="Another paint program">

@@ -1,6 +1,6 @@
 import { Blend, Download, Eye, EyeOff, FileUp, PenTool, Circle, X } from "lucide-react";
 import { useState } from "react";
-import { type Alike, get, type Mask, post } from "~/api/client";
+import { type Alike, get, type Mask } from "~/api/client";
 import { useKinds } from "~/api/queries";
 import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
@@ -22,7 +22,7 @@ const SAID = { add: "with", subtract: "off", intersect: "both", keep: "kept" };
 /** The masks of the chosen layer or treatment: how many, how they go together, and the chosen one's settings. */
 export function MaskGroup({ help }: { help: string }) {
   const masked = useMasked();
-  const { shotId, record } = useOpenShot();
+  const { shotId, record, edits } = useOpenShot();
   const { mask: chosen, frame } = useWorkspace();
   if (!masked) return null;
   const masks = masked.thing.masks;
@@ -40,9 +40,10 @@ export function MaskGroup({ help }: { help: string }) {
             aria-label="Masks from an SVG file"
             title="Masks from an SVG file"
             onClick={() =>
-              pickText(".svg,image/svg+xml", (_name, text) => {
-                post(address, { text, frame }).catch((e: Error) => complain(e.message));
-              })
+              pickText(
+                ".svg,image/svg+xml",
+                (_name, text) => void edits.ask(`/masks/${masked.thing.id}`, { text, frame }),
+              )
             }
           >
             <FileUp className="size-4" />

@@ -1,6 +1,5 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Layer, post, type ShotRecord } from "~/api/client";
+import { type Layer, type ShotRecord } from "~/api/client";
 import { useLive } from "~/api/events";
 import { Button } from "~/ui/Button";
 import { complain } from "~/ui/Notices";
@@ -11,8 +10,7 @@ import { act, useWorkspace } from "~/workspace/store";
 
 /** Make it look as if filmed with the plate, line its clip up with the footage, and look at it by itself. */
 export function MatchGroup({ layer, isClip }: { layer: Layer; isClip: boolean }) {
-  const { shotId } = useOpenShot();
-  const client = useQueryClient();
+  const { shotId, edits } = useOpenShot();
   const { frame, alone } = useWorkspace();
   const [busy, setBusy] = useState<string | null>(null);
   const [says, setSays] = useState<string[] | null>(null);
@@ -22,16 +20,9 @@ export function MatchGroup({ layer, isClip }: { layer: Layer; isClip: boolean })
     body: unknown,
   ): Promise<T | null> => {
     setBusy(what);
-    try {
-      const answer = await post<T>(`/shots/${shotId}/layers/${layer.id}/${path}`, body);
-      client.setQueryData(["shot", shotId], answer.shot);
-      return answer;
-    } catch (error) {
-      complain(error instanceof Error ? error.message : String(error));
-      return null;
-    } finally {
-      setBusy(null);
-    }
+    const answer = await edits.ask<T>(`/layers/${layer.id}/${path}`, body, (a) => a.shot);
+    setBusy(null);
+    return answer;
   };
   const match = async () => {
     const answer = await ask<{ shot: ShotRecord; says: string[] }>("match", "match", { frame });

@@ -1,8 +1,6 @@
 import { X } from "lucide-react";
 import type { PlaneMotion } from "~/api/client";
-import { post } from "~/api/client";
 import { useKinds, useMeasurement } from "~/api/queries";
-import { complain } from "~/ui/Notices";
 import { pickText } from "~/workspace/actions/files";
 import { quadOf } from "~/workspace/actions/outlines";
 import { useOpenShot } from "~/workspace/context";
@@ -23,7 +21,7 @@ const FORMS: [string, string][] = [
 ];
 
 export function PlaneDetails({ motion }: { motion: PlaneMotion }) {
-  const { record, edits, shotId } = useOpenShot();
+  const { record, edits } = useOpenShot();
   const { data: kinds } = useKinds("motion");
   const { data: measured } = useMeasurement(motion.measurement);
   const frame = useWorkspace((s) => s.frame);
@@ -110,11 +108,10 @@ export function PlaneDetails({ motion }: { motion: PlaneMotion }) {
         <button
           className="mt-1 text-xs text-tide underline"
           onClick={() =>
-            pickText(".svg,image/svg+xml", (_name, text) => {
-              post(`/shots/${shotId}/motions/${motion.id}/regions`, { text }).catch((e: Error) =>
-                complain(e.message),
-              );
-            })
+            pickText(
+              ".svg,image/svg+xml",
+              (_name, text) => void edits.ask(`/motions/${motion.id}/regions`, { text }),
+            )
           }
         >
           Regions from an SVG file …

@@ -1,5 +1,3 @@
-import { post } from "~/api/client";
-import { complain } from "~/ui/Notices";
 import { useAddCamera, useAddObject } from "~/workspace/actions/camera";
 import { pickContent } from "~/workspace/actions/files";
 import { useAddForm } from "~/workspace/actions/forms";
@@ -9,7 +7,7 @@ import { act } from "~/workspace/store";
 
 /** What kind of movement to follow. */
 export function FollowMenu({ disabled }: { disabled: boolean }) {
-  const { shotId } = useOpenShot();
+  const { edits } = useOpenShot();
   const start = (tool: "add-point" | "outline") => {
     act({ do: "choose", chosen: { kind: "none" } });
     act({ do: "tool", tool });
@@ -43,10 +41,7 @@ export function FollowMenu({ disabled }: { disabled: boolean }) {
     {
       label: "From a file …",
       hint: "points, plane, corners or a camera",
-      run: () =>
-        pickContent(".csv,.json,.glb,.gltf", (file) => {
-          post(`/shots/${shotId}/motions/import`, file).catch((e: Error) => complain(e.message));
-        }),
+      run: () => pickContent(".csv,.json,.glb,.gltf", (file) => void edits.ask("/motions/import", file)),
     },
   ];
   return <VerbMenu verb="Follow" disabled={disabled} rows={rows} />;

@@ -1,7 +1,5 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Layer, post, type ShotRecord } from "~/api/client";
-import { complain } from "~/ui/Notices";
+import type { Layer } from "~/api/client";
 import { dragFrom } from "~/ui/drag";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
@@ -12,26 +10,19 @@ import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
 /** Strokes over the subject of a cut-out; with Alt, or when so set, over what is not. */
 export function CutTool({ layer, mapping }: { layer: Layer; mapping: Mapping }) {
-  const { shotId } = useOpenShot();
-  const client = useQueryClient();
+  const { edits } = useOpenShot();
   const { frame, cutSubject, cutWidth } = useWorkspace();
   const { svg, local } = useGrab(mapping);
   const [drawn, setDrawn] = useState<{ points: Point[]; subject: boolean; waiting: boolean }[]>([]);
 
   const send = async (points: Point[], subject: boolean) => {
-    try {
-      const record = await post<ShotRecord>(`/shots/${shotId}/layers/${layer.id}/strokes`, {
-        frame,
-        subject,
-        width: cutWidth / mapping.zoom,
-        points: points.map((p) => [round(p.x), round(p.y)]),
-      });
-      client.setQueryData(["shot", shotId], record);
-    } catch (error) {
-      complain(error instanceof Error ? error.message : String(error));
-    } finally {
-      setDrawn((all) => all.slice(1));
-    }
+    await edits.ask(`/layers/${layer.id}/strokes`, {
+      frame,
+      subject,
+      width: cutWidth / mapping.zoom,
+      points: points.map((p) => [round(p.x), round(p.y)]),
+    });
+    setDrawn((all) => all.slice(1));
   };
   const press = (e: React.PointerEvent<SVGSVGElement>) => {
     if (e.button !== 0) return;
