@@ -13,13 +13,16 @@ from pydantic import Field
 from plonket.conventions import F64
 from plonket.errors import BadInput
 from plonket.fields import shifted
+from plonket.layers.form import FormLayer
 from plonket.layers.model import ModelLayer, pivot_at, stands
 from plonket.layers.solid import landing
 from plonket.meshes.models import read_model
+from plonket.motion.camera.boxed import box_round
 from plonket.motion.camera.known import RoomMotion
 from plonket.motion.camera.room import Room, along, at_origin, laid, measured, nudged, suggested, surface
 from plonket.motion.camera.spot import Spot
 from plonket.motion.camera.track import CameraTrack
+from plonket.motion.camera.view import RoomCamera
 from plonket.motion.following import Follow
 from plonket.motion.perch import Perch
 from plonket.shot import Shot as Document
@@ -72,25 +75,71 @@ def add_surface(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: 
     find_shot(shot_id)
 
     def change(document: Document) -> Document:
-        camera = ShotSources(document, pool()).camera(motion_id)
-        if camera is None or camera.track.kind != "full":
-            raise BadInput("room.unsolved", "This motion is not solved in 3D yet. Measure it first.")
+        camera = _solved(document, motion_id)
         frame = min(body.frame, camera.track.frames - 1)
-        eye = camera.eye(frame)
-        centre, heading, tilt = surface(camera.room.points(_places(camera.track, body.details)), eye)
-        x, y, z = (round(float(v), 5) for v in centre)
-        pixel = 1000 * float(np.linalg.norm(centre - eye)) / camera.lens(frame).focal
-        taken = {thing.id for thing in (*document.motions, *document.perches, *document.layers)}
-        names = {p.name for p in document.perches}
-        perch = Perch(
-            id=next(f"perch-{k}" for k in range(1, 10_000) if f"perch-{k}" not in taken),
-            name=next(n for n in ("Surface", *(f"Surface {k}" for k in range(2, 10_000))) if n not in names),
-            spot=Spot(x=x, y=y, z=z, heading=round(heading, 3), tilt=round(tilt, 3), pixel_mm=round(pixel, 5)),
-            follow=Follow(target=motion_id, reference_frame=frame, perspective=True),
-        )  # fmt: skip
+        found = surface(camera.room.points(_places(camera.track, body.details)), camera.eye(frame))
+        perch = _perch(document, motion_id, camera, frame, "Surface", *found)
         return document.model_copy(update={"perches": [*document.perches, perch]})
 
     return shot_out(change_shot(shot_id, "A surface through details", change))
+
+
+class BoxIn(Schema):
+    details: list[int] = Field(max_length=5000, description="Numbers of three details or more on its sides or top")
+    frame: int = Field(ge=0)
+
+
+@router.post("/shots/{shot_id}/motions/{motion_id}/box", response=ShotOut)
+def add_box(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: BoxIn) -> Any:
+    """What is really there, as a box on the ground round some details, on a perch of its own."""
+    find_shot(shot_id)
+
+    def change(document: Document) -> Document:
+        camera = _solved(document, motion_id)
+        frame = min(body.frame, camera.track.frames - 1)
+        eye = camera.eye(frame)
+        foot, heading, size = box_round(camera.room.points(_places(camera.track, body.details)), eye)
+        perch = _perch(document, motion_id, camera, frame, "Box stands here", foot, heading)
+        wide, tall, deep = (round(max(float(v), 0.0001), 4) for v in size)
+        name = _fresh("Really there", {layer.name for layer in document.layers})
+        form = FormLayer(id=_free("layer", _ids(document)), name=name, use="holdout", wide=wide, tall=tall, deep=deep,
+                         follow=Follow(target=perch.id, reference_frame=frame, perspective=True))  # fmt: skip
+        return document.model_copy(update={"perches": [*document.perches, perch], "stack": [form, *document.stack]})
+
+    return shot_out(change_shot(shot_id, "A box round details", change))
+
+
+def _solved(document: Document, motion_id: str) -> RoomCamera:
+    camera = ShotSources(document, pool()).camera(motion_id)
+    if camera is None or camera.track.kind != "full":
+        raise BadInput("room.unsolved", "This motion is not solved in 3D yet. Measure it first.")
+    return camera
+
+
+def _perch(
+    document: Document, motion_id: str, camera: RoomCamera, frame: int, called: str, place: F64, heading: float,
+    tilt: float = 0.0,
+) -> Perch:  # fmt: skip
+    """A perch on a spot of the room; a pixel of what sits there is one of the frame."""
+    x, y, z = (round(float(v), 5) for v in place)
+    pixel = 1000 * float(np.linalg.norm(place - camera.eye(frame))) / camera.lens(frame).focal
+    spot = Spot(x=x, y=y, z=z, heading=round(heading, 3), tilt=round(tilt, 3), pixel_mm=round(pixel, 5))
+    return Perch(
+        id=_free("perch", _ids(document)), name=_fresh(called, {p.name for p in document.perches}), spot=spot,
+        follow=Follow(target=motion_id, reference_frame=frame, perspective=True),
+    )  # fmt: skip
+
+
+def _ids(document: Document) -> set[str]:
+    return {thing.id for thing in (*document.motions, *document.perches, *document.layers)}
+
+
+def _free(what: str, taken: set[str]) -> str:
+    return next(f"{what}-{k}" for k in range(1, 10_000) if f"{what}-{k}" not in taken)
+
+
+def _fresh(called: str, names: set[str]) -> str:
+    return next(n for n in (called, *(f"{called} {k}" for k in range(2, 10_000))) if n not in names)
 
 
 class LandingIn(Schema):
@@ -108,10 +157,8 @@ class LandingOut(Schema):
 @router.post("/shots/{shot_id}/motions/{motion_id}/landing", response=LandingOut)
 def land(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: LandingIn) -> Any:
     """What a click on the picture meets in a room."""
-    sources = ShotSources(document_of(find_shot(shot_id)), pool())
-    camera = sources.camera(motion_id)
-    if camera is None or camera.track.kind != "full":
-        raise BadInput("room.unsolved", "This motion is not solved in 3D yet. Measure it first.")
+    document = document_of(find_shot(shot_id))
+    sources, camera = ShotSources(document, pool()), _solved(document, motion_id)
     seat = sources.seat(body.surface) if body.surface else None
     frame = min(body.frame, camera.track.frames - 1)
     found = landing(sources, motion_id, frame, body.pixel, seat[1] if seat else None, body.without)

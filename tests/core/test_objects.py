@@ -7,6 +7,7 @@ import io
 import json
 import tempfile
 import unittest
+from collections.abc import Callable
 from pathlib import Path
 
 import cv2
@@ -16,6 +17,7 @@ from plonket.cli import main
 from plonket.conventions import F64
 from plonket.errors import Degenerate
 from plonket.formats.points_csv import write_points
+from plonket.motion.camera.boxed import box_round
 from plonket.motion.camera.bundle import rotations
 from plonket.motion.camera.rigid import seen_through, solve_object
 from plonket.motion.camera.room import surface
@@ -100,6 +102,47 @@ class Objects(unittest.TestCase):
             with contextlib.redirect_stderr(io.StringIO()) as said:
                 self.assertEqual(main(["solve-object", str(clip), "--points", str(points), "--out", str(out)]), 1)
             self.assertIn("eight points", said.getvalue())
+
+
+class Boxes(unittest.TestCase):
+    """Boxes on the ground round points of a room, against boxes that are known."""
+
+    def known(self, heading: float, size: tuple[float, float, float], foot: tuple[float, float]) -> Callable[[F64], F64]:
+        right, up = Spot(heading=heading).axes(0, np.zeros(3), np.eye(3))
+        axes = np.stack([right, up, np.cross(right, up)], axis=1)
+        return lambda unit: np.array([foot[0], 0, foot[1]]) + (unit * size) @ axes.T
+
+    def test_a_box_that_two_sides_and_the_top_are_seen_of(self) -> None:
+        rng = np.random.default_rng(4)
+        for heading in (-170.0, -61.3, 0.0, 12.5, 44.9, 133.0):
+            size, foot = (0.7, 0.35, 0.4), (1.2, -2.0)
+            place = self.known(heading, size, foot)
+            # Corners that are seen, and details here and there on the front, one side and the top.
+            some = rng.uniform(0, 1, (60, 3)) - [0.5, 0, 0.5]
+            for k, (axis, at) in enumerate(((2, 0.5), (0, 0.5), (1, 1.0))):
+                some[20 * k : 20 * k + 20, axis] = at
+            unit = np.array([[-0.5, 1, 0.5], [0.5, 1, 0.5], [0.5, 1, -0.5], [-0.5, 1, -0.5], [0.5, 0, 0.5]])
+            eye = place(np.array([1.5, 3.0, 6.0]))
+            found = box_round(np.concatenate([place(unit), place(some)]), eye)
+            np.testing.assert_allclose(found.size, size, atol=1e-5)
+            np.testing.assert_allclose(found.foot, [foot[0], 0, foot[1]], atol=1e-5)
+            self.assertAlmostEqual((found.heading - heading + 180) % 360 - 180, 0, places=3)
+
+    def test_one_side_alone_gets_a_box_behind_it(self) -> None:
+        rng = np.random.default_rng(5)
+        place = self.known(20.0, (0.5, 0.3, 0.5), (0, 0))
+        front = np.array([[-0.5, 0, 0.5], [0.5, 0, 0.5], [0.5, 1, 0.5], [-0.5, 1, 0.5]])
+        seen = place(front) + rng.normal(0, 0.002, (4, 3))
+        for side in ([0.0, 2.0, 9.0], [7.0, 2.0, 3.0], [-7.0, 2.0, 3.0]):
+            found = box_round(seen, place(np.array(side)))
+            np.testing.assert_allclose(found.size[[0, 2]], 0.5, atol=0.01)
+            np.testing.assert_allclose(found.foot, 0, atol=0.01)
+
+    def test_what_makes_no_box_is_refused(self) -> None:
+        eye = np.array([0, 1, 3.0])
+        for points in (np.eye(3)[:2], np.array([[0, 0, 0], [1, 0, 0], [0, -0.1, 1.0]]), np.array([[1, 0, 1], [1, 1, 1], [1, 2, 1.0]])):
+            with self.assertRaises(Degenerate):
+                box_round(points, eye)
 
 
 class Surfaces(unittest.TestCase):

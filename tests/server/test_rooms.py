@@ -116,6 +116,23 @@ class Rooms(WithPlane):
         self.page.json("POST", f"/shots/{shot}/motions/cam/surface", body | {"details": ids[:2]}, status=422)
         self.page.json("POST", f"/shots/{shot}/undo", {})
 
+        # A box round details that stand up from the bench is really there: what is put on it meets it.
+        lifted = straight.points(track.points)[track.kept]
+        high = [int(i) for i, p in zip(track.ids[track.kept], lifted, strict=True) if 0.05 < p[1] < 0.5]
+        made = self.page.json("POST", f"/shots/{shot}/motions/cam/box", {"details": high, "frame": 0})["document"]
+        form, perch = made["stack"][0], made["perches"][-1]
+        self.assertEqual((form["kind"], form["use"], form["follow"]["target"]), ("form", "holdout", perch["id"]))
+        self.assertEqual((perch["spot"]["y"], perch["spot"]["faces"], perch["follow"]["target"]), (0, "still", "cam"))
+        tops = lifted[[list(track.ids[track.kept]).index(i) for i in high]]
+        self.assertAlmostEqual(form["tall"], float(tops[:, 1].max()), delta=1e-4)
+        right, up = Spot.model_validate(perch["spot"]).axes(0, np.zeros(3), np.eye(3))
+        local = (tops - Spot.model_validate(perch["spot"]).place(0)) @ np.stack([right, up, np.cross(right, up)], axis=1)
+        self.assertLess(float((np.abs(local[:, [0, 2]]) - [form["wide"] / 2, form["deep"] / 2]).max()), 1e-3, "all are within")
+        self.page.json("POST", f"/shots/{shot}/motions/cam/box", {"details": ids, "frame": 0}, status=422)
+        self.page.json("POST", f"/shots/{shot}/undo", {})
+        left = self.page.json("GET", f"/shots/{shot}")["document"]
+        self.assertEqual((left["stack"], left["perches"]), ([], []), "one step")
+
         # A picture stands on a spot of the bench; the plate under it agrees.
         place = straight.points(track.points[c])
         spot = {"x": place[0], "y": place[1], "z": place[2], "faces": "upright", "pixel_mm": 1.0}

@@ -760,6 +760,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/motions/{motion_id}/box": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add Box
+         * @description What is really there, as a box on the ground round some details, on a perch of its own.
+         */
+        post: operations["shots_rooms_add_box"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/motions/{motion_id}/export/{form}": {
         parameters: {
             query?: never;
@@ -1365,6 +1385,16 @@ export interface components {
              * @default true
              */
             shown: boolean;
+        };
+        /** BoxIn */
+        BoxIn: {
+            /**
+             * Details
+             * @description Numbers of three details or more on its sides or top
+             */
+            details: number[];
+            /** Frame */
+            frame: number;
         };
         /**
          * BrightnessKey
@@ -8056,6 +8086,33 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["FileIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotOut"];
+                };
+            };
+        };
+    };
+    shots_rooms_add_box: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                motion_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BoxIn"];
             };
         };
         responses: {

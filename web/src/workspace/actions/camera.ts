@@ -91,6 +91,20 @@ export function useAddSurface() {
   );
 }
 
+/** What is really there, as a box on the ground round picked details. */
+export function useBoxRound() {
+  const { edits } = useOpenShot();
+  return useCallback(
+    async (motion: string, details: string[]) => {
+      const { frame } = useWorkspace.getState();
+      const done = await edits.ask(`/motions/${motion}/box`, { details: details.map(Number), frame });
+      const made = done?.document.stack[0];
+      if (made) act({ do: "choose", chosen: { kind: "layer", id: made.id } });
+    },
+    [edits],
+  );
+}
+
 /** The share of the worst details that one press sets aside. */
 const WORST = 0.1;
 

@@ -7,6 +7,7 @@ import { OnOff } from "~/ui/OnOff";
 import {
   useAddRoomPerch,
   useAddSurface,
+  useBoxRound,
   useSetAside,
   useStraighten,
   worstOf,
@@ -168,6 +169,7 @@ export function RoomGroup({ motion, solve }: { motion: RoomMotion; solve: Camera
   const straighten = useStraighten();
   const addPerch = useAddRoomPerch();
   const addSurface = useAddSurface();
+  const boxRound = useBoxRound();
   const [metres, setMetres] = useState(1);
   const chosen = picked.flatMap((id) => solve.details.filter((d) => d.id === id));
   const places = camera ? chosen.map((d) => camera.inRoom(d.place)) : [];
@@ -196,7 +198,7 @@ export function RoomGroup({ motion, solve }: { motion: RoomMotion; solve: Camera
       )}
       <p className="mt-1 mb-1 text-xs text-ink-2">
         {picked.length === 0
-          ? "Pick details in the picture, with Shift several: three or more for the ground, two for a direction or a distance, one for the origin."
+          ? "Pick details in the picture, with Shift several: three or more for the ground or a box, two for a direction or a distance, one for the origin."
           : `${picked.length} picked${apart === null ? "" : `, ${lengthText(apart)} apart`}.`}
       </p>
       <div className="flex flex-wrap gap-1.5">
@@ -215,6 +217,13 @@ export function RoomGroup({ motion, solve }: { motion: RoomMotion; solve: Camera
           onClick={() => void addSurface(motion.id, picked)}
         >
           Surface through these
+        </Button>
+        <Button
+          disabled={picked.length < 3}
+          title="What is really there, as a box on the ground round them: it hides models, takes their shadows, and things stand on it"
+          onClick={() => void boxRound(motion.id, picked)}
+        >
+          Box round these
         </Button>
         <Button
           disabled={!camera || !picked.length}
