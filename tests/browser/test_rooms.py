@@ -334,11 +334,28 @@ class Bench(BrowserTest):
         # A box round picked details is what is really there, chosen, with grips; one step back it is gone.
         rows = self.alone(0.05, 0.5)
         rows = sorted(rows, key=lambda k: float(np.hypot(*(first.xy[k, 0] - first.xy[rows[0], 0]))))[:4]
-        self.pick(rows)
+        self.pick(rows[:1])
+        # All others by a box drawn round them: nothing else is in it but what stands among them.
+        at = np.array([self.screen(float(x), float(y), SIZE) for x, y in first.xy[rows, 0]])
+        page.keyboard.down("Shift")
+        expect(page.get_by_test_id("sweep")).to_be_attached()
+        page.mouse.move(*(at.min(axis=0) - 9))
+        page.mouse.down()
+        page.mouse.move(*(at.max(axis=0) + 9), steps=4)
+        page.mouse.up()
+        page.keyboard.up("Shift")
+        picked = page.locator('[data-detail][aria-pressed="true"]')
+        expect(picked.nth(3)).to_be_attached()
+        ids = picked.evaluate_all("all => all.map((one) => one.dataset.detail)")
+        self.assertLessEqual({str(first.ids[k]) for k in rows}, set(ids))
         page.get_by_role("button", name="Box round these").click()
         until(lambda: [layer["kind"] for layer in self.document()["stack"]] == ["form"], 20, "the box")
         expect(page.locator('[data-model-grip="move"]')).to_be_visible()
-        tops = self.camera().room.points(self.camera().track.points[rows])[:, 1]
+        swept = np.isin(first.ids, np.array(ids, int))
+        self.assertTrue(first.kept[swept].all(), "only what belongs to the room")
+        there = np.array([self.screen(float(x), float(y), SIZE) for x, y in first.xy[swept, 0]])
+        self.assertTrue(((there > at.min(axis=0) - 10) & (there < at.max(axis=0) + 10)).all(), "only what lies in the box")
+        tops = self.camera().room.points(first.points[swept])[:, 1]
         self.assertAlmostEqual(self.document()["stack"][0]["tall"], float(tops.max()), delta=1e-3)
         page.keyboard.press("Control+z")
         until(lambda: not self.document()["stack"], 20, "undo")

@@ -107,6 +107,7 @@ export type Action =
     }
   | { do: "cut"; subject?: boolean; width?: number }
   | { do: "pick-detail"; id: string | null; add?: boolean }
+  | { do: "pick-details"; ids: string[] }
   | { do: "room"; show: Partial<WorkspaceState["room"]> }
   | { do: "mask"; id: string | null }
   | { do: "look"; id: string | null }
@@ -180,6 +181,8 @@ function reduce(action: Action, now: WorkspaceState): Partial<WorkspaceState> {
       const others = action.add ? without : [];
       return { picked: without.length < now.picked.length && action.add ? without : [...others, action.id] };
     }
+    case "pick-details":
+      return { picked: [...new Set([...now.picked, ...action.ids])] };
     case "room":
       return { room: { ...now.room, ...action.show } };
     case "frame":

@@ -198,7 +198,7 @@ export function RoomGroup({ motion, solve }: { motion: RoomMotion; solve: Camera
       )}
       <p className="mt-1 mb-1 text-xs text-ink-2">
         {picked.length === 0
-          ? "Pick details in the picture, with Shift several: three or more for the ground or a box, two for a direction or a distance, one for the origin."
+          ? "Pick details in the picture, with Shift several, or all in a box drawn with Shift: three or more for the ground or a box, two for a direction or a distance, one for the origin."
           : `${picked.length} picked${apart === null ? "" : `, ${lengthText(apart)} apart`}.`}
       </p>
       <div className="flex flex-wrap gap-1.5">

@@ -5,6 +5,7 @@ import { IDENTITY, type Point, valueAt } from "~/workspace/geometry";
 import { useCameras } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 import { RegionHandles } from "~/workspace/viewer/RegionHandles";
+import { Sweep, type Swept } from "~/workspace/viewer/Sweep";
 import { useGrab } from "~/workspace/viewer/useGrab";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
@@ -38,8 +39,17 @@ export function RoomMarks({
   const details = (motion.measurement && data?.camera?.details) || [];
   const chosen = details.filter((d) => picked.includes(d.id));
   const at = (p: Point) => toScreen(mapping, p);
+  const sweep = ({ low, high }: Swept) => {
+    const within = details.filter((d) => {
+      const seen = seenAt(d, frame);
+      const p = seen && at(seen);
+      return d.kept && p && p.x >= low.x && p.x <= high.x && p.y >= low.y && p.y <= high.y;
+    });
+    act({ do: "pick-details", ids: within.map((d) => d.id) });
+  };
   return (
     <svg ref={hand.svg} className="pointer-events-none absolute inset-0 size-full" data-testid="room-marks">
+      {still && room.details && <Sweep end={sweep} />}
       {motion.kind === "camera" && (
         <RegionHandles motion={motion} moved={IDENTITY} mapping={mapping} still={still} hand={hand} />
       )}
@@ -78,7 +88,7 @@ function Mark({ detail, at, on, still }: { detail: RoomDetail; at: Point; on: bo
         act({ do: "pick-detail", id: detail.id, add: e.shiftKey || e.ctrlKey || e.metaKey });
       }}
     >
-      <title>{`${said}; click to pick, with Shift several`}</title>
+      <title>{`${said}; click to pick, with Shift several; Shift and drag picks all in a box`}</title>
       <circle r="7" fill="transparent" />
       {on && <circle r="7.5" fill="none" stroke="#f5c04e" strokeWidth="2.2" />}
       <g stroke="rgba(0,0,0,.55)" strokeWidth="3.4" fill="none">
