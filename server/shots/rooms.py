@@ -64,13 +64,13 @@ def put_straight(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body:
     return shot_out(change_shot(shot_id, LABELS[body.does], change))
 
 
-class SurfaceIn(Schema):
-    details: list[int] = Field(max_length=5000, description="Numbers of three details or more that lie on it")
-    frame: int = Field(ge=0)
+class DetailsIn(Schema):
+    details: list[int] = Field(max_length=5000, description="Numbers of three details or more that lie on what is made")
+    frame: int = Field(ge=0, description="Whose camera sees its front")
 
 
 @router.post("/shots/{shot_id}/motions/{motion_id}/surface", response=ShotOut)
-def add_surface(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: SurfaceIn) -> Any:
+def add_surface(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: DetailsIn) -> Any:
     """A perch that lies on the flat surface through some details, facing the camera; a pixel of it is one of the frame."""
     find_shot(shot_id)
 
@@ -84,13 +84,8 @@ def add_surface(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: 
     return shot_out(change_shot(shot_id, "A surface through details", change))
 
 
-class BoxIn(Schema):
-    details: list[int] = Field(max_length=5000, description="Numbers of three details or more on its sides or top")
-    frame: int = Field(ge=0)
-
-
 @router.post("/shots/{shot_id}/motions/{motion_id}/box", response=ShotOut)
-def add_box(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: BoxIn) -> Any:
+def add_box(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: DetailsIn) -> Any:
     """What is really there, as a box on the ground round some details, on a perch of its own."""
     find_shot(shot_id)
 

@@ -1386,16 +1386,6 @@ export interface components {
              */
             shown: boolean;
         };
-        /** BoxIn */
-        BoxIn: {
-            /**
-             * Details
-             * @description Numbers of three details or more on its sides or top
-             */
-            details: number[];
-            /** Frame */
-            frame: number;
-        };
         /**
          * BrightnessKey
          * @description What is brighter, or darker, than a threshold; or light on black taken as it is.
@@ -2050,6 +2040,19 @@ export interface components {
             grade: "good" | "edge" | "flat";
             /** Message */
             message: string;
+        };
+        /** DetailsIn */
+        DetailsIn: {
+            /**
+             * Details
+             * @description Numbers of three details or more that lie on what is made
+             */
+            details: number[];
+            /**
+             * Frame
+             * @description Whose camera sees its front
+             */
+            frame: number;
         };
         /**
          * DifferenceKey
@@ -6737,16 +6740,6 @@ export interface components {
             /** Why */
             why: string;
         };
-        /** SurfaceIn */
-        SurfaceIn: {
-            /**
-             * Details
-             * @description Numbers of three details or more that lie on it
-             */
-            details: number[];
-            /** Frame */
-            frame: number;
-        };
         /** SvgIn */
         SvgIn: {
             /**
@@ -8112,7 +8105,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["BoxIn"];
+                "application/json": components["schemas"]["DetailsIn"];
             };
         };
         responses: {
@@ -8324,7 +8317,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SurfaceIn"];
+                "application/json": components["schemas"]["DetailsIn"];
             };
         };
         responses: {
