@@ -29,7 +29,7 @@ BUNDLE = """
 import { build } from "vite";
 const [entry, src, out] = process.argv.slice(1);
 await build({
-  configFile: false, logLevel: "error", resolve: { alias: { "~": src } }, ssr: { noExternal: true },
+  configFile: false, logLevel: "error", resolve: { alias: { "~": src, "@tanstack": `${src}/../node_modules/@tanstack` } }, ssr: { noExternal: true },
   build: { ssr: entry, outDir: out, rollupOptions: { output: { entryFileNames: "copies.mjs" } } },
 });
 """

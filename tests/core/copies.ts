@@ -1,7 +1,10 @@
 // Calls what the browser works out by itself: questions as JSON lines in, answers out.
 import { createInterface } from "node:readline";
+import { QueryClient } from "@tanstack/react-query";
 import * as client from "~/api/client";
+import { editsOf, heardOf } from "~/api/edits";
 import * as events from "~/api/events";
+import { useNotices } from "~/ui/Notices";
 import * as camera from "~/workspace/camera";
 import { thinned } from "~/workspace/desk/brush";
 import * as geometry from "~/workspace/geometry";
@@ -97,7 +100,34 @@ const workspace = {
   state: () => ({ ...useWorkspace.getState(), act: null }),
 };
 
-const modules = { camera, geometry, outline, patches, keyed, viewport, frames, workspace, sun, server, live, placing } as unknown as Record<
+const cache = new QueryClient();
+const edits = editsOf(cache, "1");
+const changing = {
+  here: (record: unknown) => void cache.setQueryData(["shot", "1"], record),
+  shot: () => cache.getQueryData(["shot", "1"]),
+  edit: (label: string, patch: never) => void edits.edit(label, patch),
+  raise: (by: number) =>
+    void edits.edit("Raise", (shot) => [
+      { op: "replace", path: "/high", value: (shot as unknown as { high: number }).high + by },
+    ]),
+  fail: () =>
+    void edits.edit("Fail", () => {
+      throw new Error("A slip of ours.");
+    }),
+  undo: () => void edits.undo(),
+  redo: () => void edits.redo(),
+  ask: (path: string) => void edits.ask<{ shot: client.ShotRecord }>(path, {}, (answer) => answer.shot),
+  heard: (turn: number) => void heardOf(cache, "1", turn),
+  stale: () => cache.getQueryState(["shot", "1"])?.isInvalidated,
+  sent: () => asked.splice(0).map((a) => [a.url, JSON.parse(String(a.body))]),
+  said: () => {
+    const all = useNotices.getState().list.map((n) => n.text);
+    useNotices.setState({ list: [] });
+    return all;
+  },
+};
+
+const modules = { camera, geometry, outline, patches, keyed, viewport, frames, workspace, sun, server, live, placing, changing } as unknown as Record<
   string,
   Record<string, Call>
 >;

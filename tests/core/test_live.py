@@ -19,6 +19,86 @@ from plonket.motion.states import GIVEN, LOST, TRACKED
 from tests.core.copies import Alike, AlikeRooms
 
 
+class Changing(Alike):
+    """Changes of a shot go out one after another; a server answered by hand."""
+
+    def setUp(self) -> None:
+        self.here(1)
+        self.say("changing.sent")
+        self.say("changing.said")
+
+    def record(self, turn: int, high: int = 0, undo: str | None = None) -> dict[str, Any]:
+        return {"id": "1", "turn": turn, "undo": undo, "redo": None, "document": {"high": high}}
+
+    def here(self, turn: int, high: int = 0, undo: str | None = None) -> None:
+        self.say("changing.here", self.record(turn, high, undo))
+
+    def answer(self, path: str, body: Any, status: int = 200) -> None:
+        self.say("frames.answer", f"/api/shots/1{path}", {"status": status, "body": body})
+
+    def sent(self) -> list[Any]:
+        self.say("frames.pause", 2)
+        return [[url.removeprefix("/api/shots/1"), body] for url, body in self.say("changing.sent")]
+
+    def raised(self, to: int) -> list[Any]:
+        return ["/edits", {"label": "Raise", "patch": [{"op": "replace", "path": "/high", "value": to}]}]
+
+    def test_a_second_edit_is_made_from_the_answer_to_the_first(self) -> None:
+        for by in (2, 3):
+            self.say("changing.raise", by)
+        self.assertEqual(self.sent(), [self.raised(2)], "one at a time")
+        # The server may have done more than was asked: the next one starts from there.
+        self.answer("/edits", self.record(2, high=10))
+        self.assertEqual(self.sent(), [self.raised(13)])
+        self.answer("/edits", self.record(3, high=13))
+        self.assertEqual((self.say("changing.shot")["document"]["high"], self.sent()), (13, []))
+
+    def test_undo_takes_back_the_edit_that_was_still_on_its_way(self) -> None:
+        self.say("changing.undo")
+        self.assertEqual(self.sent(), [], "nothing to undo")
+        self.say("changing.raise", 5)
+        self.say("changing.undo")
+        self.assertEqual(self.sent(), [self.raised(5)])
+        self.answer("/edits", self.record(2, high=5, undo="Raise"))
+        self.assertEqual(self.sent(), [["/undo", {}]])
+        self.answer("/undo", self.record(3))
+        self.assertEqual((self.say("changing.shot")["turn"], self.say("changing.said")), (3, ["Undone: Raise"]))
+
+    def test_what_is_refused_says_why_and_lets_the_next_go(self) -> None:
+        self.say("changing.edit", "Move", [{"op": "add", "path": "/x", "value": 1}])
+        self.say("changing.edit", "Nothing", [])
+        self.say("changing.fail")
+        self.say("changing.raise", 1)
+        self.assertEqual([path for path, _ in self.sent()], ["/edits"])
+        self.answer("/edits", {"code": "x", "message": "There is no room."}, status=400)
+        self.assertEqual(self.sent(), [self.raised(1)], "an edit of nothing is not sent")
+        said = self.say("changing.said")
+        self.assertEqual(said[0], "There is no room.")
+        self.assertIn("A slip of ours.", said[1])
+        self.answer("/edits", self.record(2))
+
+    def test_the_later_of_two_answers_stands(self) -> None:
+        self.say("changing.ask", "/layers/a/match")
+        self.sent()
+        self.here(9, high=9)
+        self.answer("/layers/a/match", {"shot": self.record(7, high=7)})
+        self.assertEqual(self.say("changing.shot")["document"]["high"], 9)
+        self.say("changing.ask", "/layers/a/match")
+        self.sent()
+        self.answer("/layers/a/match", {"shot": self.record(10, high=8)})
+        self.assertEqual(self.say("changing.shot")["document"]["high"], 8)
+
+    def test_a_change_that_is_heard_of_is_fetched_only_when_it_is_not_our_own(self) -> None:
+        self.say("changing.raise", 1)
+        self.say("changing.heard", 2)
+        self.sent()
+        self.answer("/edits", self.record(2, high=1))
+        self.assertFalse(self.say("changing.stale"), "the answer brought what the event told of")
+        self.say("changing.heard", 3)
+        self.say("frames.pause", 2)
+        self.assertTrue(self.say("changing.stale"))
+
+
 class Called(Alike):
     """Calls of the server, answered by hand."""
 

@@ -1,7 +1,7 @@
 import type { QueryClient } from "@tanstack/react-query";
 import { create } from "zustand";
 import type { Job } from "~/api/client";
-import { heardOf } from "~/api/queries";
+import { heardOf } from "~/api/edits";
 import { complain, mention } from "~/ui/Notices";
 
 /** One frame of a point while it is measured: [point, frame, x, y, confidence, state, reason]. */

@@ -1,4 +1,4 @@
-import { type QueryClient, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useMemo } from "react";
 import {
   type Advice,
@@ -8,19 +8,15 @@ import {
   type Kind,
   type Measurement,
   type Motion,
-  type PatchStep,
   type Project,
   type ShotBrief,
   type ShotRecord,
   type Shot,
   type Slip,
   type ViewPath,
-  ApiError,
   get,
-  post,
 } from "~/api/client";
-import { inLine } from "~/api/line";
-import { complain, mention } from "~/ui/Notices";
+import { type Edits, editsOf, newest } from "~/api/edits";
 
 export const useProjects = () =>
   useQuery({ queryKey: ["projects"], queryFn: () => get<Project[]>("/projects") });
@@ -39,19 +35,6 @@ export function useShot(id: string) {
     queryFn: async () => newest(client, await get<ShotRecord>(`/shots/${id}`)),
   });
 }
-
-/** The later of an answer and what is here already: an answer may be overtaken by another on its way. */
-function newest(client: QueryClient, answer: ShotRecord): ShotRecord {
-  const here = client.getQueryData<ShotRecord>(["shot", answer.id]);
-  return here && here.turn > answer.turn ? here : answer;
-}
-
-/** A shot was changed for the `turn`th time, here or elsewhere: fetch it, unless that is what is here by its turn in the line. */
-export const heardOf = (client: QueryClient, shot: string, turn: number) =>
-  inLine(async () => {
-    const here = client.getQueryData<ShotRecord>(["shot", shot]);
-    if (here && here.turn < turn) await client.invalidateQueries({ queryKey: ["shot", shot] });
-  });
 
 export const useAssets = () =>
   useQuery({ queryKey: ["assets"], queryFn: () => get<Asset[]>("/assets"), staleTime: 0 });
@@ -140,67 +123,8 @@ export const useJobs = (shot: string) =>
     staleTime: Infinity,
   });
 
-/** Steps, or what makes them from the shot as it will be when their turn comes. */
-export type Change = PatchStep[] | ((shot: Shot) => PatchStep[]);
-
-/** Ways to change a shot, in line; each answers with null when it was refused, and says why. */
-export interface Edits {
-  edit: (label: string, change: Change) => Promise<ShotRecord | null>;
-  undo: () => Promise<void>;
-  redo: () => Promise<void>;
-  /** Something that the server works out; `shotIn` finds the changed shot where it is not the whole answer. */
-  ask: {
-    (path: string, body: unknown): Promise<ShotRecord | null>;
-    <T>(path: string, body: unknown, shotIn: (answer: T) => ShotRecord): Promise<T | null>;
-  };
-}
-
-const whole = (answer: ShotRecord) => answer;
-
 /** Change a shot; the query cache holds the answer when the promise resolves. */
 export function useEdits(shotId: string): Edits {
   const client = useQueryClient();
-  return useMemo(() => {
-    const now = () => client.getQueryData<ShotRecord>(["shot", shotId]);
-    const send = <T>(path: string, bodyOf: () => unknown, shotIn: (answer: T) => ShotRecord) =>
-      inLine(async () => {
-        const body = bodyOf();
-        if (body === null) return null;
-        try {
-          const answer = await post<T>(`/shots/${shotId}${path}`, body);
-          client.setQueryData(["shot", shotId], newest(client, shotIn(answer)));
-          return answer;
-        } catch (error) {
-          await client.invalidateQueries({ queryKey: ["shot", shotId] });
-          complain(error instanceof ApiError ? error.message : String(error));
-          return null;
-        }
-      });
-    const step = async (path: "/undo" | "/redo", word: string) => {
-      let what: string | null = null;
-      const ready = () => {
-        // What an edit that was still on its way has made is there by now.
-        what = now()?.[path === "/undo" ? "undo" : "redo"] ?? null;
-        return what === null ? null : {};
-      };
-      const done = await send(path, ready, whole);
-      if (done) mention(`${word}: ${what}`);
-    };
-    return {
-      edit: (label, change) =>
-        send(
-          "/edits",
-          () => {
-            const shot = now()?.document;
-            const patch = typeof change !== "function" ? change : shot ? change(shot) : [];
-            return patch.length ? { label, patch } : null;
-          },
-          whole,
-        ),
-      undo: () => step("/undo", "Undone"),
-      redo: () => step("/redo", "Done again"),
-      ask: <T>(path: string, body: unknown, shotIn?: (answer: T) => ShotRecord) =>
-        send<T>(path, () => body, shotIn ?? ((answer) => answer as ShotRecord)),
-    };
-  }, [client, shotId]);
+  return useMemo(() => editsOf(client, shotId), [client, shotId]);
 }

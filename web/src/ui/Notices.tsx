@@ -16,7 +16,7 @@ interface NoticeState {
 
 let next = 1;
 
-const useNotices = create<NoticeState>((set) => ({
+export const useNotices = create<NoticeState>((set) => ({
   list: [],
   add: (n) => {
     const id = next++;

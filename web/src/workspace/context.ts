@@ -1,6 +1,6 @@
 import { createContext, useContext } from "react";
 import type { Layer, Motion, Perch, PlaneMotion, ShotRecord, Treatment } from "~/api/client";
-import type { Edits } from "~/api/queries";
+import type { Edits } from "~/api/edits";
 import { findLayer } from "~/workspace/patches";
 import { useWorkspace } from "~/workspace/store";
 

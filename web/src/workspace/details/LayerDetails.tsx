@@ -93,7 +93,10 @@ export function LayerDetails({ layer }: { layer: Layer }) {
         <SchemaForm
           schema={schema}
           groups={groups.filter((g) => g !== "Light" || !litByOther)}
-          leaveOut={layer.kind === "form" && layer.shape === "plane" ? ["tall"] : []}
+          leaveOut={[
+            ...(layer.kind === "form" && layer.shape === "plane" ? ["tall"] : []),
+            ...(seen ? [] : ["soft", "blend"]),
+          ]}
           values={layer as unknown as Record<string, unknown>}
           onChange={(field, value, label) => set(`${label} of ${layer.name}`, { [field]: value })}
         />

@@ -1,0 +1,79 @@
+import type { QueryClient } from "@tanstack/react-query";
+import { type PatchStep, type Shot, type ShotRecord, ApiError, post } from "~/api/client";
+import { inLine } from "~/api/line";
+import { complain, mention } from "~/ui/Notices";
+
+/** The later of an answer and what is here already: an answer may be overtaken by another on its way. */
+export function newest(client: QueryClient, answer: ShotRecord): ShotRecord {
+  const here = client.getQueryData<ShotRecord>(["shot", answer.id]);
+  return here && here.turn > answer.turn ? here : answer;
+}
+
+/** A shot was changed for the `turn`th time, here or elsewhere: fetch it, unless that is what is here by its turn in the line. */
+export const heardOf = (client: QueryClient, shot: string, turn: number) =>
+  inLine(async () => {
+    const here = client.getQueryData<ShotRecord>(["shot", shot]);
+    if (here && here.turn < turn) await client.invalidateQueries({ queryKey: ["shot", shot] });
+  });
+
+/** Steps, or what makes them from the shot as it will be when their turn comes. */
+export type Change = PatchStep[] | ((shot: Shot) => PatchStep[]);
+
+/** Ways to change a shot, in line; each answers with null when it was refused, and says why. */
+export interface Edits {
+  edit: (label: string, change: Change) => Promise<ShotRecord | null>;
+  undo: () => Promise<void>;
+  redo: () => Promise<void>;
+  /** Something that the server works out; `shotIn` finds the changed shot where it is not the whole answer. */
+  ask: {
+    (path: string, body: unknown): Promise<ShotRecord | null>;
+    <T>(path: string, body: unknown, shotIn: (answer: T) => ShotRecord): Promise<T | null>;
+  };
+}
+
+const whole = (answer: ShotRecord) => answer;
+
+/** The ways to change one shot. */
+export function editsOf(client: QueryClient, shotId: string): Edits {
+  const now = () => client.getQueryData<ShotRecord>(["shot", shotId]);
+  const send = <T>(path: string, bodyOf: () => unknown, shotIn: (answer: T) => ShotRecord) =>
+    inLine(async () => {
+      try {
+        const body = bodyOf();
+        if (body === null) return null;
+        const answer = await post<T>(`/shots/${shotId}${path}`, body);
+        client.setQueryData(["shot", shotId], newest(client, shotIn(answer)));
+        return answer;
+      } catch (error) {
+        await client.invalidateQueries({ queryKey: ["shot", shotId] });
+        complain(error instanceof ApiError ? error.message : String(error));
+        return null;
+      }
+    });
+  const step = async (path: "/undo" | "/redo", word: string) => {
+    let what: string | null = null;
+    const ready = () => {
+      // What an edit that was still on its way has made is there by now.
+      what = now()?.[path === "/undo" ? "undo" : "redo"] ?? null;
+      return what === null ? null : {};
+    };
+    const done = await send(path, ready, whole);
+    if (done) mention(`${word}: ${what}`);
+  };
+  return {
+    edit: (label, change) =>
+      send(
+        "/edits",
+        () => {
+          const shot = now()?.document;
+          const patch = typeof change !== "function" ? change : shot ? change(shot) : [];
+          return patch.length ? { label, patch } : null;
+        },
+        whole,
+      ),
+    undo: () => step("/undo", "Undone"),
+    redo: () => step("/redo", "Done again"),
+    ask: <T>(path: string, body: unknown, shotIn?: (answer: T) => ShotRecord) =>
+      send<T>(path, () => body, shotIn ?? ((answer) => answer as ShotRecord)),
+  };
+}
