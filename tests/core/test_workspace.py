@@ -168,6 +168,11 @@ class Workspace(Alike):
         self.assertEqual(again["picked"], ["2"])
         self.assertEqual(self.state(pick | {"id": "1"}, pick | {"id": None})["picked"], [])
 
+    def test_what_is_swept_comes_to_what_is_picked_each_once(self) -> None:
+        state = self.state({"do": "pick-detail", "id": "7"}, {"do": "pick-details", "ids": ["3", "7", "9"]},
+                           {"do": "pick-details", "ids": []})  # fmt: skip
+        self.assertEqual(state["picked"], ["7", "3", "9"])
+
     def test_another_frame_or_shot_leaves_nothing_behind(self) -> None:
         self.assertIsNone(self.state({"do": "loupe", "at": {"x": 4, "y": 5}}, {"do": "frame", "frame": 9})["loupe"])
         fresh = self.state()
