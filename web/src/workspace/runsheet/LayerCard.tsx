@@ -173,12 +173,13 @@ function LayerPicture({ layer }: { layer: Layer }) {
 function AssetPicture({ digest }: { digest: string }) {
   const { data: assets } = useAssets();
   const asset = assets?.find((a) => a.digest === digest);
+  if (!asset) return null;
   return (
     <img
       alt=""
       className="max-h-full max-w-full object-contain"
       src={
-        asset?.kind === "clip"
+        asset.kind === "clip"
           ? clipUrl(digest, 10, Math.floor(asset.frames / 2))
           : `/api/media/${digest}/original`
       }

@@ -1,5 +1,6 @@
 import { useState } from "react";
 import type { Layer, PlacedLayer } from "~/api/client";
+import { useAssets } from "~/api/queries";
 import { useOpenShot, useShownPlane } from "~/workspace/context";
 import { apply, type Matrix, type Point, times, valueAt, withValue } from "~/workspace/geometry";
 import { type LayerValues, round, setOnLayer, stands } from "~/workspace/patches";
@@ -33,6 +34,10 @@ function PlacedHandles({ layer, mapping }: { layer: PlacedLayer; mapping: Mappin
   const spaces = useSpaces();
   const hand = useGrab(mapping);
   const [preview, setPreview] = useState<Partial<Place> | null>(null);
+  const { data: assets } = useAssets();
+  // A clip has no one picture to carry along while it is dragged.
+  const isStill =
+    layer.kind === "still" && assets?.some((a) => a.digest === layer.asset && a.kind === "still");
   const overAll = useWorkspace((s) => s.overAll);
   const shown = preview ? { ...layer, ...preview } : layer;
   const m = frameFromOwn(shown, spaces, frame);
@@ -106,16 +111,20 @@ function PlacedHandles({ layer, mapping }: { layer: PlacedLayer; mapping: Mappin
   const outline = corners.map((c) => `${c.x.toFixed(1)},${c.y.toFixed(1)}`).join(" ");
   return (
     <svg ref={hand.svg} className="pointer-events-none absolute inset-0 size-full">
-      {preview && layer.kind === "still" && shown.kind === "still" && !layer.follow.perspective && (
-        <image
-          href={`/api/media/${layer.asset}/original`}
-          width={layer.width}
-          height={layer.height}
-          opacity="0.65"
-          transform={`matrix(${frameScreen(frameFromPicture(shown, spaces, frame), mapping).join(" ")})`}
-          style={{ mixBlendMode: layer.blend === "add" || layer.blend === "screen" ? "screen" : "normal" }}
-        />
-      )}
+      {preview &&
+        isStill &&
+        layer.kind === "still" &&
+        shown.kind === "still" &&
+        !layer.follow.perspective && (
+          <image
+            href={`/api/media/${layer.asset}/original`}
+            width={layer.width}
+            height={layer.height}
+            opacity="0.65"
+            transform={`matrix(${frameScreen(frameFromPicture(shown, spaces, frame), mapping).join(" ")})`}
+            style={{ mixBlendMode: layer.blend === "add" || layer.blend === "screen" ? "screen" : "normal" }}
+          />
+        )}
       <polygon
         points={outline}
         fill="transparent"
