@@ -84,6 +84,12 @@ def change_shot(shot_id: uuid.UUID, label: str, change: Any) -> Shot:
     return shot
 
 
+def free_id(document: Document, what: str) -> str:
+    """An id that no motion, perch or layer has."""
+    taken = {thing.id for thing in (*document.motions, *document.perches, *document.layers)}
+    return next(f"{what}-{k}" for k in range(1, 10_000) if f"{what}-{k}" not in taken)
+
+
 def with_layer(document: Document, layer_id: str, values: dict[str, Any]) -> Document | None:
     """The document with other values on a layer, wherever it lies; None when it is not there any more."""
     if all(layer.id != layer_id for layer in document.layers):

@@ -23,7 +23,7 @@ from plonket.shot import Footage
 from plonket.shot import Shot as Document
 from plonket_server.pool import pool
 from shots.api import ShotOut, shot_out
-from shots.editing import change_shot, document_of, find_shot
+from shots.editing import change_shot, document_of, find_shot, free_id
 
 router = Router(tags=["forms"])
 MOST_EDGES = 4000
@@ -91,8 +91,7 @@ def add_form(request: HttpRequest, shot_id: uuid.UUID, body: FormIn) -> Any:
 
     def change(document: Document) -> Document:
         footage = _footage(document)
-        taken = {thing.id for thing in (*document.motions, *document.perches, *document.layers)}
-        motion_id = next(f"motion-{k}" for k in range(1, 10_000) if f"motion-{k}" not in taken)
+        motion_id = free_id(document, "motion")
         count = sum(isinstance(m, FormMotion) for m in document.motions)
         motion = FormMotion(
             id=motion_id, name="Form" if not count else f"Form {count + 1}", reference_frame=body.frame, shape=body.shape,

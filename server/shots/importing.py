@@ -21,6 +21,7 @@ from plonket.motion.points.tracks import PointTracks
 from plonket.outline import carry
 from plonket.shot import Shot as Document
 from plonket_server import store
+from shots.editing import free_id
 from shots.models import Measurement
 
 
@@ -28,8 +29,7 @@ def motion_from_file(document: Document, name: str, content: str | bytes) -> Poi
     """A measured motion from a points, plane, corners or camera file. Raises `FormatError`."""
     assert document.footage is not None
     frames = document.footage.frames
-    taken = {thing.id for thing in (*document.motions, *document.perches, *document.layers)}
-    motion_id = next(f"motion-{k}" for k in range(1, 10_000) if f"motion-{k}" not in taken)
+    motion_id = free_id(document, "motion")
     title = name.rsplit("/", 1)[-1].rsplit(".", 1)[0].strip() or "Motion"
     size, fps = (document.footage.width, document.footage.height), document.footage.fps
     if isinstance(content, bytes):

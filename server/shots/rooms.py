@@ -29,7 +29,7 @@ from plonket.shot import Shot as Document
 from plonket.sources import ShotSources
 from plonket_server.pool import pool
 from shots.api import ShotOut, shot_out
-from shots.editing import change_shot, document_of, find_shot
+from shots.editing import change_shot, document_of, find_shot, free_id
 
 router = Router(tags=["rooms"])
 Does = Literal["ground", "origin", "axis", "scale", "suggest", "turn", "raise"]
@@ -75,7 +75,7 @@ def add_surface(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: 
     find_shot(shot_id)
 
     def change(document: Document) -> Document:
-        camera = _solved(document, motion_id)
+        camera = _solved(ShotSources(document, pool()), motion_id)
         frame = min(body.frame, camera.track.frames - 1)
         found = surface(camera.room.points(_places(camera.track, body.details)), camera.eye(frame))
         perch = _perch(document, motion_id, camera, frame, "Surface", *found)
@@ -90,22 +90,22 @@ def add_box(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: Deta
     find_shot(shot_id)
 
     def change(document: Document) -> Document:
-        camera = _solved(document, motion_id)
+        camera = _solved(ShotSources(document, pool()), motion_id)
         frame = min(body.frame, camera.track.frames - 1)
         eye = camera.eye(frame)
         foot, heading, size = box_round(camera.room.points(_places(camera.track, body.details)), eye)
         perch = _perch(document, motion_id, camera, frame, "Box stands here", foot, heading)
         wide, tall, deep = (round(max(float(v), 0.0001), 4) for v in size)
         name = _fresh("Really there", {layer.name for layer in document.layers})
-        form = FormLayer(id=_free("layer", _ids(document)), name=name, use="holdout", wide=wide, tall=tall, deep=deep,
+        form = FormLayer(id=free_id(document, "layer"), name=name, use="holdout", wide=wide, tall=tall, deep=deep,
                          follow=Follow(target=perch.id, reference_frame=frame, perspective=True))  # fmt: skip
         return document.model_copy(update={"perches": [*document.perches, perch], "stack": [form, *document.stack]})
 
     return shot_out(change_shot(shot_id, "A box round details", change))
 
 
-def _solved(document: Document, motion_id: str) -> RoomCamera:
-    camera = ShotSources(document, pool()).camera(motion_id)
+def _solved(sources: ShotSources, motion_id: str) -> RoomCamera:
+    camera = sources.camera(motion_id)
     if camera is None or camera.track.kind != "full":
         raise BadInput("room.unsolved", "This motion is not solved in 3D yet. Measure it first.")
     return camera
@@ -120,17 +120,9 @@ def _perch(
     pixel = 1000 * float(np.linalg.norm(place - camera.eye(frame))) / camera.lens(frame).focal
     spot = Spot(x=x, y=y, z=z, heading=round(heading, 3), tilt=round(tilt, 3), pixel_mm=round(pixel, 5))
     return Perch(
-        id=_free("perch", _ids(document)), name=_fresh(called, {p.name for p in document.perches}), spot=spot,
+        id=free_id(document, "perch"), name=_fresh(called, {p.name for p in document.perches}), spot=spot,
         follow=Follow(target=motion_id, reference_frame=frame, perspective=True),
     )  # fmt: skip
-
-
-def _ids(document: Document) -> set[str]:
-    return {thing.id for thing in (*document.motions, *document.perches, *document.layers)}
-
-
-def _free(what: str, taken: set[str]) -> str:
-    return next(f"{what}-{k}" for k in range(1, 10_000) if f"{what}-{k}" not in taken)
 
 
 def _fresh(called: str, names: set[str]) -> str:
@@ -152,8 +144,8 @@ class LandingOut(Schema):
 @router.post("/shots/{shot_id}/motions/{motion_id}/landing", response=LandingOut)
 def land(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: LandingIn) -> Any:
     """What a click on the picture meets in a room."""
-    document = document_of(find_shot(shot_id))
-    sources, camera = ShotSources(document, pool()), _solved(document, motion_id)
+    sources = ShotSources(document_of(find_shot(shot_id)), pool())
+    camera = _solved(sources, motion_id)
     seat = sources.seat(body.surface) if body.surface else None
     frame = min(body.frame, camera.track.frames - 1)
     found = landing(sources, motion_id, frame, body.pixel, seat[1] if seat else None, body.without)
@@ -206,8 +198,7 @@ def _moved(document: Document, layer: ModelLayer, shift: F64) -> Document:
     put = {axis: shifted(getattr(perch.spot, axis), float(by)) for axis, by in zip("xyz", shift, strict=True)}
     moved = perch.model_copy(update={"spot": perch.spot.model_copy(update=put)})
     if sum(target == perch.id for _, target in document.targets()) > 1:
-        taken = {thing.id for thing in (*document.motions, *document.perches, *document.layers)}
-        fresh = next(f"perch-{k}" for k in range(1, 10_000) if f"perch-{k}" not in taken)
+        fresh = free_id(document, "perch")
         moved = moved.model_copy(update={"id": fresh, "name": f"Under {layer.name}"[:80]})
         layer = layer.model_copy(update={"follow": layer.follow.model_copy(update={"target": fresh})})
         perches = [*document.perches, moved]
