@@ -106,6 +106,21 @@ def node_env() -> dict[str, str]:
     return env
 
 
+_INSTALL = """
+export DEBIAN_FRONTEND=noninteractive RUNLEVEL=1
+policy=/usr/sbin/policy-rc.d
+if [ ! -e $policy ]; then
+    trap 'rm -f $policy' EXIT
+    printf '#!/bin/sh\\nexit 101\\n' > $policy && chmod 755 $policy
+fi
+apt="$1"; shift
+"$apt" update -qq >/dev/null 2>&1
+"$apt" install -y -qq --no-install-recommends "$@"
+"""
+"""As root, by itself or through sudo, which hands no environment on. Packages of servers start them by themselves; with
+the policy they do not: ours run from their own folders only."""
+
+
 def _apt(packages: list[str]) -> None:
     if not packages:
         return
@@ -117,22 +132,7 @@ def _apt(packages: list[str]) -> None:
     if front and not shutil.which("sudo"):
         raise Stop(f"Please let an administrator run: apt-get install {names}")
     say(f"Installing Debian packages: {names} ...")
-    env = dict(os.environ, DEBIAN_FRONTEND="noninteractive", RUNLEVEL="1")
-    # Packages of servers start them by themselves; ours run from their own folders only.
-    policy = Path("/usr/sbin/policy-rc.d")
-    guarded = os.getuid() == 0 and not policy.exists()
-    if guarded:
-        policy.write_text("#!/bin/sh\nexit 101\n")
-        policy.chmod(0o755)
-    try:
-        subprocess.run([*front, apt, "update", "-qq"], env=env, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-        done = subprocess.run(
-            [*front, apt, "install", "-y", "-qq", "--no-install-recommends", *packages],
-            env=env, capture_output=True, text=True,
-        )  # fmt: skip
-    finally:
-        if guarded:
-            policy.unlink(missing_ok=True)
+    done = subprocess.run([*front, "sh", "-c", _INSTALL, "install", apt, *packages], capture_output=True, text=True)
     if done.returncode != 0:
         reason = [line for line in done.stderr.splitlines() if line.startswith("E:")][:1]
         raise Stop(f"These packages could not be installed: {names}. {' '.join(reason)}")

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
+import stat
 import tempfile
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
+
+from launch.say import Stop
 
 ROOT = Path(__file__).resolve().parent.parent
 VENV = ROOT / ".venv"
@@ -36,16 +39,36 @@ class Data:
     def logs(self) -> Path:
         return self.folder / "logs"
 
-    @property
+    @cached_property
     def run(self) -> Path:
-        """Sockets and process ids. Moved to the temporary folder where the path would be too long."""
+        """Sockets and process ids. Moved to the temporary folder where the path would be too long.
+
+        There its name cannot be guessed, so nobody else can have made it before; the data folder remembers it.
+        """
         wanted = self.folder / "run"
         if len(str(wanted)) + 20 <= SOCKET_LIMIT:
             return wanted
-        mark = hashlib.sha256(str(self.folder).encode()).hexdigest()[:12]
-        return Path(tempfile.gettempdir()) / f"plonket-{os.getuid()}-{mark}"
+        note = self.folder / "run-folder"
+        if note.exists() and _is_private(known := Path(note.read_text().strip())):
+            return known
+        self.folder.mkdir(parents=True, exist_ok=True)
+        made = Path(tempfile.mkdtemp(prefix="plonket-"))
+        if len(str(made)) + 20 > SOCKET_LIMIT:
+            made.rmdir()
+            raise Stop(f"The path of {self.folder} is too long for sockets. Use --data with a shorter one.")
+        note.write_text(str(made))
+        return made
 
     def make(self) -> None:
         for folder in (self.folder, self.redis, self.logs, self.run):
             folder.mkdir(parents=True, exist_ok=True)
             folder.chmod(0o700)
+
+
+def _is_private(folder: Path) -> bool:
+    """Whether it is a folder of ours that nobody else may enter."""
+    try:
+        found = folder.lstat()
+    except OSError:
+        return False
+    return stat.S_ISDIR(found.st_mode) and found.st_uid == os.getuid() and not found.st_mode & 0o077

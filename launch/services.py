@@ -1,4 +1,4 @@
-"""MariaDB and Redis, started from the data folder on loopback, never as system services."""
+"""MariaDB on a socket and Redis on loopback, started from the data folder, never as system services."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from launch.places import ROOT, THREADS, Data
-from launch.processes import Child, free_port, wait_for
+from launch.processes import Child, Program, free_port, wait_for
 from launch.say import Stop
 
 DATABASE = "plonket"
@@ -43,11 +43,10 @@ def start_services(data: Data, *, for_tests: bool = False) -> Services:
         f'port {broker_port}\nbind 127.0.0.1\ndir "{data.redis}"\nsave ""\nappendonly no\ndaemonize no\n'
         f"requirepass {words['redis']}\n"
     )
-    redis = Child(
-        "redis",
-        [_tool("redis-server"), str(settings)],
-        env=dict(os.environ), log=data.logs / "redis.log", pid_file=data.run / "redis.pid", cwd=ROOT,
-    )  # fmt: skip
+    redis = Child(Program(
+        name="redis", command=[_tool("redis-server"), str(settings)], env=dict(os.environ), log=data.logs / "redis.log",
+        pid_file=data.run / "redis.pid", cwd=ROOT,
+    ))  # fmt: skip
     if not wait_for(lambda: _answers(broker_port) or not redis.alive(), 15) or not redis.alive():
         raise Stop(f"Redis did not start:\n{redis.tail()}")
     env = dict(os.environ)
@@ -99,14 +98,14 @@ def _mariadb(data: Data, words: dict[str, str], for_tests: bool) -> Child:
     sock.unlink(missing_ok=True)
     command = [
         _tool("mariadbd"), "--no-defaults", f"--datadir={data.mariadb}", f"--socket={sock}",
-        f"--pid-file={data.run / 'mariadbd.own-pid'}", "--bind-address=127.0.0.1", f"--port={free_port(8791)}",
+        f"--pid-file={data.run / 'mariadbd.own-pid'}", "--skip-networking",
         "--character-set-server=utf8mb4", "--collation-server=utf8mb4_unicode_520_ci", f"--sql-mode={SQL_MODE}",
         "--skip-name-resolve", "--skip-log-bin", f"--init-file={init}", "--max-allowed-packet=64M",
         "--transaction-isolation=READ-COMMITTED",
         f"--innodb-flush-log-at-trx-commit={2 if for_tests else 1}", *user,
     ]  # fmt: skip
-    child = Child("mariadb", command, env=dict(os.environ), log=data.logs / "mariadb.log",
-                  pid_file=data.run / "mariadb.pid", cwd=data.folder)  # fmt: skip
+    child = Child(Program(name="mariadb", command=command, env=dict(os.environ), log=data.logs / "mariadb.log",
+                          pid_file=data.run / "mariadb.pid", cwd=data.folder))  # fmt: skip
 
     def ready() -> bool:
         return _socket_answers(sock) or not child.alive()

@@ -13,9 +13,10 @@ from pathlib import Path
 
 from launch import install
 from launch.places import ROOT, VENV, Data
-from launch.processes import Child, end_leftovers, port_is_free, wait_for
+from launch.processes import Child, Program, end_leftovers, port_is_free, wait_for
 from launch.say import Stop, say
 from launch.services import start_services
+from launch.supervisor import Supervisor
 
 PORT = 8790
 
@@ -47,45 +48,50 @@ def main(arguments: list[str]) -> int:
 
 
 def _serve(data: Data, port: int, demo: bool) -> int:
-    children: list[Child] = []
     stopping = threading.Event()
     for kind in (signal.SIGINT, signal.SIGTERM):
         signal.signal(kind, lambda *_: stopping.set())
+    supervisor = Supervisor()
     try:
         services = start_services(data)
-        children += services.children
+        for service in services.children:
+            supervisor.keep(service)
         env = services.env | {"PLONKET_PORT": str(port)}
         _manage(env, ["migrate", "--verbosity", "0"], "The database could not be brought up to date.")
         python = str(VENV / "bin" / "python")
 
-        def child(name: str, *command: str) -> Child:
-            made = Child(name, [python, *command], env=env, log=data.logs / f"{name}.log",
-                         pid_file=data.run / f"{name}.pid", cwd=ROOT / "server")  # fmt: skip
-            children.append(made)
-            return made
+        def program(name: str, *command: str) -> Program:
+            return Program(name=name, command=list(command), env=env, log=data.logs / f"{name}.log",
+                           pid_file=data.run / f"{name}.pid", cwd=ROOT / "server")  # fmt: skip
 
-        web = child("web", "-m", "uvicorn", "plonket_server.asgi:application", "--host", "127.0.0.1", "--port",
-                    str(port), "--log-level", "warning", "--timeout-graceful-shutdown", "2")  # fmt: skip
-        child("worker", "-m", "celery", "-A", "plonket_server", "worker", "--concurrency",
-              str(max(2, (os.cpu_count() or 2))), "--loglevel", "warning", "--without-gossip", "--without-mingle")  # fmt: skip
-        child("keeper", "manage.py", "keep_jobs")
+        web = Child(program("web", python, "-m", "uvicorn", "plonket_server.asgi:application", "--host", "127.0.0.1", "--port",
+                            str(port), "--log-level", "warning", "--ws", "none",
+                            "--timeout-graceful-shutdown", "2"))  # fmt: skip
+        supervisor.keep(web)
+        supervisor.keep(Child(program(
+            "worker", python, "-m", "celery", "-A", "plonket_server", "worker", "--concurrency",
+            str(max(2, (os.cpu_count() or 2))), "--loglevel", "warning", "--without-gossip", "--without-mingle",
+        )))  # fmt: skip
+        supervisor.keep(Child(program("keeper", python, "manage.py", "keep_jobs")))
         if not wait_for(lambda: _page_answers(port) or not web.alive(), 60) or not web.alive():
-            raise Stop(f"The server did not start:\n{web.tail()}")
+            raise Stop(f"The server did not start: it {web.ending()}.\n{web.tail()}")
         # What is compiled at its first use is compiled now, beside everything else, and only once.
-        children.append(Child("warm", ["nice", python, "-m", "plonket.warm"], env=env, log=data.logs / "warm.log",
-                              pid_file=data.run / "warm.pid", cwd=ROOT / "server"))  # fmt: skip
+        supervisor.once(program("warm", "nice", python, "-m", "plonket.warm"))
+
+        def ready(loaded: Child | None = None) -> None:
+            if loaded is not None and loaded.process.returncode != 0:
+                say(f"The demo project could not be loaded; everything else works.\n{loaded.tail()}")
+            say(f"\n  Plonket is ready:  http://127.0.0.1:{port}/\n  Stop it with Ctrl-C.\n")
+
         if demo:
-            _manage(env, ["load_demo"], "The demo project could not be loaded.")
-        say(f"\n  Plonket is ready:  http://127.0.0.1:{port}/\n  Stop it with Ctrl-C.\n")
-        while not stopping.wait(0.5):
-            for made in children:
-                if not made.alive() and made.name != "warm":
-                    raise Stop(f"{made.name} has ended unexpectedly:\n{made.tail()}")
+            supervisor.once(program("demo", python, "manage.py", "load_demo"), ready)
+        else:
+            ready()
+        supervisor.watch(stopping)
         say("Stopping ...")
         return 0
     finally:
-        for made in reversed(children):
-            made.stop()
+        supervisor.stop()
 
 
 def _manage(env: dict[str, str], arguments: list[str], failure: str) -> None:

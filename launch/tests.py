@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import shutil
 import subprocess
 import tempfile
@@ -28,7 +29,7 @@ def main(arguments: list[str]) -> int:
         env["PYTHONPATH"] += f":{ROOT}"
         # Compiled ahead, so that no test's time limit has to hold a compiler.
         subprocess.run([str(VENV / "bin" / "python"), "-m", "plonket.warm"], cwd=ROOT / "server", env=env, check=True)
-        return _run(arguments, env) if arguments else _all(env, folder / "core.log")
+        return _run(arguments, env) if arguments else _all(env, folder)
     finally:
         for child in reversed(services.children):
             child.stop()
@@ -39,19 +40,38 @@ def _run(names: list[str], env: dict[str, str]) -> int:
     return subprocess.run(_command(names), cwd=ROOT / "server", env=env).returncode
 
 
-def _all(env: dict[str, str], log: Path) -> int:
+def _all(env: dict[str, str], folder: Path) -> int:
     """The core's tests, which need no services, beside all others. They step back, for browser tests have time limits."""
+    counts = {half: folder / f"{half}.json" for half in ("core", "rest")}
+    log = folder / "core.log"
     with log.open("wb") as out:
         core = subprocess.Popen(
-            ["nice", *_command(CORE)], cwd=ROOT / "server", env=env | ONE_THREAD, stdout=out, stderr=out
-        )
+            ["nice", *_command(CORE)], cwd=ROOT / "server", stdout=out, stderr=out,
+            env=env | ONE_THREAD | {"PLONKET_TEST_COUNTS": str(counts["core"])},
+        )  # fmt: skip
         try:
-            rest = _run(REST, env)
-            failed = core.wait()
+            codes = [_run(REST, env | {"PLONKET_TEST_COUNTS": str(counts["rest"])}), core.wait()]
         finally:
             core.kill()
     print(log.read_text(errors="replace"), flush=True)
-    return rest or failed
+    passed = _closing([counts[half] for half in ("rest", "core")])
+    return next((code for code in codes if code), 0 if passed else 1)
+
+
+def _closing(halves: list[Path]) -> bool:
+    """One closing line over everything that ran, after the names of what failed; whether all passed."""
+    total = {"passed": 0, "failed": 0, "skipped": 0}
+    failures: list[str] = []
+    for half in halves:
+        # A half that died has counted nothing, which is a failure too.
+        told = json.loads(half.read_text()) if half.exists() else {"failed": 1, "failures": [f"{half.stem}: it died"]}
+        failures += told.pop("failures")
+        for what, count in told.items():
+            total[what] += count
+    for name in failures:
+        print(f"FAILED  {name}")
+    print(", ".join(f"{count} {what}" for what, count in total.items()), flush=True)
+    return total["failed"] == 0
 
 
 def _command(names: list[str]) -> list[str]:

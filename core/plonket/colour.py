@@ -6,7 +6,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.conventions import F32, U8
+from plonket.conventions import F32, FAST, U8
 
 
 def decode(coded: NDArray[np.floating]) -> NDArray[np.float64]:
@@ -35,16 +35,20 @@ def _look_up(flat: U8, table: F32, out: F32) -> None:
         out[i] = table[flat[i]]
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True)  # type: ignore[misc]
+@numba.njit(cache=True, fastmath=FAST, inline="always")  # type: ignore[misc]
+def _step(light: np.float32) -> int:
+    """Where light stands in the table; what is no number counts as black."""
+    if not light > np.float32(0.0):
+        return 0
+    if light >= np.float32(1.0):
+        return _STEPS
+    return int(light * np.float32(_STEPS) + np.float32(0.5))
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST)  # type: ignore[misc]
 def _code(flat: F32, table: U8, out: U8) -> None:
     for i in numba.prange(flat.shape[0]):
-        v = flat[i]
-        if v <= 0.0:
-            out[i] = table[0]
-        elif v >= 1.0:
-            out[i] = table[65535]
-        else:
-            out[i] = table[int(v * 65535.0 + 0.5)]
+        out[i] = table[_step(flat[i])]
 
 
 def linear_from_8bit(coded: U8) -> F32:
@@ -78,13 +82,12 @@ def colours_to_8bit(rgba: F32) -> U8:
     return out
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True)  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST)  # type: ignore[misc]
 def _code_colours(rgba: F32, table: U8, out: U8) -> None:
     for y in numba.prange(out.shape[0]):
         for x in range(out.shape[1]):
             for c in range(3):
-                v = min(max(rgba[y, x, c], np.float32(0.0)), np.float32(1.0))
-                out[y, x, c] = table[int(v * np.float32(65535.0) + np.float32(0.5))]
+                out[y, x, c] = table[_step(rgba[y, x, c])]
 
 
 def encode_8bit(linear: F32) -> U8:
@@ -93,3 +96,25 @@ def encode_8bit(linear: F32) -> U8:
     out = np.empty(flat.shape, np.uint8)
     _code(flat, _CODE_OF_LINEAR, out)
     return out.reshape(linear.shape)
+
+
+BRIGHTEST = 65504.0
+"""The most light that a picture holds: half floats end there, and sums of many layers stay far from overflow."""
+
+
+def keep_finite(rgba: F32) -> None:
+    """Bring light into 0 to `BRIGHTEST` and coverage into 0 to 1, in place; what is no number becomes nought."""
+    _keep_finite(rgba)
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST)  # type: ignore[misc]
+def _keep_finite(rgba: F32) -> None:
+    for y in numba.prange(rgba.shape[0]):
+        for x in range(rgba.shape[1]):
+            for c in range(4):
+                v = rgba[y, x, c]
+                most = np.float32(1.0) if c == 3 else np.float32(BRIGHTEST)
+                if not v >= np.float32(0.0):
+                    rgba[y, x, c] = np.float32(0.0)
+                elif v > most:
+                    rgba[y, x, c] = most

@@ -30,6 +30,9 @@ F64 = NDArray[np.float64]
 F32 = NDArray[np.float32]
 U8 = NDArray[np.uint8]
 
+FAST = {"reassoc", "arcp", "contract", "afn", "nsz"}
+"""Liberties of a compiled picture kernel. Not `nnan` and `ninf`: with these a comparison lets NaN through to an index."""
+
 PIXEL_CENTRE = 0.5
 
 

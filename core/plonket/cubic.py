@@ -6,8 +6,10 @@ from typing import Any
 
 import numba
 
+from plonket.conventions import FAST
 
-@numba.njit(cache=True, fastmath=True, inline="always", error_model="numpy")  # type: ignore[misc]
+
+@numba.njit(cache=True, fastmath=FAST, inline="always", error_model="numpy")  # type: ignore[misc]
 def cubic_weights(u: float, w: Any) -> None:
     """Weights of the four neighbours for the fraction `u` in [0, 1), into `w` (4,) of either precision.
 

@@ -28,6 +28,16 @@ class PlonketError(Exception):
         self.message = message
         self.details = details or {}
 
+    def __reduce__(self) -> tuple[Any, ...]:
+        # Exceptions are rebuilt from their one message; ours have more, and kinds of their own to build them.
+        return _rebuilt, (type(self), self.code, self.message, self.details)
+
+
+def _rebuilt(kind: type[PlonketError], code: str, message: str, details: dict[str, Any]) -> PlonketError:
+    error = kind.__new__(kind)
+    PlonketError.__init__(error, code, message, details)
+    return error
+
 
 class BadInput(PlonketError):
     """A value given by the creator cannot be used."""

@@ -3,16 +3,27 @@
 from __future__ import annotations
 
 import bisect
+import functools
 import math
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, ConfigDict, Field, PrivateAttr, ValidationInfo, model_validator
+
+STORED = "stored"
+"""In a validation context: the document was stored before, so numbers that are out of range are moved into it."""
 
 
 class Model(BaseModel):
-    """Base of everything in a document: unknown fields and non-finite numbers are refused."""
+    """Base of everything in a document: unknown fields, non-finite numbers and numbers out of their range are refused."""
 
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False, json_schema_serialization_defaults_required=True)
+
+    @model_validator(mode="after")
+    def _within_ranges(self, info: ValidationInfo) -> Model:
+        stored = bool(info.context and info.context.get(STORED))
+        for name, (label, low, high) in _ranges(type(self)).items():
+            self.__dict__[name] = _bounded(self.__dict__[name], label, low, high, stored)
+        return self
 
 
 Ease = Literal["hold", "linear", "smooth", "curve"]
@@ -29,15 +40,16 @@ class Key(Model):
     value: float
     ease: Ease = "smooth"
     out_time: float = Field(default=0.35, ge=0, le=1)
-    out_value: float = 0.0
+    out_value: float = Field(default=0.0, ge=-1e9, le=1e9)
     in_time: float = Field(default=0.35, ge=0, le=1)
-    in_value: float = 0.0
+    in_value: float = Field(default=0.0, ge=-1e9, le=1e9)
 
 
 class Keyed(Model):
     """A number that moves from key to key."""
 
     keys: list[Key] = Field(min_length=1, max_length=5000)
+    _range: tuple[float, float] | None = PrivateAttr(None)
 
     @model_validator(mode="after")
     def _ordered(self) -> Keyed:
@@ -65,6 +77,7 @@ class Wobbling(Model):
 
     base: float | Keyed
     wobble: Wobble
+    _range: tuple[float, float] | None = PrivateAttr(None)
 
 
 Number = float | Keyed | Wobbling
@@ -72,12 +85,22 @@ Number = float | Keyed | Wobbling
 
 
 def value_at(number: Number, frame: float) -> float:
-    """The value of a number at a frame; before the first key and after the last it holds."""
+    """The value of a number at a frame; before the first key and after the last it holds.
+
+    A wobble, or a curve that swings over its keys, stays within the range of the field that the number belongs to.
+    """
     if isinstance(number, Wobbling):
-        return value_at(number.base, frame) + wobble_at(number.wobble, frame)
+        return _held(value_at(number.base, frame) + wobble_at(number.wobble, frame), number._range)
     if not isinstance(number, Keyed):
         return float(number)
-    keys = number.keys
+    return _held(_on_keys(number.keys, frame), number._range)
+
+
+def _held(value: float, within: tuple[float, float] | None) -> float:
+    return value if within is None else min(max(value, within[0]), within[1])
+
+
+def _on_keys(keys: list[Key], frame: float) -> float:
     if frame <= keys[0].frame:
         return keys[0].value
     at = bisect.bisect_right(keys, frame, key=lambda k: k.frame) - 1
@@ -145,6 +168,46 @@ def _random(seed: int, k: int) -> float:
     h = ((h ^ (h >> 16)) * 0x7FEB352D) & mask
     h = ((h ^ (h >> 15)) * 0x846CA68B) & mask
     return (h ^ (h >> 16)) / 2**31 - 1
+
+
+@functools.cache
+def _ranges(model: type[Model]) -> dict[str, tuple[str, float, float]]:
+    """Label and range of every field of a model that is a `number`."""
+    out = {}
+    for name, field in model.model_fields.items():
+        extra = field.json_schema_extra
+        told: Any = extra.get("x-plonket") if isinstance(extra, dict) else None
+        if told and told["control"] == "number":
+            out[name] = (told["label"], float(told["low"]), float(told["high"]))
+    return out
+
+
+def _bounded(number: Number | None, label: str, low: float, high: float, stored: bool) -> Number | None:
+    """The number, bound to its range. Raises `ValueError` when it is out of it and was not stored that way."""
+
+    def within(value: float) -> float:
+        if low <= value <= high:
+            return value
+        if not stored:
+            raise ValueError(f"{label} goes from {low:g} to {high:g}; {value:g} lies outside")
+        return min(max(value, low), high)
+
+    if isinstance(number, Wobbling):
+        base = _bounded(number.base, label, low, high, stored)
+        wobble = number.wobble
+        if wobble.amount > high - low:
+            if not stored:
+                raise ValueError(f"{label} goes from {low:g} to {high:g}; a wobble by {wobble.amount:g} is more than that")
+            wobble = wobble.model_copy(update={"amount": high - low})
+        out: Keyed | Wobbling = number.model_copy(update={"base": base, "wobble": wobble})
+    elif isinstance(number, Keyed):
+        inside = [within(key.value) for key in number.keys]
+        keys = [k if k.value == v else k.model_copy(update={"value": v}) for k, v in zip(number.keys, inside, strict=True)]
+        out = number.model_copy(update={"keys": keys})
+    else:
+        return None if number is None else within(number)
+    out._range = (low, high)
+    return out
 
 
 def number(

@@ -8,7 +8,7 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-from plonket.conventions import F32, F64
+from plonket.conventions import F32, F64, FAST
 
 
 @numba.njit(cache=True, inline="always")  # type: ignore[misc]
@@ -54,7 +54,7 @@ def octaves(x: float, y: float, z: float, count: int, seed: int) -> float:
     return total / norm
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def noise_field(out: F32, back: F64, size: float, shift: F64, z: float, count: int, seed: int) -> None:
     """Fill (h, w) with noise on a surface.
 

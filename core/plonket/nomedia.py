@@ -68,4 +68,4 @@ class NoMedia:
         return ""
 
     def film(self, order: Order) -> F32:
-        return np.zeros((order.window[3], order.window[2], 5), np.float32)
+        return np.zeros((order.window[3], order.window[2], 6), np.float32)

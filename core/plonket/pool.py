@@ -16,7 +16,7 @@ import numpy as np
 from plonket.colour import linear_from_8bit
 from plonket.comp.picture import StillSource, halved
 from plonket.conventions import F32, F64, U8
-from plonket.formats.cube import read_cube
+from plonket.formats.cube import load_cube
 from plonket.kept import Kept
 from plonket.key.carried import Carried
 from plonket.key.chroma import restored
@@ -64,7 +64,7 @@ class MediaPool:
         self._stills: Kept[str, StillSource] = Kept(lambda key: StillSource(open_clip(media_path(key)).rgba(0)), most_stills)
         self._clip_stills: Kept[tuple[str, int], StillSource] = Kept(self._clip_still, most_stills)
         self._measured = Kept(measurement, 32)
-        self._tables: Kept[str, F32] = Kept(lambda key: read_cube(media_path(key).read_text(errors="replace")), 8)
+        self._tables: Kept[str, F32] = Kept(lambda key: load_cube(media_path(key)), 8)
         self._scratch = scratch
         self._stored = stored or (lambda _key, _frame: None)
         self._movements: Kept[tuple[str, int], F64] = Kept(self._no_maker, 64)

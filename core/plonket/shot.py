@@ -12,14 +12,15 @@ from collections.abc import Iterator
 from fractions import Fraction
 from typing import Annotated, Any, Literal
 
-from pydantic import Field, TypeAdapter, ValidationError, model_validator
+from pydantic import Field, TypeAdapter, ValidationError, ValidationInfo, model_validator
 
 from plonket.comp.kinds import LAYERS
 from plonket.errors import BadInput
-from plonket.fields import Digest, Identifier, Model, Name, choice
+from plonket.fields import STORED, Digest, Identifier, Model, Name, choice
 from plonket.generated.kinds import GENERATORS
 from plonket.key.kinds import KEYS
 from plonket.layers.beam import BeamLayer
+from plonket.layers.common import PictureLayer
 from plonket.layers.fill import FillLayer
 from plonket.layers.form import FormLayer
 from plonket.layers.generated import GeneratedLayer
@@ -116,12 +117,13 @@ class Shot(Model):
     delivery: Delivery = Field(default_factory=Delivery)
 
     @model_validator(mode="after")
-    def _consistent(self) -> Shot:
+    def _consistent(self, info: ValidationInfo) -> Shot:
         ids = [thing.id for thing in (*self.motions, *self.perches, *self.plate, *self.layers, *self.parcels, *self.finish)]
         if len(set(ids)) != len(ids):
             raise ValueError("two things in the shot have the same id")
         self._checktargets()
         self._check_layers()
+        self._check_kept_masks(stored=bool(info.context and info.context.get(STORED)))
         if self.footage is not None:
             for motion in self.motions:
                 self._check_frames(motion, self.footage.frames)
@@ -244,6 +246,19 @@ class Shot(Model):
             if frame >= frames:
                 raise ValueError(f"{name} is set on frame {frame}, beyond the clip's end")
 
+    def _check_kept_masks(self, stored: bool) -> None:
+        """A mask keeps something from a key only where there can be a key; one that was stored elsewhere did nothing."""
+        keyless = [layer for layer in self.layers if not isinstance(layer, PictureLayer)]
+        mends = [one for one in self.plate if isinstance(one, MaskedTreatment)]
+        looks = [*self.finish, *(look for layer in self.layers for look in layer.looks)]
+        for thing in (*keyless, *mends, *looks):
+            for mask in thing.masks:
+                if mask.mode != "keep":
+                    continue
+                if not stored:
+                    raise ValueError(f"{mask.name} of {thing.name} cannot be kept from a key: there is none")
+                mask.mode, mask.shown = "add", False
+
     def layer(self, layer_id: str) -> Layer:
         for layer in self.layers:
             if layer.id == layer_id:
@@ -260,10 +275,13 @@ class Shot(Model):
 _ADAPTER = TypeAdapter(Shot)
 
 
-def read_shot(data: Any) -> Shot:
-    """Validate a document; `BadInput` says in plain words what is wrong and where."""
+def read_shot(data: Any, *, stored: bool = False) -> Shot:
+    """Validate a document; `BadInput` says in plain words what is wrong and where.
+
+    One that was `stored` before must open whatever ranges say today: numbers out of them are moved into them.
+    """
     try:
-        return _ADAPTER.validate_python(data)
+        return _ADAPTER.validate_python(data, context={STORED: stored})
     except ValidationError as error:
         first = error.errors()[0]
         where = ".".join(str(k) for k in first["loc"]) or "the shot"

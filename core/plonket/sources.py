@@ -14,6 +14,7 @@ from plonket.errors import BadInput
 from plonket.key.kinds import Key
 from plonket.layers.common import LayerModel
 from plonket.layers.light import DomeLayer
+from plonket.layers.parcel import ParcelLayer
 from plonket.layers.standing import StandingModel
 from plonket.media.clip import Clip
 from plonket.mend.plate import Filled, Patch, mended
@@ -195,8 +196,22 @@ class ShotSources:
         if here is None:
             return ()
         kinds = (StandingModel, DomeLayer)
-        found = [(layer, self._standing(layer.follow.target)) for layer in self.shot.stack if isinstance(layer, kinds)]
+        found = [(layer, self._standing(layer.follow.target)) for layer in self._seen_layers if isinstance(layer, kinds)]
         return [layer for layer, room in found if (layer.shown or hidden) and room is not None and room[0] == here[0]]
+
+    @cached_property
+    def _seen_layers(self) -> list[LayerModel]:
+        """The stack's layers, and after each parcel that is shown the layers in it, nearest first; each once."""
+        out: dict[str, LayerModel] = {}
+        todo: list[LayerModel] = list(reversed(self.shot.stack))
+        while todo:
+            layer = todo.pop()
+            if layer.id in out:
+                continue
+            out[layer.id] = layer
+            if isinstance(layer, ParcelLayer) and layer.shown:
+                todo += reversed(self._parcels.get(layer.parcel, []))
+        return list(out.values())
 
     def model(self, asset: str) -> str:
         return str(self.pool.path(asset))

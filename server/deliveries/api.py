@@ -63,6 +63,6 @@ def remove_delivery(request: HttpRequest, delivery_id: uuid.UUID) -> Any:
     found = Delivery.objects.filter(pk=delivery_id).first()
     if found is None:
         raise NotHere("delivery")
-    shutil.rmtree(store.delivery_folder(str(found.job_id)), ignore_errors=True)
+    shutil.rmtree(store.delivery_folder(found.folder), ignore_errors=True)
     found.delete()
     return 204, None

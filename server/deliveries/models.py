@@ -11,10 +11,11 @@ from shots.models import Shot
 
 
 class Delivery(models.Model):
-    """A rendered video, kept until it is removed."""
+    """A rendered video, kept until it is removed, whatever becomes of its shot."""
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
-    job = models.OneToOneField(Job, on_delete=models.CASCADE)
+    job = models.OneToOneField(Job, null=True, on_delete=models.SET_NULL)
+    folder = models.CharField(max_length=64, unique=True, help_text="Its folder's name in the store")
     shot = models.ForeignKey(Shot, null=True, on_delete=models.SET_NULL)
     name = models.CharField(max_length=120)
     bytes = models.BigIntegerField()

@@ -17,7 +17,7 @@ from plonket_server.ranges import ranged_file
 def delivery_file(request: HttpRequest, delivery_id: uuid.UUID) -> HttpResponseBase:
     """The MP4; ``?download`` makes the browser save it under the shot's name."""
     found = Delivery.objects.filter(pk=delivery_id).first()
-    path = store.delivery_folder(str(found.job_id)) / "finished.mp4" if found else None
+    path = store.delivery_folder(found.folder) / "finished.mp4" if found else None
     name = None
     if found and "download" in request.GET:
         name = re.sub(r"[^\w. -]+", "", found.name).strip() or "shot"

@@ -14,6 +14,8 @@ from jobs import queue
 from jobs.models import Event, Job
 
 router = Router(tags=["jobs"])
+LATELY = 40
+"""So many jobs that ended are told, with all that are open."""
 
 
 class JobOut(Schema):
@@ -22,6 +24,7 @@ class JobOut(Schema):
     label: str
     shot: uuid.UUID | None
     asset: str | None
+    waiting: list[uuid.UUID] = Field(description="Shots that wait for the clip that is prepared")
     motion: str | None
     layer: str | None
     state: Literal["queued", "running", "stopping", "done", "failed", "stopped"]
@@ -39,7 +42,7 @@ def job_out(job: Job) -> JobOut:
         left = round(spent / job.done * (job.total - job.done), 1)
     return JobOut(
         id=job.id, kind=cast(Any, job.kind), label=job.label, shot=job.shot_id, asset=job.asset_id,
-        motion=job.payload.get("motion"), layer=job.payload.get("layer"),
+        waiting=job.payload.get("shots", []), motion=job.payload.get("motion"), layer=job.payload.get("layer"),
         state=cast(Any, job.state), done=job.done, total=job.total, seconds_left=left,
         message=job.message, result=job.result,
     )  # fmt: skip
@@ -51,7 +54,8 @@ def jobs(request: HttpRequest, shot: uuid.UUID | None = None) -> Any:
     found = Job.objects.all()
     if shot is not None:
         found = found.filter(shot_id=shot)
-    return [job_out(j) for j in found[:40]]
+    going = list(found.filter(state__in=Job.OPEN))
+    return [job_out(j) for j in [*going, *found.exclude(state__in=Job.OPEN)[:LATELY]]]
 
 
 @router.post("/jobs/{job_id}/stop", response=JobOut)

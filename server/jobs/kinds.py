@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import json
+import uuid
 from fractions import Fraction
 from pathlib import Path
 from typing import Any, Protocol
 
 import numpy as np
+from django.db import transaction
 
 from jobs.measuring import Measure, resize, stop_asked
 from jobs.models import Chunk, Job
@@ -19,11 +21,12 @@ from plonket.checks.slip import measure_slip
 from plonket.context import Work
 from plonket.deliver import deliver, delivery_size
 from plonket.errors import Cancelled, PlonketError
-from plonket.media import open_clip
-from plonket.media.conform import conform
+from plonket.media import open_clip, probe
+from plonket.media.conform import conform, conformed_bytes
 from plonket.media.sound import read_wav
 from plonket.media.write import join_segments
 from plonket.mend.plate import Filled
+from plonket.shot import Shot as Document
 from plonket.shot import mends_hash, read_shot
 from plonket.sources import ShotSources
 from plonket_server import store
@@ -47,12 +50,11 @@ class Handler(Protocol):
 
 
 class Conform:
-    """A clip made upright and constant; then given to the shot that waits for it."""
+    """A clip made upright and constant; then given to the shots that wait for it."""
 
     def plan(self, job: Job) -> tuple[list[dict[str, Any]], int]:
         assert job.asset is not None
-        if job.shot_id:
-            job.payload["shot"] = str(job.shot_id)
+        job.payload["shots"] = [str(job.shot_id)] if job.shot_id else []
         return [{}], int(job.asset.info["frames"])
 
     def run(self, job: Job, chunk: Chunk, work: Work) -> None:
@@ -60,12 +62,16 @@ class Conform:
         conform_asset(job.asset, work)
 
     def finish(self, job: Job) -> None:
-        assert job.asset is not None
-        Asset.objects.filter(pk=job.asset_id).update(state=Asset.State.READY)
-        job.asset.refresh_from_db()
-        if job.shot_id:
-            give_footage(job.shot_id, job.asset)
-        tell("asset", {"asset": job.asset_id, "shot": str(job.shot_id) if job.shot_id else None})
+        with transaction.atomic():
+            # Whoever brings the clip in for another shot meanwhile waits here, and finds it ready then.
+            asset = Asset.objects.select_for_update().get(pk=job.asset_id)
+            Asset.objects.filter(pk=asset.pk).update(state=Asset.State.READY, problem="")
+            asset.refresh_from_db()
+            shots = Job.objects.get(pk=job.pk).payload.get("shots", [])
+            for shot in dict.fromkeys(shots):
+                give_footage(uuid.UUID(shot), asset)
+        for known in shots or [None]:
+            tell("asset", {"asset": asset.digest, "shot": known})
 
     def ended_early(self, job: Job) -> None:
         Asset.objects.filter(pk=job.asset_id).update(state=Asset.State.FAILED, problem=job.message)
@@ -75,8 +81,8 @@ class Conform:
 def conform_asset(asset: Asset, work: Work | None = None) -> None:
     """Write an asset's conformed files."""
     source = store.original_path(asset.digest, asset.ending)
-    store.check_room(asset.bytes * 4)
     with readable(source) as media:
+        store.check_room(conformed_bytes(probe(media)))
         conform(media, store.derived_folder(asset.digest), work)
 
 
@@ -84,7 +90,7 @@ class Check:
     """The slip of followers, one chunk each; what cannot be judged is stored with the reason."""
 
     def plan(self, job: Job) -> tuple[list[dict[str, Any]], int]:
-        document = read_shot(job.payload["document"])
+        document = read_shot(job.payload["document"], stored=True)
         assert document.footage is not None
         length = document.footage.out_frame - document.footage.in_frame
         return [dict(check) for check in job.payload["checks"]], length * len(job.payload["checks"])
@@ -93,7 +99,7 @@ class Check:
         from shots.checks import slip_result
         from shots.models import SlipCheck
 
-        document = read_shot(job.payload["document"])
+        document = read_shot(job.payload["document"], stored=True)
         footage = document.footage
         assert footage is not None and job.shot_id is not None
         clip = open_clip(store.derived_folder(footage.asset) / "clip.mp4")
@@ -128,14 +134,14 @@ class Deliver:
     """The shot's range rendered in chunks by any workers, then joined with its sound."""
 
     def plan(self, job: Job) -> tuple[list[dict[str, Any]], int]:
-        document = read_shot(job.payload["document"])
+        document = read_shot(job.payload["document"], stored=True)
         assert document.footage is not None
         start, stop = document.footage.in_frame, document.footage.out_frame + 1
         cuts = [*range(start, stop, FRAMES_PER_CHUNK), stop]
         return [{"start": a, "stop": b} for a, b in zip(cuts[:-1], cuts[1:], strict=True)], stop - start
 
     def run(self, job: Job, chunk: Chunk, work: Work) -> None:
-        document = read_shot(job.payload["document"])
+        document = read_shot(job.payload["document"], stored=True)
         folder = store.delivery_folder(str(job.id))
         folder.mkdir(parents=True, exist_ok=True)
         store.check_room(0)
@@ -146,32 +152,43 @@ class Deliver:
         part.rename(self._segment(folder, chunk.position))
 
     def finish(self, job: Job) -> None:
+        """Join the pieces and put the video on the list. Done again after a crash, it goes on from what is there."""
         from deliveries.models import Delivery
 
-        document = read_shot(job.payload["document"])
+        document = read_shot(job.payload["document"], stored=True)
         assert document.footage is not None
         folder = store.delivery_folder(str(job.id))
-        segments = [self._segment(folder, k) for k in range(job.chunks.count())]
-        wav = store.derived_folder(document.footage.asset) / "sound.wav"
-        rate = Fraction(document.footage.rate)
-        sound = None
-        if document.delivery.sound and wav.exists():
-            sound = read_wav(wav).cut(document.footage.in_frame, document.footage.out_frame + 1, rate)
+        segments = [self._segment(folder, k) for k in range(job.pieces.count())]
         out = folder / "finished.mp4"
-        joined = folder / "joining.mp4"
-        join_segments(segments, joined, rate, sound)
-        joined.rename(out)
-        for segment in segments:
-            segment.unlink(missing_ok=True)
+        if not out.exists():
+            self._join(document, segments, out)
+        (width, height), _ = delivery_size(document)
         made, _ = Delivery.objects.update_or_create(
             job=job,
             defaults={
-                "shot_id": job.shot_id, "name": document.name, "bytes": out.stat().st_size,
-                "width": delivery_size(document)[0][0], "height": delivery_size(document)[0][1],
-                "frames": document.footage.out_frame - document.footage.in_frame + 1, "rate": document.footage.rate,
+                "shot_id": job.shot_id, "name": document.name, "folder": str(job.id), "bytes": out.stat().st_size,
+                "width": width, "height": height, "frames": document.footage.out_frame - document.footage.in_frame + 1,
+                "rate": document.footage.rate,
             },
         )  # fmt: skip
+        for segment in segments:
+            segment.unlink(missing_ok=True)
         job.result = {"delivery": str(made.id)}
+
+    def _join(self, document: Document, segments: list[Path], out: Path) -> None:
+        footage = document.footage
+        assert footage is not None
+        wav = store.derived_folder(footage.asset) / "sound.wav"
+        rate = Fraction(footage.rate)
+        sound = None
+        if document.delivery.sound and wav.exists():
+            sound = read_wav(wav).cut(footage.in_frame, footage.out_frame + 1, rate)
+        joined = out.with_name(f"joining-{uuid.uuid4().hex[:8]}.mp4")
+        try:
+            join_segments(segments, joined, rate, sound)
+            store.settle(joined, out)
+        finally:
+            joined.unlink(missing_ok=True)
 
     def _segment(self, folder: Path, position: int) -> Path:
         return folder / f"{position:05d}.mp4"
@@ -184,7 +201,7 @@ class MendAhead:
     """The mended footage of a range worked out ahead, to play and deliver at once. Stopping keeps what there is."""
 
     def plan(self, job: Job) -> tuple[list[dict[str, Any]], int]:
-        document = read_shot(job.payload["document"])
+        document = read_shot(job.payload["document"], stored=True)
         assert document.footage is not None
         store.forget_old_mended(mends_hash(document))
         start, stop = document.footage.in_frame, document.footage.out_frame + 1
@@ -192,7 +209,7 @@ class MendAhead:
         return [{"start": a, "stop": b} for a, b in zip(cuts[:-1], cuts[1:], strict=True)], stop - start
 
     def run(self, job: Job, chunk: Chunk, work: Work) -> None:
-        document = read_shot(job.payload["document"])
+        document = read_shot(job.payload["document"], stored=True)
         assert document.footage is not None
         asset, key = document.footage.asset, mends_hash(document)
         sources, told = ShotSources(document, pool()), Filled()
@@ -218,11 +235,11 @@ class LayerAhead:
     """What is slow about a layer worked out over the range: a cut-out carried, models filmed. What is done is kept."""
 
     def plan(self, job: Job) -> tuple[list[dict[str, Any]], int]:
-        document = read_shot(job.payload["document"])
+        document = read_shot(job.payload["document"], stored=True)
         return [{}], len(ahead_frames(document, document.layer(job.payload["layer"])))
 
     def run(self, job: Job, chunk: Chunk, work: Work) -> None:
-        document = read_shot(job.payload["document"])
+        document = read_shot(job.payload["document"], stored=True)
         layer, sources = document.layer(job.payload["layer"]), ShotSources(document, pool())
         frames = ahead_frames(document, layer)
         store.check_room(0)
@@ -253,7 +270,7 @@ class LineUp:
 
         assert job.shot_id is not None
         inner = Work(on_progress=progress, is_cancelled=lambda: stop_asked(work))
-        job.result = line_up(job.shot_id, job.payload["layer"], job.payload["by"], inner)
+        job.result = line_up(job.shot_id, job.payload["layer"], job.payload["by"], inner, chunk.is_held)
         job.save(update_fields=["result"])
 
     def finish(self, job: Job) -> None:

@@ -85,18 +85,22 @@ class Measure:
             clip.close()
         teller.flush()
         if tracks is not None:
-            self._keep(job, motion.id, motion.name, tracks)
+            self._keep(job, chunk, motion.name, tracks)
         if stopped:
             raise Cancelled()
 
-    def _keep(self, job: Job, motion_id: str, name: str, tracks: Measured) -> None:
+    def _keep(self, job: Job, chunk: Chunk, name: str, tracks: Measured) -> None:
         assert job.shot_id is not None
+        motion_id = job.payload["motion"]
         digest = store.keep_measurement(tracks.to_bytes())
         kind = kind_of(tracks)
         summary = {"lost": int((tracks.state == LOST).sum())}
         Measurement.objects.get_or_create(digest=digest, defaults={"kind": kind, "summary": summary})
 
         def attach(document: Document) -> Document | None:
+            # A worker that was frozen may wake up when another has measured all this again.
+            if not chunk.is_held():
+                raise Cancelled
             motions = [
                 m.model_copy(update={"measurement": digest}) if m.id == motion_id else m for m in document.motions
             ]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import uuid
 
-from django.db import models
+from django.db import models, transaction
 
 from library.models import Asset
 
@@ -49,9 +49,17 @@ class Job(models.Model):
     class Meta:
         ordering = ["-created"]
 
+    @property
+    def pieces(self) -> models.QuerySet[Chunk]:
+        """Its chunks without the last one, which only finishes it."""
+        return self.chunks.filter(final=False)
+
 
 class Chunk(models.Model):
-    """A piece of a job that one worker does in one go and that can be done again from its start."""
+    """A piece of a job that one worker does in one go and that can be done again from its start.
+
+    The `final` one finishes the job once all others are done: joins, makes known, cleans up.
+    """
 
     class State(models.TextChoices):
         WAITING = "waiting"
@@ -61,6 +69,7 @@ class Chunk(models.Model):
     job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="chunks")
     position = models.IntegerField()
     payload = models.JSONField(default=dict)
+    final = models.BooleanField(default=False)
     state = models.CharField(max_length=8, choices=State.choices, default=State.WAITING)
     claim = models.CharField(max_length=36, blank=True, default="")
     done = models.IntegerField(default=0)
@@ -69,6 +78,14 @@ class Chunk(models.Model):
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["job", "position"], name="one_chunk_per_position")]
+
+    def is_held(self) -> bool:
+        """Whether whoever works on it still has the claim it started with: another worker may have taken over.
+
+        Inside a transaction the row stays locked, so that nobody takes over before its end.
+        """
+        held = Chunk.objects.filter(pk=self.pk, claim=self.claim, state=Chunk.State.RUNNING)
+        return (held.select_for_update() if transaction.get_connection().in_atomic_block else held).exists()
 
 
 class Event(models.Model):

@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+import logging
 import uuid
 from typing import Any
 
 from django.db import transaction
 from django.utils import timezone
+from kombu.exceptions import OperationalError
+from redis.exceptions import RedisError
 
 from jobs.models import Chunk, Job
 from jobs.tell import tell
 from library.models import Asset
 from plonket.errors import BadInput
 from plonket_server.problems import NotHere
+
+log = logging.getLogger(__name__)
 
 
 def enqueue(kind: Job.Kind, *, label: str, shot_id: uuid.UUID | None = None, asset: Asset | None = None,
@@ -27,18 +32,29 @@ def enqueue(kind: Job.Kind, *, label: str, shot_id: uuid.UUID | None = None, ass
                                  payload=payload or {})  # fmt: skip
         plan, job.total = HANDLERS[kind].plan(job)
         job.save(update_fields=["total", "payload"])
-        Chunk.objects.bulk_create(Chunk(job=job, position=k, payload=p) for k, p in enumerate(plan))
+        chunks = [Chunk(job=job, position=k, payload=p) for k, p in enumerate(plan)]
+        Chunk.objects.bulk_create([*chunks, Chunk(job=job, position=len(plan), final=True)])
         tell_job(job)
         transaction.on_commit(lambda: send(job))
     return job
 
 
 def send(job: Job) -> None:
-    """Hand a job's waiting chunks to the workers."""
+    """Hand a job's waiting chunks to the workers; the final one follows when the others are done."""
+    pieces = job.pieces.exclude(state=Chunk.State.DONE)
+    todo = pieces.filter(state=Chunk.State.WAITING) if pieces.exists() else job.chunks.filter(state=Chunk.State.WAITING)
+    for pk in todo.order_by("position").values_list("pk", flat=True):
+        hand_out(pk)
+
+
+def hand_out(chunk_id: int) -> None:
+    """Tell the workers of a chunk. While the broker is away the chunk waits in the database, and is handed out later."""
     from jobs.tasks import run_chunk
 
-    for pk in job.chunks.filter(state=Chunk.State.WAITING).order_by("position").values_list("pk", flat=True):
-        run_chunk.delay(pk)
+    try:
+        run_chunk.delay(chunk_id)
+    except (OperationalError, ConnectionError, RedisError) as error:
+        log.warning("Chunk %s waits, for the broker does not answer: %s", chunk_id, error)
 
 
 def find_job(job_id: uuid.UUID) -> Job:
@@ -65,7 +81,9 @@ def retry(job_id: uuid.UUID) -> Job:
     if job.state not in (Job.State.STOPPED, Job.State.FAILED):
         raise BadInput("job.retry", "Only work that stopped or failed can be tried again.")
     with transaction.atomic():
-        job.chunks.exclude(state=Chunk.State.DONE).update(state=Chunk.State.WAITING, claim="", tries=0, done=0)
+        job.chunks.exclude(state=Chunk.State.DONE).update(
+            state=Chunk.State.WAITING, claim="", tries=0, done=0, heartbeat=None
+        )
         Job.objects.filter(pk=job_id).update(state=Job.State.QUEUED, message="", finished=None)
         job = find_job(job_id)
         tell_job(job)

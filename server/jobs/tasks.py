@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import errno
 import logging
 import threading
 import time
@@ -9,7 +11,7 @@ import uuid
 from datetime import timedelta
 
 from celery import shared_task
-from django.db import close_old_connections, connection, transaction
+from django.db import DatabaseError, InterfaceError, OperationalError, close_old_connections, connection, transaction
 from django.db.models import Q, Sum
 from django.utils import timezone
 
@@ -19,38 +21,62 @@ from jobs.queue import tell_job
 from jobs.tell import tell
 from plonket.context import Work
 from plonket.errors import Cancelled, PlonketError
+from plonket_server import store
 
 STALE = timedelta(seconds=15)
 BEAT_S = 3.0
 REPORT_S = 0.25
 MOST_TRIES = 4
+DISK_FULL = "The disk is full. What was made so far is kept; free some space and try again."
 TOO_OFTEN = "This work ended several times without a result. Try again, or a shorter range."
 log = logging.getLogger(__name__)
 
 
 @shared_task(name="jobs.run_chunk")
-def run_chunk(chunk_id: int) -> None:
-    """Run one chunk. Safe to be delivered twice: only one worker can hold the claim."""
+def run_chunk(chunk_id: int | None) -> None:
+    """Run one chunk, and the job's final one after the last. Safe to be delivered twice: only one worker can hold a claim."""
+    while chunk_id is not None:
+        chunk_id = _run(chunk_id)
+
+
+def _run(chunk_id: int) -> int | None:
+    """Run a chunk; returns the one that should follow at once."""
     claim = str(uuid.uuid4())
     if not _take(chunk_id, claim):
-        return
+        return None
     chunk = Chunk.objects.select_related("job", "job__shot", "job__asset").get(pk=chunk_id)
     job = chunk.job
+    handler = HANDLERS[job.kind]
     with _Heart(chunk_id, claim):
         try:
-            HANDLERS[job.kind].run(job, chunk, _work(job, chunk, claim))
+            if chunk.final:
+                handler.finish(job)
+            else:
+                handler.run(job, chunk, _work(job, chunk, claim))
         except Cancelled:
-            _end(job, Job.State.STOPPED, "Stopped.")
-            return
+            _end(chunk, Job.State.STOPPED, "Stopped.")
         except PlonketError as error:
             job.result = job.result | {"code": error.code, "details": error.details}
-            _end(job, Job.State.FAILED, error.message)
-            return
+            _end(chunk, Job.State.FAILED, error.message)
+        except (OperationalError, InterfaceError):
+            # The database went away: the claim runs out, and the chunk is handed out again.
+            log.exception("Chunk %s of job %s lost the database", chunk.position, chunk.job_id)
+            connection.close()
+        except OSError as error:
+            if error.errno == errno.ENOSPC:
+                _end(chunk, Job.State.FAILED, DISK_FULL)
+            else:
+                _failed(chunk)
         except Exception:
-            log.exception("Chunk %s of job %s failed", chunk.position, job.id)
-            _end(job, Job.State.FAILED, "Something went wrong inside Plonket. Nothing was changed; try again.")
-            return
-    _complete(job, chunk, claim)
+            _failed(chunk)
+        else:
+            return _complete(chunk)
+    return None
+
+
+def _failed(chunk: Chunk) -> None:
+    log.exception("Chunk %s of job %s failed", chunk.position, chunk.job_id)
+    _end(chunk, Job.State.FAILED, "Something went wrong inside Plonket. Nothing was changed; try again.")
 
 
 def _take(chunk_id: int, claim: str) -> bool:
@@ -61,13 +87,16 @@ def _take(chunk_id: int, claim: str) -> bool:
         found = Chunk.objects.select_for_update().filter(free, open_job, pk=chunk_id).first()
         if found is None:
             return False
-        if found.tries >= MOST_TRIES:
-            _end(found.job, Job.State.FAILED, TOO_OFTEN)
+        if found.final and found.job.pieces.exclude(state=Chunk.State.DONE).exists():
             return False
         Chunk.objects.filter(pk=chunk_id).update(
             state=Chunk.State.RUNNING, claim=claim, heartbeat=now, tries=found.tries + 1, done=0
         )
         Job.objects.filter(pk=found.job_id, state=Job.State.QUEUED).update(state=Job.State.RUNNING, started=now)
+    if found.tries >= MOST_TRIES:
+        found.claim = claim
+        _end(found, Job.State.FAILED, TOO_OFTEN)
+        return False
     return True
 
 
@@ -80,6 +109,8 @@ def _work(job: Job, chunk: Chunk, claim: str) -> Work:
             state["asked"] = now
             held = Chunk.objects.filter(pk=chunk.pk, claim=claim).values_list("job__state", flat=True).first()
             state["stop"] = held not in (Job.State.QUEUED, Job.State.RUNNING)
+            # The disk may have been filled by others since the work began; the database must be able to go on.
+            store.check_room(0)
         return bool(state["stop"])
 
     def progress(done: int, total: int) -> None:
@@ -100,38 +131,51 @@ def _report(job: Job) -> None:
     tell_job(job)
 
 
-def _complete(job: Job, chunk: Chunk, claim: str) -> None:
-    """Mark a chunk done; whoever completes the last one finishes the job."""
+def _complete(chunk: Chunk) -> int | None:
+    """Mark a chunk done. Whoever completes the last piece goes on with the final one; who completes that ends the job."""
+    if chunk.final:
+        chunk.job.done = chunk.job.total
+        _end(chunk, Job.State.DONE, "")
+        return None
     with transaction.atomic():
-        locked = Job.objects.select_for_update().get(pk=job.pk)
-        if not Chunk.objects.filter(pk=chunk.pk, claim=claim).update(state=Chunk.State.DONE):
-            return
-        last = not job.chunks.exclude(state=Chunk.State.DONE).exists()
+        locked = Job.objects.select_for_update().filter(pk=chunk.job_id).first()
+        if locked is None or not chunk.is_held():
+            return None
         if locked.state == Job.State.STOPPING:
-            _end(locked, Job.State.STOPPED, "Stopped.")
+            stopping = True
+        else:
+            stopping = False
+            Chunk.objects.filter(pk=chunk.pk).update(state=Chunk.State.DONE)
+        left = locked.pieces.exclude(state=Chunk.State.DONE).exists()
+    if stopping:
+        _end(chunk, Job.State.STOPPED, "Stopped.")
+        return None
+    return None if left else locked.chunks.filter(final=True).values_list("pk", flat=True).first()
+
+
+def _end(chunk: Chunk, state: Job.State, message: str) -> None:
+    """End a chunk's job, unless it has ended already or another worker has taken the chunk over."""
+    job = chunk.job
+    with transaction.atomic():
+        now = Job.objects.select_for_update().filter(pk=chunk.job_id).values_list("state", flat=True).first()
+        if now not in Job.OPEN or not chunk.is_held():
             return
-    if not last:
-        return
-    try:
-        job.refresh_from_db()
-        HANDLERS[job.kind].finish(job)
-    except PlonketError as error:
-        _end(job, Job.State.FAILED, error.message)
-        return
-    except Exception:
-        log.exception("Finishing job %s failed", job.id)
-        _end(job, Job.State.FAILED, "Something went wrong inside Plonket at the end of this work. Try again.")
-        return
-    job.done = job.total
-    _end(job, Job.State.DONE, "")
-
-
-def _end(job: Job, state: Job.State, message: str) -> None:
-    job.state, job.message, job.finished = state, message, timezone.now()
-    job.save(update_fields=["state", "message", "finished", "result", "done"])
+        if state == Job.State.DONE:
+            Chunk.objects.filter(pk=chunk.pk).update(state=Chunk.State.DONE)
+        job.state, job.message, job.finished = state, message, timezone.now()
+        job.save(update_fields=["state", "message", "finished", "result", "done"])
     if state in (Job.State.FAILED, Job.State.STOPPED):
         HANDLERS[job.kind].ended_early(job)
     tell_job(job)
+
+
+def end_abandoned(job: Job) -> None:
+    """End a job that was told to stop and that nobody works on any more."""
+    stopped = {"state": Job.State.STOPPED, "finished": timezone.now(), "message": "Stopped."}
+    if Job.objects.filter(pk=job.pk, state=Job.State.STOPPING).update(**stopped):
+        job.refresh_from_db()
+        HANDLERS[job.kind].ended_early(job)
+        tell_job(job)
 
 
 class _Heart:
@@ -156,5 +200,7 @@ class _Heart:
     def _beat(self) -> None:
         while not self.stop.wait(BEAT_S):
             close_old_connections()
-            Chunk.objects.filter(pk=self.chunk_id, claim=self.claim).update(heartbeat=timezone.now())
+            # A database that restarts misses a beat; the claim stands as long as nobody else takes it.
+            with contextlib.suppress(DatabaseError):
+                Chunk.objects.filter(pk=self.chunk_id, claim=self.claim).update(heartbeat=timezone.now())
         connection.close()

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import uuid
 from datetime import datetime
-from typing import Any, Literal, cast
+from typing import Annotated, Any, Literal, cast
 
 from django.db.models import Count, Max
 from django.http import HttpRequest
-from ninja import Router, Schema
+from ninja import Query, Router, Schema
 from pydantic import Field
 
-from library.assets import find_asset
+from library.assets import find_asset, prepare
 from library.models import Asset, Project
 from plonket.fields import Name
 from plonket.motion.points.detail import judge
@@ -90,7 +90,7 @@ def rename_project(request: HttpRequest, project_id: uuid.UUID, body: NameIn) ->
 
 @router.delete("/projects/{project_id}", response={204: None})
 def remove_project(request: HttpRequest, project_id: uuid.UUID) -> Any:
-    """Remove a project and its shots. Clips and stills stay on the shelf."""
+    """Remove a project and its shots. Clips and stills stay on the shelf, finished videos under Deliveries."""
     if not Project.objects.filter(pk=project_id).delete()[0]:
         raise NotHere("project")
     return 204, None
@@ -111,8 +111,17 @@ def asset(request: HttpRequest, digest: str) -> Any:
     return asset_out(find_asset(digest))
 
 
+@router.post("/assets/{digest}/prepare", response=AssetOut)
+def prepare_again(request: HttpRequest, digest: str) -> Any:
+    """Have a clip prepared once more from its untouched original."""
+    found = find_asset(digest)
+    prepare(found.digest, again=True)
+    return asset_out(find_asset(digest))
+
+
 @router.get("/clips/{digest}/detail", response=DetailOut)
-def detail(request: HttpRequest, digest: str, frame: int, x: float, y: float, pattern_px: float = 23) -> Any:
+def detail(request: HttpRequest, digest: str, frame: int, x: float, y: float,
+           pattern_px: Annotated[float, Query(ge=1, le=1000, allow_inf_nan=False)] = 23) -> Any:  # fmt: skip
     """Whether there is something to hold on to at a pixel, and the nearest better place."""
     luma = pool().clip(digest).luma(frame)
     found = judge(luma, x, y, pattern_px=min(max(pattern_px, 7), 201))

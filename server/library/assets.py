@@ -3,26 +3,32 @@
 from __future__ import annotations
 
 import os
-import shutil
 from pathlib import Path
 from typing import Any
 
 from django.db import transaction
 
 from jobs.models import Job
-from jobs.queue import enqueue
+from jobs.queue import enqueue, tell_job
 from library.models import Asset
 from library.unpack import readable
-from plonket.errors import FormatError, PlonketError
-from plonket.formats.cube import read_cube
+from plonket.apart import call_apart
+from plonket.errors import BadInput, FormatError, MediaError, PlonketError
+from plonket.formats.cube import load_cube
 from plonket.media import ClipInfo, probe
 from plonket.media.light_map import LIGHT_MAPS, read_light_map
-from plonket.meshes.models import MODELS, read_model
+from plonket.meshes.models import MODELS, extent_of
 from plonket_server import store
 from plonket_server.problems import NotHere
 
 MOST_TABLE_BYTES = 100 * 1024**2
 MOST_MODEL_BYTES = 200 * 1024**2
+MODEL_S, MODEL_BYTES = 60, 6 * 1024**3
+"""Of processor time and memory, for reading a model."""
+NO_FOOTAGE = (
+    "{name} is a still picture, and a shot is made on a clip. Bring in a clip first; stills are plonked on it, or added on"
+    " the Shelf page."
+)
 NO_PICTURE = {"width": 0, "height": 0, "fps": "1/1", "frames": 0, "has_audio": False}
 """What a colour table or a model says of pictures."""
 
@@ -43,7 +49,7 @@ def bring_in(part: Path, name: str, *, shot_id: Any = None, on_shelf: bool = Fal
     twice are one asset.
     """
     ending = store.safe_ending(name)
-    checked = part.with_name(part.name + ending) if ending else part
+    checked = part if not ending or part.name.endswith(ending) else part.with_name(part.name + ending)
     if checked != part:
         os.replace(part, checked)
     extent: list[float] | None = None
@@ -52,7 +58,8 @@ def bring_in(part: Path, name: str, *, shot_id: Any = None, on_shelf: bool = Fal
         if ending in MODELS:
             if checked.stat().st_size > MOST_MODEL_BYTES:
                 raise FormatError("model.size", "This model is too large: models have up to 200 MB.")
-            extent = [float(v) for v in read_model(checked).size]
+            shown = title_of(name) + ending
+            extent = list(call_apart(extent_of, checked, seconds=MODEL_S, most_bytes=MODEL_BYTES, what=shown))
             info = None
         elif ending in LIGHT_MAPS:
             map_size = read_light_map(checked).shape
@@ -60,15 +67,16 @@ def bring_in(part: Path, name: str, *, shot_id: Any = None, on_shelf: bool = Fal
         elif ending == ".cube":
             if checked.stat().st_size > MOST_TABLE_BYTES:
                 raise FormatError("cube.size", "This colour table is too large: tables have up to 129 steps a side.")
-            read_cube(checked.read_text(errors="replace"))
+            load_cube(checked)
             info = None
         else:
             with readable(checked) as media:
                 info = probe(media)
+            if shot_id is not None and info.kind == "still":
+                raise MediaError("footage.still", NO_FOOTAGE.format(name=title_of(name) + ending))
         digest = store.digest_of(checked)
         target = store.original_path(digest, ending)
-        target.parent.mkdir(parents=True, exist_ok=True)
-        shutil.move(checked, target)
+        store.settle(checked, target)
     except PlonketError as error:
         checked.unlink(missing_ok=True)
         # The creator knows the file by its own name.
@@ -101,7 +109,7 @@ def _record(
         about |= {"width": map_size[1], "height": map_size[0], "frames": 1}
     title = title_of(name)
     with transaction.atomic():
-        asset, fresh = Asset.objects.get_or_create(
+        asset, _ = Asset.objects.get_or_create(
             digest=digest,
             defaults={
                 "kind": kind, "name": title, "ending": ending,
@@ -111,19 +119,39 @@ def _record(
                 "settings": settings,
             },
         )  # fmt: skip
-        if not fresh and asset.state == Asset.State.FAILED:
-            Asset.objects.filter(pk=digest).update(state=Asset.State.CONFORMING, problem="")
-            asset.refresh_from_db()
         if still or conform_now:
             return asset
-        if asset.state == Asset.State.READY:
+        prepare(digest, shot_id)
+    asset.refresh_from_db()
+    return asset
+
+
+def prepare(digest: str, shot_id: Any = None, *, again: bool = False) -> None:
+    """Have a clip conformed, once however many shots wait for it, and given to them; one that is ready is given at once.
+
+    `again` conforms even what is ready, for files that were damaged or lost since.
+    """
+    with transaction.atomic():
+        asset = Asset.objects.select_for_update().get(pk=digest)
+        if asset.kind != Asset.Kind.CLIP:
+            raise BadInput("asset.prepare", f"{asset.name} is no clip: there is nothing to prepare.")
+        if asset.state == Asset.State.READY and not again:
             if shot_id is not None:
                 from shots.editing import give_footage
 
                 give_footage(shot_id, asset)
-            return asset
+            return
+        going = Job.objects.select_for_update().filter(kind=Job.Kind.CONFORM, asset=asset, state__in=Job.OPEN).first()
+        if going is not None:
+            if shot_id is not None:
+                waiting = [*going.payload.get("shots", []), str(shot_id)]
+                going.payload["shots"] = waiting
+                going.save(update_fields=["payload"])
+                tell_job(going)
+            return
+        if asset.state == Asset.State.FAILED or again:
+            Asset.objects.filter(pk=digest).update(state=Asset.State.CONFORMING, problem="")
         enqueue(Job.Kind.CONFORM, asset=asset, shot_id=shot_id, label=f"Preparing {asset.name}")
-    return asset
 
 
 def readable_path(digest: str) -> Path:

@@ -53,10 +53,18 @@ class Asset(models.Model):
 class Upload(models.Model):
     """A file on its way in; survives dropped connections and restarts (tus 1.0)."""
 
+    class State(models.TextChoices):
+        ARRIVING = "arriving"
+        COMPLETE = "complete"
+        DONE = "done"
+        FAILED = "failed"
+
     id = models.UUIDField(primary_key=True, default=uuid.uuid4, editable=False)
     name = models.CharField(max_length=255)
     length = models.BigIntegerField()
     offset = models.BigIntegerField(default=0)
     shot = models.UUIDField(null=True)
     asset = models.ForeignKey(Asset, null=True, on_delete=models.SET_NULL)
+    state = models.CharField(max_length=10, choices=State.choices, default=State.ARRIVING)
+    problem = models.JSONField(default=dict, help_text="Code and message of why it could not be taken in")
     created = models.DateTimeField(auto_now_add=True)

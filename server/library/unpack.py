@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import lzma
 import shutil
 import tempfile
 import zipfile
+import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
 from plonket.errors import MediaError
-from plonket.media.probe import PICTURES
+from plonket.media.stills import PICTURES
 from plonket_server import store
 
 ENDING = ".zip"
@@ -60,7 +62,7 @@ def _unpack(source: Path, folder: Path) -> None:
                 target = folder / f"{k:06d}{Path(member.filename).suffix.lower()}"
                 with box.open(member) as data, target.open("wb") as out:
                     shutil.copyfileobj(data, out)
-    except (zipfile.BadZipFile, NotImplementedError, RuntimeError, EOFError) as error:
+    except (zipfile.BadZipFile, NotImplementedError, RuntimeError, EOFError, zlib.error, lzma.LZMAError, ValueError) as error:
         raise MediaError("media.zip", f"{source.name} cannot be read as a ZIP file of pictures.") from error
 
 

@@ -4,9 +4,14 @@ from __future__ import annotations
 
 import base64
 import binascii
+import fcntl
+import logging
 import uuid
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 from django.conf import settings
 from django.db import transaction
@@ -20,6 +25,7 @@ from plonket.media.failures import media_errors
 from plonket_server import store
 from plonket_server.problems import NotHere
 
+log = logging.getLogger(__name__)
 TUS = {"Tus-Resumable": "1.0.0", "Cache-Control": "no-store"}
 TYPE = "application/offset+octet-stream"
 
@@ -55,11 +61,11 @@ def upload(request: HttpRequest, upload_id: uuid.UUID) -> HttpResponse:
     """HEAD tells how much has arrived, PATCH adds to it, DELETE gives up."""
     try:
         if request.method == "HEAD":
-            one = Upload.objects.get(pk=upload_id)
-            return _answer(200, **{"Upload-Offset": str(one.offset), "Upload-Length": str(one.length)})
+            return _told(Upload.objects.select_related("asset").get(pk=upload_id), asked=True)
         if request.method == "DELETE":
-            store.upload_path(str(upload_id)).unlink(missing_ok=True)
-            Upload.objects.filter(pk=upload_id, asset=None).delete()
+            if Upload.objects.filter(pk=upload_id, asset=None).exclude(state=Upload.State.COMPLETE).delete()[0]:
+                for part in store.upload_parts(str(upload_id)):
+                    part.unlink(missing_ok=True)
             return _answer(204)
         if request.method != "PATCH":
             return _answer(405)
@@ -70,6 +76,9 @@ def upload(request: HttpRequest, upload_id: uuid.UUID) -> HttpResponse:
         return _problem(404, "not_found", NotHere("upload").message)
     except PlonketError as error:
         return _problem(422, error.code, error.message)
+    except Exception:
+        log.exception("Upload %s met an error", upload_id)
+        return _problem(500, "upload.failed", "Something went wrong inside Plonket while this file came in. Try again.")
 
 
 def _append(request: HttpRequest, upload_id: uuid.UUID) -> HttpResponse:
@@ -79,7 +88,9 @@ def _append(request: HttpRequest, upload_id: uuid.UUID) -> HttpResponse:
             offset = int(request.headers.get("Upload-Offset", ""))
         except ValueError:
             return _problem(400, "upload.header", "The upload's offset is missing.")
-        if offset != one.offset or one.asset_id is not None:
+        if one.state in (Upload.State.DONE, Upload.State.FAILED):
+            return _told(one)
+        if offset != one.offset:
             return _answer(409, **{"Upload-Offset": str(one.offset)})
         path = store.upload_path(str(one.id))
         with media_errors(Path(one.name), "written"), path.open("r+b") as out:
@@ -91,17 +102,71 @@ def _append(request: HttpRequest, upload_id: uuid.UUID) -> HttpResponse:
                     return _problem(400, "upload.length", "More arrived than was announced.")
                 out.write(chunk)
                 one.offset += len(chunk)
-        one.save(update_fields=["offset"])
+        if one.offset == one.length:
+            one.state = Upload.State.COMPLETE
+        one.save(update_fields=["offset", "state"])
     if one.offset < one.length:
         return _answer(204, **{"Upload-Offset": str(one.offset)})
-    try:
-        asset = bring_in(path, one.name, shot_id=one.shot)
-    except PlonketError:
-        Upload.objects.filter(pk=one.pk).delete()
-        raise
-    Upload.objects.filter(pk=one.pk).update(asset=asset)
-    return _answer(204, **{"Upload-Offset": str(one.offset), "Plonket-Asset": asset.digest,
-                           "Plonket-Kind": asset.kind})  # fmt: skip
+    take_in(one)
+    return _told(one)
+
+
+def take_in(one: Upload) -> None:
+    """Make an asset of an upload that is complete, and record how that ended. One process does it; others leave it alone."""
+    with _lock(one) as ours:
+        if not ours:
+            return
+        one.refresh_from_db()
+        if one.state != Upload.State.COMPLETE:
+            return
+        parts = store.upload_parts(str(one.pk))
+        try:
+            if not parts:
+                raise MediaError("upload.lost", f"{one.name} was lost on its way in. Bring it in again.")
+            one.asset, one.state = bring_in(parts[0], one.name, shot_id=one.shot), Upload.State.DONE
+        except PlonketError as error:
+            one.state, one.problem = Upload.State.FAILED, {"code": error.code, "message": error.message}
+        except Exception:
+            log.exception("Upload %s could not be taken in", one.pk)
+            message = f"Something went wrong inside Plonket while {one.name} was taken in. Try again."
+            one.state, one.problem = Upload.State.FAILED, {"code": "upload.failed", "message": message}
+        one.save(update_fields=["asset", "state", "problem"])
+
+
+@contextmanager
+def _lock(one: Upload) -> Iterator[bool]:
+    """Whether the upload is ours for now; the lock goes with the process that holds it, however that ends."""
+    path = store.upload_path(str(one.pk)).with_suffix(".lock")
+    with path.open("wb") as file:
+        try:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            yield False
+            return
+        try:
+            yield True
+        finally:
+            path.unlink(missing_ok=True)
+
+
+def take_in_complete() -> None:
+    """Take in what had arrived whole when the server ended before it was done with it."""
+    for one in Upload.objects.filter(state=Upload.State.COMPLETE):
+        take_in(one)
+
+
+def _told(one: Upload, *, asked: bool = False) -> HttpResponse:
+    """How far an upload is: what became of it, or what was wrong. Whoever only `asked` has done nothing wrong."""
+    headers = {"Upload-Offset": str(one.offset), "Upload-Length": str(one.length), "Plonket-State": one.state}
+    if one.asset is not None:
+        headers |= {"Plonket-Asset": one.asset.digest, "Plonket-Kind": one.asset.kind}
+    if one.state == Upload.State.FAILED:
+        code, message = one.problem.get("code", ""), one.problem.get("message", "")
+        # Headers hold no letters beyond Latin ones; HEAD has no body for them.
+        headers |= {"Plonket-Code": code, "Plonket-Problem": quote(message)}
+        if not asked:
+            return JsonResponse({"code": code, "message": message, "details": {}}, status=422, headers=TUS | headers)
+    return _answer(200 if asked else 204, **headers)
 
 
 def _metadata(header: str) -> dict[str, str]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from typing import Any, NoReturn
 
 from django.http import HttpRequest, HttpResponse
@@ -41,11 +42,38 @@ def _no_number(name: str) -> NoReturn:
     raise ValueError(f"{name} is no number")
 
 
+MOST_DEPTH = 64
+"""Of lists and objects within each other; a shot has about fifteen."""
+_NO_NUMBER = re.compile(r"[-+]?(nan|inf|infinity)", re.IGNORECASE)
+
+
 class StrictParser(Parser):
-    """JSON as it is defined: Python's own reader takes NaN and Infinity as well, which no picture has."""
+    """JSON as it is defined: Python's own reader takes NaN and Infinity as well, which no picture has. Nor has a query."""
 
     def parse_body(self, request: HttpRequest) -> Any:
-        return json.loads(request.body, parse_constant=_no_number)
+        try:
+            body = json.loads(request.body, parse_constant=_no_number)
+        except RecursionError:
+            raise ValueError("it is nested too deeply") from None
+        _check_depth(body)
+        return body
+
+    def parse_querydict(self, data: Any, list_fields: list[str], request: HttpRequest) -> Any:
+        for values in data.lists():
+            if any(_NO_NUMBER.fullmatch(value.strip()) for value in values[1]):
+                raise HttpError(400, f"{values[0]} is no number")
+        return super().parse_querydict(data, list_fields, request)
+
+
+def _check_depth(body: Any) -> None:
+    """Raise `ValueError` for what is nested so deeply that functions that walk through it would not come back."""
+    level, depth = [body], 0
+    while level:
+        depth += 1
+        if depth > MOST_DEPTH:
+            raise ValueError("it is nested too deeply")
+        inner = [one.values() if isinstance(one, dict) else one for one in level if isinstance(one, dict | list)]
+        level = [value for values in inner for value in values]
 
 
 api = NinjaAPI(title="Plonket", version="1", docs_url=None, openapi_url="/openapi.json", urls_namespace="api",

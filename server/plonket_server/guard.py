@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import json
+import re
+from collections.abc import Awaitable, Callable
+from typing import Any
 from urllib.parse import urlsplit
 
 from django.conf import settings
@@ -15,27 +18,50 @@ POLICY = (
 )
 
 
+ELSEWHERE = "A page from elsewhere asked for this. Open Plonket's own page."
+TOO_LARGE = "This is larger than anything that is sent at once."
+MOST_BODY = 64 * 1024**2
+Receive = Callable[[], Awaitable[dict[str, Any]]]
+Send = Callable[[dict[str, Any]], Awaitable[None]]
+
+
+def _netloc(origin: str) -> str | None:
+    try:
+        return urlsplit(origin).netloc
+    except ValueError:  # of a broken IPv6 address
+        return None
+
+
 def refused(message: str) -> JsonResponse:
     return JsonResponse({"code": "guard.refused", "message": message, "details": {}}, status=403)
 
 
+def verdict(host: str, origin: str | None, site: str, path: str) -> str:
+    """Why a request is refused; empty when it may go on.
+
+    Host must be this computer's loopback (against DNS rebinding); Origin and Sec-Fetch-Site must be this page's.
+    """
+    name = host.rsplit(":", 1)[0] if ":" in host else host
+    if name not in settings.ALLOWED_HOSTS:
+        return "This server answers only on this computer's own address."
+    if origin is not None and _netloc(origin) != host:
+        return ELSEWHERE
+    return ELSEWHERE if site not in ("same-origin", "none") and path.startswith("/api/") else ""
+
+
 class OnlyThisPage:
-    """Host must be this computer's loopback (against DNS rebinding); Origin must be this page."""
+    """Refuses what other pages ask for, and sends the headers that keep this one by itself."""
 
     def __init__(self, get_response: Callable[[HttpRequest], HttpResponseBase]) -> None:
         self.get_response = get_response
 
     def __call__(self, request: HttpRequest) -> HttpResponseBase:
-        host = request.META.get("HTTP_HOST", "")
-        name = host.rsplit(":", 1)[0] if ":" in host else host
-        if name not in settings.ALLOWED_HOSTS:
-            return refused("This server answers only on this computer's own address.")
-        origin = request.META.get("HTTP_ORIGIN")
-        if origin is not None and urlsplit(origin).netloc != host:
-            return refused("A page from elsewhere asked for this. Open Plonket's own page.")
-        site = request.META.get("HTTP_SEC_FETCH_SITE", "same-origin")
-        if site not in ("same-origin", "none") and request.path.startswith("/api/"):
-            return refused("A page from elsewhere asked for this. Open Plonket's own page.")
+        why = verdict(
+            request.META.get("HTTP_HOST", ""), request.META.get("HTTP_ORIGIN"),
+            request.META.get("HTTP_SEC_FETCH_SITE", "same-origin"), request.path,
+        )  # fmt: skip
+        if why:
+            return refused(why)
         response = self.get_response(request)
         response["Content-Security-Policy"] = POLICY
         response["X-Content-Type-Options"] = "nosniff"
@@ -43,6 +69,56 @@ class OnlyThisPage:
         response["Referrer-Policy"] = "same-origin"
         response["Cross-Origin-Resource-Policy"] = "same-origin"
         return response
+
+
+class Gate:
+    """Before Django, which reads a body whole before anything looks at the request: refuses without reading.
+
+    What comes from elsewhere, what is larger than `MOST_BODY`, and websockets, of which there are none.
+    """
+
+    def __init__(self, app: Any) -> None:
+        self.app = app
+
+    async def __call__(self, scope: dict[str, Any], receive: Receive, send: Send) -> None:
+        if scope["type"] == "websocket":
+            await receive()
+            await send({"type": "websocket.close", "code": 1008})
+            return
+        if scope["type"] != "http":
+            await self.app(scope, receive, send)
+            return
+        headers = {name.decode("latin-1").lower(): value.decode("latin-1") for name, value in scope["headers"]}
+        site = headers.get("sec-fetch-site", "same-origin")
+        if why := verdict(headers.get("host", ""), headers.get("origin"), site, scope["path"]):
+            await _answer(send, 403, "guard.refused", why)
+            return
+        length = headers.get("content-length", "0")
+        if not re.fullmatch(r"[0-9]{1,18}", length) or int(length) > MOST_BODY:
+            await _answer(send, 413, "guard.size", TOO_LARGE)
+            return
+        await self.app(scope, _counted(receive), send)
+
+
+def _counted(receive: Receive) -> Receive:
+    """A body of unknown length breaks off where it becomes too large."""
+    got = 0
+
+    async def receive_some() -> dict[str, Any]:
+        nonlocal got
+        message = await receive()
+        got += len(message.get("body", b""))
+        return {"type": "http.disconnect"} if got > MOST_BODY else message
+
+    return receive_some
+
+
+async def _answer(send: Send, status: int, code: str, message: str) -> None:
+    body = json.dumps({"code": code, "message": message, "details": {}}).encode()
+    headers = [(b"content-type", b"application/json"), (b"content-length", str(len(body)).encode()),
+               (b"connection", b"close")]  # fmt: skip
+    await send({"type": "http.response.start", "status": status, "headers": headers})
+    await send({"type": "http.response.body", "body": body})
 
 
 class CsrfEverywhere(CsrfViewMiddleware):

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import functools
+from pathlib import Path
 
 from plonket.motion.measured import read_measured
 from plonket.motion.movement import Measured
 from plonket.pool import MediaPool
 from plonket_server import store
+from plonket_server.connections import let_go
 from plonket_server.problems import NotHere
 
 
@@ -23,4 +25,10 @@ def read_measurement(digest: str) -> Measured:
 def pool() -> MediaPool:
     from library.assets import readable_path
 
-    return MediaPool(readable_path, read_measurement, stored=store.mended_frame, scratch=store.root() / "scratch")
+    def path(digest: str) -> Path:
+        try:
+            return readable_path(digest)
+        finally:
+            let_go()
+
+    return MediaPool(path, read_measurement, stored=store.mended_frame, scratch=store.root() / "scratch")

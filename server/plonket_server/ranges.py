@@ -10,7 +10,7 @@ from pathlib import Path
 from django.http import HttpRequest, HttpResponse, HttpResponseBase, JsonResponse, StreamingHttpResponse
 from django.utils.http import content_disposition_header
 
-_RANGE = re.compile(r"^bytes=(\d*)-(\d*)$")
+_RANGE = re.compile(r"^bytes=([0-9]{0,18})-([0-9]{0,18})$")
 
 
 def ranged_file(

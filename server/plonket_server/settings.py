@@ -45,6 +45,8 @@ DATA_UPLOAD_MAX_MEMORY_SIZE = 40 * 1024 * 1024
 X_FRAME_OPTIONS = "DENY"
 SECURE_CONTENT_TYPE_NOSNIFF = True
 
+DRAWS_APART = not TESTING
+"""Whether pictures are drawn in a process of their own."""
 STORE = Path(os.environ.get("PLONKET_STORE", DATA / "store"))
 WEB_DIST = ROOT / "web" / "dist"
 DEMO = ROOT / "demo"
@@ -69,5 +71,6 @@ LOGGING = {
     "disable_existing_loggers": False,
     "formatters": {"plain": {"format": "%(asctime)s %(levelname)s %(name)s: %(message)s"}},
     "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "plain"}},
+    "root": {"handlers": ["console"], "level": "WARNING"},
     "loggers": {"django.request": {"handlers": ["console"], "level": "ERROR", "propagate": False}},
 }

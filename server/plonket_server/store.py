@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import os
 import re
 import shutil
 import tempfile
+import time
 from pathlib import Path
 
 import cv2
@@ -15,6 +17,7 @@ from django.conf import settings
 
 from plonket.conventions import U8
 from plonket.errors import MediaError
+from plonket.media.conform import ASIDE
 from plonket.media.failures import media_errors
 from plonket_server.problems import NotHere
 
@@ -97,6 +100,11 @@ def upload_path(upload_id: str) -> Path:
     return folder / f"{upload_id}.part"
 
 
+def upload_parts(upload_id: str) -> list[Path]:
+    """What lies there of an upload: while it is taken in, its name has the file's own ending."""
+    return sorted((root() / "uploads").glob(f"{upload_id}.part*"))
+
+
 def checked(digest: str) -> str:
     """The digest if it is one; anything else has no place in the store."""
     if not _DIGEST.match(digest):
@@ -110,17 +118,30 @@ def digest_of(path: Path) -> str:
 
 
 def keep_bytes(data: bytes, path: Path) -> None:
-    """Write a file whole or not at all."""
+    """Write a file whole or not at all; when this returns it outlasts a power cut."""
     path.parent.mkdir(parents=True, exist_ok=True)
     with media_errors(path, "written"):
         fd, name = tempfile.mkstemp(dir=path.parent)
         try:
             with os.fdopen(fd, "wb") as out:
                 out.write(data)
-            os.replace(name, path)
+            settle(Path(name), path)
         except BaseException:
             Path(name).unlink(missing_ok=True)
             raise
+
+
+def settle(part: Path, path: Path) -> None:
+    """Move a complete file to its place, on the disk and not only in memory: the database refers to it from now on."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    with part.open("rb") as file:
+        os.fsync(file.fileno())
+    os.replace(part, path)
+    folder = os.open(path.parent, os.O_RDONLY)
+    try:
+        os.fsync(folder)
+    finally:
+        os.close(folder)
 
 
 def keep_measurement(data: bytes) -> str:
@@ -139,11 +160,56 @@ def free_bytes() -> int:
     return stat.f_bavail * stat.f_frsize
 
 
+RESERVE = 512 * 1024**2
+"""Is left free whatever is written, so that the database can go on."""
+
+
 def check_room(needed: int) -> None:
     """Raise when `needed` bytes would fill the disk."""
-    if needed + 200 * 1024**2 > free_bytes():
+    free = free_bytes() - RESERVE
+    if needed > free:
         raise MediaError(
             "media.disk_full",
-            f"There is not enough room on the disk: {needed / 1e9:.1f} GB are needed and {free_bytes() / 1e9:.1f} GB"
-            " are free. Nothing was changed; free some space and try again.",
+            f"There is not enough room on the disk: {_spoken(needed)} are needed and {_spoken(max(free, 0))} can be used."
+            " Nothing was changed; free some space and try again."
+            if needed
+            else "The disk is full. What was made so far is kept; free some space and try again.",
         )
+
+
+def _spoken(size: int) -> str:
+    return f"{size / 1e9:.1f} GB" if size >= 1e9 else f"{size / 1e6:.0f} MB"
+
+
+def thumb_path(name: str) -> Path:
+    return root() / "thumbs" / name[:2] / f"{name}.jpg"
+
+
+MOST_THUMB_BYTES = 256 * 1024**2
+
+
+def sweep(deliveries: set[str], uploads: set[str]) -> None:
+    """Remove what nothing refers to any more: folders of deliveries and parts of uploads that are not named here and a day
+    old, what preparing and unpacking left behind, and the oldest small pictures."""
+    day = time.time() - 86400
+    old = [
+        *(p for p in (root() / "deliveries").glob("*") if p.name not in deliveries),
+        *(p for p in (root() / "uploads").glob("*") if p.name.partition(".")[0] not in uploads),
+        *(root() / "derived").glob(f"*/*{ASIDE}*"),
+        *(root() / "unpacked").glob("*"),
+    ]
+    for path in old:
+        with contextlib.suppress(FileNotFoundError):
+            if path.stat().st_mtime < day:
+                shutil.rmtree(path) if path.is_dir() else path.unlink()
+    _forget_oldest(list((root() / "thumbs").glob("*/*.jpg")), MOST_THUMB_BYTES)
+
+
+def _forget_oldest(files: list[Path], most: int) -> None:
+    found = sorted((p.stat().st_mtime, p.stat().st_size, p) for p in files)
+    total = sum(size for _, size, _ in found)
+    for _, size, path in found:
+        if total <= most:
+            return
+        total -= size
+        path.unlink(missing_ok=True)

@@ -3,7 +3,7 @@
 from django.urls import path, re_path
 
 from deliveries.views import delivery_file
-from frames.views import clip_frame, frame, frame_range, generated_preview, media_file, model_preview
+from frames.views import clip_frame, clip_range, frame, frame_range, generated_preview, media_file, model_preview, thumb
 from jobs.stream import events
 from library.uploads import upload, uploads
 from plonket_server.api import api
@@ -15,6 +15,8 @@ urlpatterns = [
     path("api/uploads/<uuid:upload_id>", upload, name="upload"),
     path("api/frames/<uuid:shot_id>/<str:digest>/<str:view>/<int:percent>/range", frame_range),
     path("api/frames/<uuid:shot_id>/<str:digest>/<str:view>/<int:percent>/<int:number>.jpg", frame),
+    path("api/thumbs/<uuid:shot_id>/<str:digest>/<int:number>.jpg", thumb),
+    path("api/clips/<str:digest>/<int:percent>/range", clip_range),
     path("api/clips/<str:digest>/<int:percent>/<int:number>.jpg", clip_frame),
     path("api/generated/<slug:kind>.jpg", generated_preview),
     path("api/models/<slug:digest>.jpg", model_preview),

@@ -12,6 +12,7 @@ from ninja import Router, Schema
 from pydantic import Field
 from pydantic.json_schema import models_json_schema
 
+from frames.drawn import thumb_frame
 from library.models import Project
 from plonket.fields import Name
 from plonket.shot import REGISTRIES
@@ -102,10 +103,9 @@ def shots(request: HttpRequest, project_id: uuid.UUID) -> Any:
     for shot in Shot.objects.filter(project=project_id).select_related("current"):
         assert shot.current is not None
         footage = shot.current.document["footage"]
-        middle = (footage["in_frame"] + footage["out_frame"]) // 2 if footage else 0
         out.append(
             ShotBrief(id=shot.id, name=shot.name, changed=shot.changed, picture=shot.current.picture,
-                      footage=footage["asset"] if footage else None, frame=middle)
+                      footage=footage["asset"] if footage else None, frame=thumb_frame(shot.current.document))
         )  # fmt: skip
     return out
 
@@ -127,7 +127,7 @@ def shot(request: HttpRequest, shot_id: uuid.UUID) -> Any:
 
 @router.delete("/shots/{shot_id}", response={204: None})
 def remove_shot(request: HttpRequest, shot_id: uuid.UUID) -> Any:
-    """Remove a shot."""
+    """Remove a shot. Its finished videos stay under Deliveries."""
     find_shot(shot_id).delete()
     return 204, None
 

@@ -24,6 +24,7 @@ from plonket.media import open_clip
 from plonket.shot import Shot as Document
 from plonket.shot import picture_hash
 from plonket_server import store
+from plonket_server.drawing import draw
 from shots.editing import document_of, find_shot
 from shots.models import SlipCheck
 
@@ -146,20 +147,24 @@ def advice(request: HttpRequest, digest: str, start: int = 0, stop: int | None =
         raise BadInput("advise.range", f"The range {start}-{stop - 1} does not lie within the clip.")
     kept = store.derived_folder(digest) / f"advice-{start}-{stop}.json"
     if not kept.exists():
-        clip = open_clip(readable_path(digest))
-        try:
-            found = advise(clip, start, stop)
-        finally:
-            clip.close()
-        out = AdviceOut(
-            facts=[FactOut(about=f.about, grade=f.grade, says=f.says) for f in found.facts],
-            suggestions=[
-                SuggestionOut(kind=s.kind, frame=s.frame, outline=list(s.outline), why=s.why) for s in found.suggestions
-            ],
-            moving=[list(m) for m in found.moving],
-        )  # fmt: skip
-        store.keep_bytes(out.model_dump_json().encode(), kept)
+        store.keep_bytes(draw(advice_on, digest, start, stop).model_dump_json().encode(), kept)
     return AdviceOut.model_validate_json(kept.read_bytes())
+
+
+def advice_on(digest: str, start: int, stop: int) -> AdviceOut:
+    """A look at a clip, taken in the drawing process."""
+    clip = open_clip(readable_path(digest))
+    try:
+        found = advise(clip, start, stop)
+    finally:
+        clip.close()
+    return AdviceOut(
+        facts=[FactOut(about=f.about, grade=f.grade, says=f.says) for f in found.facts],
+        suggestions=[
+            SuggestionOut(kind=s.kind, frame=s.frame, outline=list(s.outline), why=s.why) for s in found.suggestions
+        ],
+        moving=[list(m) for m in found.moving],
+    )  # fmt: skip
 
 
 def slip_result(px: np.ndarray, reference: int, rms: float, worst: list[tuple[int, int, float]]) -> dict[str, Any]:

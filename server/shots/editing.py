@@ -31,7 +31,7 @@ def find_shot(shot_id: uuid.UUID) -> Shot:
 
 def document_of(shot: Shot) -> Document:
     assert shot.current is not None
-    return read_shot(shot.current.document)
+    return read_shot(shot.current.document, stored=True)
 
 
 def document_at(shot_id: uuid.UUID, number: int) -> Document:
@@ -39,7 +39,7 @@ def document_at(shot_id: uuid.UUID, number: int) -> Document:
     found = Revision.objects.filter(shot_id=shot_id, number=number).first()
     if found is None:
         raise NotHere("version of the shot")
-    return read_shot(found.document)
+    return read_shot(found.document, stored=True)
 
 
 def add_shot(project: Project, document: Document, label: str = "New shot") -> Shot:
@@ -61,16 +61,38 @@ def patch_shot(shot_id: uuid.UUID, patch: list[dict[str, Any]], label: str) -> S
         assert shot.current is not None
         try:
             # As it is read now: a document stored before a field was there has its default.
-            changed = jsonpatch.JsonPatch(patch).apply(document_of(shot).model_dump(mode="json"))
+            changed = document_of(shot).model_dump(mode="json")
+            for operation in patch:
+                changed = jsonpatch.JsonPatch([operation]).apply(changed, in_place=True)
+                # Copies of copies double each time.
+                if operation.get("op") == "copy" and not _is_small(changed):
+                    raise BadInput("shot.patch", "This change would make the shot too large.")
         except jsonpatch.JsonPatchTestFailed:
             raise Conflict(
                 "shot.conflict", "The shot has changed in another window in between. It has been loaded afresh."
             ) from None
-        except (jsonpatch.JsonPatchException, jsonpatch.JsonPointerException, TypeError, KeyError) as error:
+        except (jsonpatch.JsonPatchException, jsonpatch.JsonPointerException, TypeError, LookupError, ValueError,
+                RecursionError) as error:  # fmt: skip
             raise BadInput("shot.patch", "This change cannot be applied to the shot.") from error
         document = read_shot(changed)
         _store(shot, document, shot.current, label)
     return shot
+
+
+MOST_VALUES = 2_000_000
+
+
+def _is_small(document: Any) -> bool:
+    """Whether it has fewer than `MOST_VALUES` values."""
+    count, todo = 0, [document]
+    while todo:
+        one = todo.pop()
+        count += 1
+        if count > MOST_VALUES:
+            return False
+        if isinstance(one, dict | list):
+            todo += one.values() if isinstance(one, dict) else one
+    return True
 
 
 def change_shot(shot_id: uuid.UUID, label: str, change: Any) -> Shot:
@@ -80,7 +102,7 @@ def change_shot(shot_id: uuid.UUID, label: str, change: Any) -> Shot:
         document = change(document_of(shot))
         if document is None:
             return shot
-        _store(shot, read_shot(document.model_dump(mode="json")), shot.current, label)
+        _store(shot, read_shot(document.model_dump(mode="json"), stored=True), shot.current, label)
     return shot
 
 

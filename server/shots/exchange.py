@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import logging
+import os
 import re
 import shutil
 import uuid
@@ -15,12 +17,15 @@ from pydantic import Field
 
 from library.assets import bring_in, find_asset
 from library.models import Asset
-from plonket.errors import BadInput, PlonketError
+from plonket.errors import BadInput, MediaError, PlonketError
 from plonket.fields import Digest
+from plonket.media.stills import read_header
 from plonket.plate.clean import Clean
+from plonket.shot import Footage
 from plonket.shot import Shot as Document
 from plonket.sources import ShotSources
 from plonket_server import store
+from plonket_server.drawing import draw
 from plonket_server.pool import pool
 from plonket_server.problems import NotHere
 from shots.api import ShotOut, shot_out
@@ -28,6 +33,8 @@ from shots.editing import change_shot, document_of, find_shot
 from shots.models import Exchange
 
 router = Router(tags=["paint desk"])
+log = logging.getLogger(__name__)
+MOST_BYTES = 400 * 1024**2
 
 
 class OutsideOut(Schema):
@@ -53,11 +60,11 @@ def outside(request: HttpRequest, shot_id: uuid.UUID, treatment: str, frame: int
 def send_outside(request: HttpRequest, shot_id: uuid.UUID, treatment: str, frame: int) -> Any:
     """Write a clean frame as a PNG file that is watched: when it changes, the shot takes it back."""
     shot = find_shot(shot_id)
-    data = _png(document_of(shot), treatment, frame)
+    data = draw(_png, document_of(shot), treatment, frame)
     known = Exchange.objects.filter(shot=shot, treatment=treatment, frame=frame).first()
     name = known.file if known else f"{_plain(shot.name)}-{_plain(treatment)}-{frame:05d}-{uuid.uuid4().hex[:6]}.png"
     path = store.exchange_folder() / name
-    path.write_bytes(data)
+    store.keep_bytes(data, path)
     Exchange.objects.update_or_create(
         shot=shot, treatment=treatment, frame=frame,
         defaults={"file": name, "seen": _state(path), "waiting": "", "problem": ""},
@@ -76,7 +83,7 @@ def stop_outside(request: HttpRequest, shot_id: uuid.UUID, treatment: str, frame
 def clean_png(request: HttpRequest, shot_id: uuid.UUID, treatment: str, frame: int) -> HttpResponse:
     """A clean frame as the paint desk shows it, as a PNG file."""
     shot = find_shot(shot_id)
-    answer = HttpResponse(_png(document_of(shot), treatment, frame), content_type="image/png")
+    answer = HttpResponse(draw(_png, document_of(shot), treatment, frame), content_type="image/png")
     answer["Content-Disposition"] = f'attachment; filename="{_plain(shot.name)}-frame-{frame}.png"'
     return answer
 
@@ -90,44 +97,78 @@ def take_back(request: HttpRequest, shot_id: uuid.UUID, treatment: str, frame: i
 
 
 def look_outside() -> int:
-    """Take back every frame whose file has changed and is quiet again; returns how many."""
+    """Take back every frame whose file has changed and is quiet again; returns how many.
+
+    Each file is looked at by itself: whatever is wrong with one is told at the desk, and the others go on.
+    """
     taken = 0
     for one in Exchange.objects.select_related("shot"):
-        path = _path(one)
-        if not path.is_file():
-            continue
-        state = _state(path)
-        if state == one.seen:
-            continue
-        if state != one.waiting:
-            # It may still be being written: taken when it is the same at the next look.
-            Exchange.objects.filter(pk=one.pk).update(waiting=state)
-            continue
-        problem = ""
         try:
-            part = store.upload_path(f"outside-{uuid.uuid4().hex}")
-            shutil.copyfile(path, part)
-            asset = bring_in(part, path.name)
-            Asset.objects.filter(pk=asset.digest).update(on_shelf=False)
-            _take(one.shot_id, one.treatment, one.frame, asset.digest)
-            taken += 1
-        except PlonketError as error:
-            problem = error.message
-        Exchange.objects.filter(pk=one.pk).update(seen=state, waiting="", problem=problem)
+            taken += _look_at(one)
+        except OSError as error:
+            log.warning("%s cannot be looked at: %s", one.file, error)
     return taken
+
+
+def _look_at(one: Exchange) -> bool:
+    """Whether a frame was taken back."""
+    path = _path(one)
+    if path.is_symlink() or not path.is_file():
+        return False
+    state = _state(path)
+    if state == one.seen:
+        return False
+    if state != one.waiting:
+        # It may still be being written: taken when it is the same at the next look.
+        Exchange.objects.filter(pk=one.pk).update(waiting=state)
+        return False
+    problem = ""
+    try:
+        _bring_back(one, path)
+    except PlonketError as error:
+        problem = error.message
+    except Exception:
+        log.exception("%s could not be taken back", one.file)
+        problem = "Something went wrong inside Plonket while this picture was taken back. Save it again as PNG."
+    Exchange.objects.filter(pk=one.pk).update(seen=state, waiting="", problem=problem)
+    return not problem
+
+
+def _bring_back(one: Exchange, path: Path) -> None:
+    footage = document_of(find_shot(one.shot_id)).footage
+    header = read_header(path)
+    if footage is not None:
+        _check_size((header.width, header.height), footage)
+    size = path.stat().st_size
+    if size > MOST_BYTES:
+        most = f"{MOST_BYTES / 1e6:.0f}"
+        raise MediaError("clean.size", f"{path.name} has {size / 1e6:.0f} MB; a painted frame has up to {most}.")
+    part = store.upload_path(f"outside-{uuid.uuid4().hex}")
+    try:
+        # Whatever the name leads to by now, only a plain file is read.
+        with open(os.open(path, os.O_RDONLY | os.O_NOFOLLOW), "rb") as source, part.open("wb") as out:
+            shutil.copyfileobj(source, out)
+        asset = bring_in(part, path.name)
+    finally:
+        part.unlink(missing_ok=True)
+    Asset.objects.filter(pk=asset.digest).update(on_shelf=False)
+    _take(one.shot_id, one.treatment, one.frame, asset.digest)
+
+
+def _check_size(size: tuple[int, int], footage: Footage) -> None:
+    if size != (footage.width, footage.height):
+        raise BadInput(
+            "clean.size", f"The painted picture is {size[0]} x {size[1]} pixels, the clip {footage.width} x "
+            f"{footage.height}. Save it at the clip's size.",
+        )  # fmt: skip
 
 
 def _take(shot_id: uuid.UUID, treatment: str, frame: int, digest: str) -> None:
     info = find_asset(digest).info
 
     def change(document: Document) -> Document:
-        footage = document.footage
-        size = (info["width"], info["height"])
-        if footage is not None and size != (footage.width, footage.height):
-            raise BadInput(
-                "clean.size", f"The painted picture is {size[0]} x {size[1]} pixels, the clip {footage.width} x "
-                f"{footage.height}. Save it at the clip's size.",
-            )  # fmt: skip
+        if document.footage is not None:
+            _check_size((info["width"], info["height"]), document.footage)
         clean = _clean(document, treatment, frame)
         # What was painted here went out with it: it is in the picture now.
         update = {"picture": digest, "strokes": [], "suggest": False}

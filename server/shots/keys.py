@@ -22,6 +22,7 @@ from plonket.layers.common import PictureLayer, clip_frames
 from plonket.outline import carry
 from plonket.shot import Shot as Document
 from plonket.sources import ShotSources
+from plonket_server.drawing import draw
 from plonket_server.pool import pool
 from plonket_server.problems import NotHere
 from shots.api import ShotOut, shot_out
@@ -89,7 +90,13 @@ def pick(
 @router.get("/shots/{shot_id}/layers/{layer_id}/matte", response=MatteOut | None)
 def matte(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, frame: int) -> Any:
     """How good a layer's matte is in a frame; nothing without a screen key."""
-    layer = picture_layer(document_of(find_shot(shot_id)), layer_id)
+    document = document_of(find_shot(shot_id))
+    return draw(matte_of, document, layer_id, frame) if isinstance(picture_layer(document, layer_id).key, ScreenKey) else None
+
+
+def matte_of(document: Document, layer_id: str, frame: int) -> MatteOut | None:
+    """What is to be said of a screen key's matte, worked out in the drawing process."""
+    layer = picture_layer(document, layer_id)
     if not isinstance(layer.key, ScreenKey):
         return None
     rgb = np.ascontiguousarray(_seen(layer, frame))
@@ -103,7 +110,11 @@ def matte(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, frame: int) -
 @router.get("/shots/{shot_id}/layers/{layer_id}/edge", response=SpotOut | None)
 def edge(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, frame: int) -> Any:
     """Where a layer's edge is softest in a frame, in the finished picture's pixels; nothing without an edge."""
-    document = document_of(find_shot(shot_id))
+    return draw(edge_of, document_of(find_shot(shot_id)), layer_id, frame)
+
+
+def edge_of(document: Document, layer_id: str, frame: int) -> SpotOut | None:
+    """Where a layer's edge is softest, found in the drawing process."""
     layer = next((one for one in document.layers if one.id == layer_id), None)
     if layer is None or document.footage is None:
         raise NotHere("layer")

@@ -5,7 +5,6 @@ from __future__ import annotations
 import uuid
 from typing import Any, Literal
 
-from asgiref.sync import sync_to_async
 from django.http import HttpRequest
 from ninja import Router, Schema
 from pydantic import Field
@@ -15,9 +14,11 @@ from jobs.models import Job
 from jobs.queue import enqueue
 from plonket.ahead import ahead_frames, is_ahead
 from plonket.errors import BadInput
-from plonket.match import match_to_plate
+from plonket.match import Matched, match_to_plate
 from plonket.shot import Shot as Document
 from plonket.sources import ShotSources
+from plonket_server.connections import in_thread
+from plonket_server.drawing import draw
 from plonket_server.pool import pool
 from shots.api import ShotOut, shot_out
 from shots.editing import change_shot, document_of, find_shot, with_layer
@@ -43,12 +44,17 @@ class LineUpIn(Schema):
 async def match(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, body: MatchIn) -> Any:
     """Match a layer to the plate where it sits in a frame: one undoable change."""
     # Measuring takes its time: in a thread of its own, so that nothing else waits.
-    return await sync_to_async(_match, thread_sensitive=False)(shot_id, layer_id, body.frame)
+    return await in_thread(lambda: _match(shot_id, layer_id, body.frame))
+
+
+def matched(document: Document, layer_id: str, frame: int) -> Matched:
+    """What matching a layer gives, worked out in the drawing process."""
+    return match_to_plate(document, ShotSources(document, pool()), layer_id, frame)
 
 
 def _match(shot_id: uuid.UUID, layer_id: str, frame: int) -> MatchOut:
     document = document_of(find_shot(shot_id))
-    found = match_to_plate(document, ShotSources(document, pool()), layer_id, frame)
+    found = draw(matched, document, layer_id, frame)
     name = next(layer.name for layer in document.layers if layer.id == layer_id)
 
     def change(now: Document) -> Document | None:
@@ -85,7 +91,7 @@ class LayerAheadOut(Schema):
 async def ahead(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, percent: int) -> Any:
     """How much of what is slow about a layer is worked out over the range."""
     # Many frames are looked at: in a thread of its own, so that nothing else waits.
-    return await sync_to_async(_ahead, thread_sensitive=False)(shot_id, layer_id, percent)
+    return await in_thread(lambda: _ahead(shot_id, layer_id, percent))
 
 
 def _ahead(shot_id: uuid.UUID, layer_id: str, percent: int) -> LayerAheadOut:

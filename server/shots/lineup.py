@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 
 from plonket.context import Work
-from plonket.errors import BadInput
+from plonket.errors import BadInput, Cancelled
 from plonket.layers.common import PictureLayer
 from plonket.media.lineup import line_up_pictures, line_up_sound
 from plonket.media.sound import read_wav
@@ -19,8 +20,8 @@ from shots.editing import change_shot, document_of, find_shot, with_layer
 from shots.keys import picture_layer
 
 
-def line_up(shot_id: uuid.UUID, layer_id: str, by: str, work: Work) -> dict[str, Any]:
-    """Find where a layer's clip belongs and put it there.
+def line_up(shot_id: uuid.UUID, layer_id: str, by: str, work: Work, is_held: Callable[[], bool]) -> dict[str, Any]:
+    """Find where a layer's clip belongs and put it there, if the work is still ours then.
 
     Returns
     -------
@@ -32,6 +33,8 @@ def line_up(shot_id: uuid.UUID, layer_id: str, by: str, work: Work) -> dict[str,
     starts = int(np.floor(frames + 0.5))
 
     def change(now: Document) -> Document | None:
+        if not is_held():
+            raise Cancelled
         return with_layer(now, layer_id, {"starts": starts + layer.first, "speed": 100.0, "by_keys": False})
 
     change_shot(shot_id, f"Line {layer.name} up by its {by}", change)

@@ -17,10 +17,9 @@ from plonket.masks.kinds import Mask
 from plonket.masks.outlined import OutlineMask
 from plonket.plate.mend import MaskedTreatment
 from plonket.shot import Shot as Document
-from plonket.shot import read_shot
 from plonket_server.problems import NotHere
 from shots.api import ShotOut, shot_out
-from shots.editing import change_shot, document_at, document_of, find_shot
+from shots.editing import change_shot, document_at, document_of, find_shot, with_layer
 from shots.motions import MOST_TEXT
 
 router = Router(tags=["masks"])
@@ -62,7 +61,7 @@ def masks_from_svg(request: HttpRequest, shot_id: uuid.UUID, thing_id: str, body
     """Add the closed shapes of an SVG file as masks; they stay on the footage until they are made to ride."""
     found = read_svg(body.text, body.frame)
 
-    def change(document: Document) -> Document:
+    def change(document: Document) -> Document | None:
         thing = thing_with_masks(document, thing_id)
         taken = {m.id for m in thing.masks}
         added: list[Mask] = []
@@ -75,11 +74,11 @@ def masks_from_svg(request: HttpRequest, shot_id: uuid.UUID, thing_id: str, body
                 id=f"mask-{number}", name=one.name, colour=PURPLES[(number - 1) % len(PURPLES)], outline=one.outline,
                 mode="add" if one.use else "subtract", reference_frame=body.frame,
             ))  # fmt: skip
-        changed = thing.model_copy(update={"masks": [*thing.masks, *added]})
-        lists = {
-            name: [changed if one.id == thing_id else one for one in getattr(document, name)] for name in ("stack", "plate")
-        }
-        return read_shot(document.model_copy(update=lists).model_dump(mode="json"))
+        masks = [*thing.masks, *added]
+        if isinstance(thing, LayerModel):
+            return with_layer(document, thing_id, {"masks": masks})
+        plate = [one.model_copy(update={"masks": masks}) if one.id == thing_id else one for one in document.plate]
+        return document.model_copy(update={"plate": plate})
 
     change_shot(shot_id, f"{len(found)} masks from SVG" if len(found) > 1 else "A mask from SVG", change)
     return shot_out(find_shot(shot_id))

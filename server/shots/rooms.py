@@ -29,7 +29,7 @@ from plonket.shot import Shot as Document
 from plonket.sources import ShotSources
 from plonket_server.pool import pool
 from shots.api import ShotOut, shot_out
-from shots.editing import change_shot, document_of, find_shot, free_id
+from shots.editing import change_shot, document_of, find_shot, free_id, with_layer
 
 router = Router(tags=["rooms"])
 Does = Literal["ground", "origin", "axis", "scale", "suggest", "turn", "raise"]
@@ -166,7 +166,7 @@ def set_pivot(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, body: Piv
     find_shot(shot_id)
 
     def change(document: Document) -> Document:
-        layer = next((one for one in document.stack if one.id == layer_id), None)
+        layer = next((one for one in document.layers if one.id == layer_id), None)
         sources = ShotSources(document, pool())
         seat = sources.seat(layer.follow.target) if isinstance(layer, ModelLayer) else None
         if not isinstance(layer, ModelLayer) or seat is None:
@@ -204,8 +204,9 @@ def _moved(document: Document, layer: ModelLayer, shift: F64) -> Document:
         perches = [*document.perches, moved]
     else:
         perches = [moved if p.id == perch.id else p for p in document.perches]
-    stack = [layer if one.id == layer.id else one for one in document.stack]
-    return document.model_copy(update={"perches": perches, "stack": stack})
+    moved_document = with_layer(document, layer.id, {"pivot": layer.pivot, "lift": layer.lift, "follow": layer.follow})
+    assert moved_document is not None
+    return moved_document.model_copy(update={"perches": perches})
 
 
 def _straight(room: Room, track: CameraTrack, body: RoomIn) -> Room:

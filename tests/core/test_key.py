@@ -226,6 +226,26 @@ class OtherKeys(unittest.TestCase):
         self.assertTrue(bright[: int(0.49 * 256)].max() == 0 and bright[int(0.71 * 256) :].min() == 1)
         self.assertAlmostEqual(float(bright[153]), 0.5, delta=0.02)
 
+    def test_light_on_black_has_a_black_level_that_moves_evenly_and_may_be_soft(self) -> None:
+        code = np.repeat(np.linspace(0, 1, 256, dtype=np.float32)[None, :, None], 2, axis=0).repeat(3, axis=2)
+        light = decode(code).astype(np.float32)
+
+        def kept(**settings: float) -> F32:
+            return np.asarray(brightness.run(light, brightness.BrightnessKey(**settings), KeyContext())[0, :, 3])  # type: ignore[arg-type]
+
+        hard, soft = kept(black=20, soft=0), kept(black=20, soft=60)
+        self.assertTrue((hard[:50] == 0).all() and np.allclose(hard[54:], light[0, 54:, 0]))
+        self.assertTrue(0 < soft[30] < light[0, 30, 0] and 0 < soft[70] < light[0, 70, 0] + 1e-6)
+        # From one step of the slider to the next nothing jumps, least of all where the threshold stands by default.
+        steps = [kept(black=b, soft=30) for b in np.arange(0, 100.5, 0.5)]
+        self.assertLess(max(float(np.abs(b - a).max()) for a, b in zip(steps[:-1], steps[1:], strict=True)), 0.06)
+
+    def test_a_threshold_that_once_said_what_is_black_goes_on_doing_so(self) -> None:
+        old = brightness.BrightnessKey.model_validate({"kind": "brightness", "keeps": "light", "threshold": 70, "soft": 15})
+        self.assertAlmostEqual(float(decode(np.array(old.black / 100))), 0.7**2.2 * 0.1, delta=0.002)
+        self.assertEqual(brightness.BrightnessKey.model_validate({"kind": "brightness", "threshold": 50}).black, 0)
+        self.assertEqual(brightness.BrightnessKey.model_validate(old.model_dump()), old)
+
     def test_a_colour_range_takes_away_what_looks_like_its_samples(self) -> None:
         picture = np.zeros((40, 120, 3), np.float32)
         picture[:, :40], picture[:, 40:80], picture[:, 80:] = linear("#c83030"), linear("#3050c8"), linear("#808080")

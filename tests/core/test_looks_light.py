@@ -91,14 +91,14 @@ class Tables(unittest.TestCase):
     )
 
     def test_a_cube_table_is_read_red_fastest_and_interpolated(self) -> None:
-        table = read_cube(self.CUBE)
+        table = read_cube(self.CUBE.splitlines())
         np.testing.assert_array_equal(table[1, 0, 0], [0, 0, 1])
         look = made(ColourTable, table="d" * 64)
         context = LookContext(frame=0, table=lambda _: table)
         light = tuple(coded(c) for c in (0.2, 0.5, 0.9))
         out = LOOKS.get("cube").run(flat(light), look, context)  # type: ignore[arg-type]
         np.testing.assert_allclose(code_of(out), [0.9, 0.5, 0.2], atol=0.005)
-        flat_table = read_cube("LUT_1D_SIZE 3\n0 0 0\n0.5 0.2 0.5\n1 1 1\n")
+        flat_table = read_cube("LUT_1D_SIZE 3\n0 0 0\n0.5 0.2 0.5\n1 1 1\n".splitlines())
         one = LOOKS.get("cube").run(flat(coded(0.25)), look, LookContext(frame=0, table=lambda _: flat_table))
         np.testing.assert_allclose(code_of(one), [0.25, 0.1, 0.25], atol=0.005)
 
@@ -118,7 +118,7 @@ class Tables(unittest.TestCase):
         for text, word in (("hello", "no size"), ("LUT_3D_SIZE 2\n0 0 0\n", "8 rows"), ("LUT_3D_SIZE 2\n0 zero 0\n", "Line 2"),
                            (self.CUBE + "\nDOMAIN_MAX 4 4 4", "0 to 1"), ("LUT_3D_SIZE 5000\n", "sensible")):  # fmt: skip
             with self.assertRaises(FormatError) as caught:
-                read_cube(text)
+                read_cube(text.splitlines())
             self.assertIn(word, caught.exception.message)
 
 

@@ -242,7 +242,7 @@ class Jobs(WithFolder):
         with mock.patch("jobs.queue.send"):
             made = self.page.json("POST", f"/shots/{shot}/motions/m/measure", {})
         job = Job.objects.get(pk=made["id"])
-        return shot, job, job.chunks.get()
+        return shot, job, job.pieces.get()
 
     def test_a_lost_message_is_sent_again(self) -> None:
         _, job, _ = self.queued()
@@ -360,7 +360,7 @@ class Deliveries(WithFolder):
         with mock.patch("jobs.kinds.FRAMES_PER_CHUNK", 25):
             job = self.page.json("POST", f"/shots/{shot}/deliver")
         found = Job.objects.get(pk=job["id"])
-        self.assertEqual((found.state, found.done, found.chunks.count()), ("done", 60, 3))
+        self.assertEqual((found.state, found.done, found.pieces.count()), ("done", 60, 3))
         one = self.page.json("GET", "/deliveries")[0]
         self.assertEqual((one["frames"], one["width"]), (60, 320))
         answer = self.page.get(f"/deliveries/{one['id']}/file?download")

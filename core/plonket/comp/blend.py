@@ -13,7 +13,7 @@ import numpy as np
 
 from plonket.colour import decode, encode
 from plonket.comp.picture import Picture
-from plonket.conventions import F32
+from plonket.conventions import F32, FAST
 
 BlendName = Literal["normal", "add", "screen", "multiply", "lighten", "darken", "overlay", "soft light", "difference"]
 BLEND_NAMES: dict[str, str] = {
@@ -45,7 +45,7 @@ def lay_over(below: F32, layer: Picture, blend: BlendName) -> None:
         _mixed(window, layer.rgba, blend)
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _normal(below: F32, above: F32) -> None:
     for y in numba.prange(below.shape[0]):
         for x in range(below.shape[1]):
@@ -54,7 +54,7 @@ def _normal(below: F32, above: F32) -> None:
                 below[y, x, c] = above[y, x, c] + below[y, x, c] * keep
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True)  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST)  # type: ignore[misc]
 def mix_into(picture: F32, other: F32, share: F32) -> None:
     """`picture` becomes `share` (h, w) of itself and the rest of another one of its size."""
     for y in numba.prange(picture.shape[0]):

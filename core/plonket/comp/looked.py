@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from plonket.colour import keep_finite
 from plonket.comp.blend import mix_into
 from plonket.comp.picture import Picture, windowed
 from plonket.conventions import F32, F64
@@ -53,14 +54,17 @@ def looked(
         context = LookContext(frame=frame, scale=scale, x=picture.x, y=picture.y, size=size,
                               behind=None if behind is None else behind[window], into=inside,
                               neighbour=other if neighbour else None, table=table, near=near)  # fmt: skip
-        new = LOOKS.get(look.kind).run(picture.rgba, look, context)
+        new = np.asarray(LOOKS.get(look.kind).run(picture.rgba, look, context), np.float32)
+        if new is not picture.rgba:
+            # Stops and contrast on each other go beyond what a float holds; the next look would index by it.
+            keep_finite(new)
         cover = combined(look.masks, frame, (w, h), inside)
         if cover is not None or mix < 1:
             share = np.full((h, w), mix, np.float32) if cover is None else np.asarray(cover * np.float32(mix), np.float32)
             # A look may have handed back what it was given.
             new = new.copy() if new is picture.rgba else np.ascontiguousarray(new, np.float32)
             mix_into(new, picture.rgba, share)
-        picture = replace(picture, rgba=np.asarray(new, np.float32))
+        picture = replace(picture, rgba=new)
     return picture
 
 

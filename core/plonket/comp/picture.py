@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from dataclasses import dataclass
 
 import cv2
@@ -74,6 +75,7 @@ class StillSource:
         self.height, self.width = straight.shape[:2]
         self._levels = [_padded(straight)]
         self._first = 0
+        self._making = threading.Lock()
 
     @classmethod
     def of_light(cls, rgba: F32, size: tuple[int, int] | None = None, level: int = 0) -> StillSource:
@@ -85,17 +87,20 @@ class StillSource:
         out.width, out.height = size or (rgba.shape[1], rgba.shape[0])
         out._levels = [np.pad(rgba, ((1, 1), (1, 1), (0, 0)))]
         out._first = level
+        out._making = threading.Lock()
         return out
 
     def level(self, wanted: int) -> tuple[F32, int]:
         """The picture reduced by 2**k (area average), padded by one clear pixel, and the k there is: at most `wanted`, unless
         there is nothing finer."""
         k = 0
-        while self._first + k < wanted and min(self._levels[k].shape[:2]) >= 10:
-            k += 1
-            if k == len(self._levels):
-                self._levels.append(np.pad(halved(self._levels[-1][1:-1, 1:-1]), ((1, 1), (1, 1), (0, 0))))
-        return self._levels[k], self._first + k
+        # Frames are drawn in threads: two that miss the same level would both append it.
+        with self._making:
+            while self._first + k < wanted and min(self._levels[k].shape[:2]) >= 10:
+                k += 1
+                if k == len(self._levels):
+                    self._levels.append(np.pad(halved(self._levels[-1][1:-1, 1:-1]), ((1, 1), (1, 1), (0, 0))))
+            return self._levels[k], self._first + k
 
 
 def halved(picture: F32) -> F32:

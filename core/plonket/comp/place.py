@@ -6,7 +6,7 @@ import numba
 import numpy as np
 
 from plonket.comp.picture import CLEAR, Picture, StillSource
-from plonket.conventions import F32, F64, PIXEL_CENTRE
+from plonket.conventions import F32, F64, FAST, PIXEL_CENTRE
 from plonket.cubic import cubic_weights
 
 
@@ -64,7 +64,7 @@ def level_for(source: StillSource, frame_from_still: F64, at: F64) -> tuple[F32,
     return pixels, np.asarray(index_from_still @ np.linalg.inv(frame_from_still), np.float64)
 
 
-@numba.njit(cache=True, fastmath=True, inline="always", error_model="numpy")  # type: ignore[misc]
+@numba.njit(cache=True, fastmath=FAST, inline="always", error_model="numpy")  # type: ignore[misc]
 def sample(source: F32, qx: float, qy: float, wx: F32, wy: F32, into: F32) -> None:
     """Catmull-Rom sample of an RGBA picture at array indices, clear beyond its edge; `into` (4,) gets it."""
     sh, sw = source.shape[:2]
@@ -99,7 +99,7 @@ def sample(source: F32, qx: float, qy: float, wx: F32, wy: F32, into: F32) -> No
     into[3] = min(max(a, np.float32(0.0)), np.float32(1.0))
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _resample(source: F32, m: F64, x0: float, y0: float, out: F32) -> None:
     height, width = out.shape[:2]
     sh, sw = source.shape[:2]

@@ -84,30 +84,40 @@ def render_frame(
     if view == "final" and shot.finish:
         canvas = _finished(shot, sources, frame, canvas, size, matrix, float(zoom[0, 0]))
     if view == "matte":
-        grey = np.clip(canvas[..., 3] * 255 + 0.5, 0, 255).astype(np.uint8)
-        return np.repeat(grey[..., None], 3, axis=2)
+        return _coverage(canvas)
     return colours_to_8bit(np.ascontiguousarray(canvas))
 
 
+def _coverage(canvas: F32) -> U8:
+    """What a canvas covers, in grey (h, w, 3)."""
+    grey = np.clip(canvas[..., 3] * 255 + 0.5, 0, 255).astype(np.uint8)
+    return np.repeat(grey[..., None], 3, axis=2)
+
+
 def render_alone(
-    shot: Shot, sources: Sources, frame: int, layer_id: str, *, scale: float = 1.0, over: str | None = "#404040"
+    shot: Shot, sources: Sources, frame: int, layer_id: str, *, scale: float = 1.0, over: str | None = "#404040",
+    matte: bool = False,
 ) -> U8:
-    """One layer by itself, 8-bit (h, w, 3): over a colour, or (None) over a checker that shows what one sees through."""
+    """One layer by itself, 8-bit (h, w, 3): over a colour, or (None) over a checker that shows what one sees through; or only
+    its `matte`, what it covers, in grey."""
     footage, layer = shot.footage, next((one for one in shot.layers if one.id == layer_id), None)
     if footage is None or layer is None:
         raise BadInput("shot.no_layer", "This layer is not in the shot any more.")
     size = scaled_size((footage.width, footage.height), scale)
     zoom = size[0] / footage.width
     canvas = np.empty((size[1], size[0], 4), np.float32)
-    if over is not None:
+    if matte:
+        canvas[:] = 0
+    elif over is not None:
         canvas[..., :3] = linear_of(over)
     else:
         y, x = np.mgrid[0 : size[1], 0 : size[0]] // max(2, round(24 * zoom))
         canvas[..., :3] = np.where((x + y) % 2 == 0, 0.42, 0.16)[..., None]
-    canvas[..., 3] = 1
+    canvas[..., 3] = 0 if matte else 1
     matrix = np.diag([zoom, zoom, 1.0]) @ (np.eye(3) if sources.view is None else sources.view.matrix(frame))
     alone = layer.model_copy(update={"shown": True, "blend": "normal"})
-    return colours_to_8bit(lay_stack(canvas, [alone], sources, frame, matrix, zoom))
+    canvas = lay_stack(canvas, [alone], sources, frame, matrix, zoom)
+    return _coverage(canvas) if matte else colours_to_8bit(canvas)
 
 
 def _finished(

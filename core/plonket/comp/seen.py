@@ -8,7 +8,7 @@ import numpy as np
 from plonket.comp.picture import StillSource
 from plonket.comp.place import level_for, sample, whole_still
 from plonket.comp.sources import Sources
-from plonket.conventions import F32, F64
+from plonket.conventions import F32, F64, FAST
 
 FEATHER_PX = 14.0
 """Width over which one frame gives way to another, in pixels of the clip."""
@@ -73,7 +73,7 @@ def _lay_under(canvas: F32, source: StillSource, matrix: F64, gains: F32 | None 
         _under(canvas, pixels, index_from_frame, np.ones(3, np.float32) if gains is None else gains, soft)
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _under(canvas: F32, source: F32, m: F64, gains: F32, feather: float) -> None:
     height, width = canvas.shape[:2]
     sh, sw = source.shape[:2]

@@ -7,7 +7,7 @@ from typing import Literal
 import numba
 import numpy as np
 
-from plonket.conventions import F32, F64
+from plonket.conventions import F32, F64, FAST
 from plonket.fields import Number, colour, number, value_at
 from plonket.generated.common import GeneratorContext, GeneratorModel, clear, light_of
 from plonket.noise import noise_field
@@ -49,7 +49,7 @@ def run(settings: LightCone, context: GeneratorContext) -> F32:
     return out
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _shine(out: F32, back: F64, parts: F64, haze: F32, light: F32) -> None:
     length, half, slope, soft, falls = parts[0], parts[1], parts[2], parts[3], parts[4]
     for j in numba.prange(out.shape[0]):

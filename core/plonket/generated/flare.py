@@ -7,7 +7,7 @@ from typing import Literal
 import numba
 import numpy as np
 
-from plonket.conventions import F32, F64
+from plonket.conventions import F32, F64, FAST
 from plonket.fields import Number, colour, number, plain, value_at
 from plonket.generated.common import GeneratorContext, GeneratorModel, clear, light_of
 
@@ -68,7 +68,7 @@ def _ghosts_of(settings: Flare, at: F64, middle: F64, zoom: float, share: float)
     return places, radius, np.asarray(light, np.float32)
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _light(out: F32, at: F64, parts: F64, light: F32) -> None:
     glow, halo, halo_radius, star, points, star_length, streak, streak_length, turn = (
         parts[0], parts[1], parts[2], parts[3], parts[4], parts[5], parts[6], parts[7], parts[8],
@@ -99,7 +99,7 @@ def _light(out: F32, at: F64, parts: F64, light: F32) -> None:
                 out[j, i, c3] += light[c3] * total
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _ghosts(out: F32, places: F64, radius: F64, light: F32) -> None:
     for j in numba.prange(out.shape[0]):
         for k in range(places.shape[0]):

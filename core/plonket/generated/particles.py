@@ -12,7 +12,7 @@ from typing import Literal
 import numba
 import numpy as np
 
-from plonket.conventions import F32, F64
+from plonket.conventions import F32, F64, FAST
 from plonket.fields import Number, choice, colour, number, plain, switch, value_at
 from plonket.generated.common import GeneratorContext, GeneratorModel, clear, light_of
 from plonket.noise import noise_at
@@ -236,7 +236,7 @@ def draw_streaks(out: F32, start: F64, end: F64, radius: F64, light: F32) -> Non
     _draw_streaks(out, start, end, radius, light.astype(np.float32), tops, bottoms)
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _draw_streaks(out: F32, start: F64, end: F64, radius: F64, light: F32, tops: F64, bottoms: F64) -> None:
     height, width = out.shape[:2]
     bands = 32
@@ -267,7 +267,7 @@ def _draw_streaks(out: F32, start: F64, end: F64, radius: F64, light: F32, tops:
                             out[j, i, c] += light[k, c] * w
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def draw_puffs(out: F32, at: F64, radius: F64, depth: F64) -> None:
     """Add soft round clouds to (h, w): how deep one looks through them, `depth` (n,) in the middle of each."""
     height, width = out.shape

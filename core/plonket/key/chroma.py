@@ -10,7 +10,7 @@ import cv2
 import numba
 import numpy as np
 
-from plonket.conventions import F32, U8
+from plonket.conventions import F32, FAST, U8
 
 REACH = 1
 SPREAD_PX = 1.6
@@ -37,7 +37,7 @@ def restored(rgb: U8) -> U8:
     return np.asarray(cv2.cvtColor(out, cv2.COLOR_YCrCb2RGB), np.uint8)
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _restore(planes: U8, half: F32, alike: F32, near: F32, out: U8) -> None:
     h, w = planes.shape[:2]
     sh, sw = half.shape[:2]

@@ -9,7 +9,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.conventions import F32, F64
+from plonket.conventions import F32, F64, FAST
 from plonket.errors import Degenerate
 from plonket.mend.membrane import rim_values, stretch
 
@@ -119,7 +119,7 @@ def block_means(light: F32, where: NDArray[np.bool_], size: tuple[int, int]) -> 
     return out
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True)  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST)  # type: ignore[misc]
 def _block_means(light: F32, where: NDArray[np.bool_], out: F32) -> None:
     h, w = where.shape
     rows, columns = out.shape[:2]
@@ -139,7 +139,7 @@ def _block_means(light: F32, where: NDArray[np.bool_], out: F32) -> None:
             out[j, i, 0], out[j, i, 1], out[j, i, 2], out[j, i, 3] = r / all_, g / all_, b / all_, n / all_
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _alike(light: F32, samples: F32, near: float, darkest: float, out: NDArray[np.bool_]) -> None:
     """Pixels whose colour shares are those of a sample, and that are not too dark to tell."""
     h, w = out.shape

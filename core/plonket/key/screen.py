@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from plonket.conventions import F32, F64
+from plonket.conventions import F32, F64, FAST
 from plonket.fields import Model, choice, colour, plain, switch
 from plonket.key.cloth import Cloth, block_means, clean_cloth, found_colour
 from plonket.key.common import Colour, KeyContext, linear_of
@@ -167,7 +167,7 @@ def _told_apart(light: F32, cloth: Cloth, alpha: F32) -> F32:
     return out
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _explained(light: F32, cloth: F32, alpha: F32, between: B, fronts: F32, out: F32) -> None:
     """The matte where something is mixed, by what explains each pixel best; `fronts` (2, h/4, w/4, 4): colours and trust."""
     sh, sw = fronts.shape[1:3]
@@ -232,7 +232,7 @@ def _means(stack: F32, size: int) -> F32:
     return np.asarray(cv2.blur(stack, (size, size)), np.float32).reshape(stack.shape)
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True)  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST)  # type: ignore[misc]
 def _products(g: F32, p: F32) -> F32:
     h, w = g.shape
     out = np.empty((h, w, 4), np.float32)
@@ -243,7 +243,7 @@ def _products(g: F32, p: F32) -> F32:
     return out
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True)  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST)  # type: ignore[misc]
 def _lines(means: F32, eps: float) -> F32:
     """Slope and offset of the line that explains the matte by the guide round each pixel."""
     h, w = means.shape[:2]
@@ -256,7 +256,7 @@ def _lines(means: F32, eps: float) -> F32:
     return out
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True)  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST)  # type: ignore[misc]
 def _fitted(lines: F32, g: F32, p: F32, out: F32) -> None:
     """What the lines make of the guide, and how far that is from the matte, squared."""
     for y in numba.prange(g.shape[0]):
@@ -265,7 +265,7 @@ def _fitted(lines: F32, g: F32, p: F32, out: F32) -> None:
             out[y, x, 0], out[y, x, 1] = smooth, (smooth - p[y, x]) ** 2
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _weighed(smooth: F32, misfit: F32, out: F32, total: F32) -> None:
     for y in numba.prange(out.shape[0]):
         for x in range(out.shape[1]):
@@ -335,7 +335,7 @@ def moved_edge(alpha: F32, inwards_px: float) -> F32:
     return a if part < 1e-6 else np.asarray(a + np.float32(part) * (by(whole + 1) - a), np.float32)
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _left_of_cloth(light: F32, cloth: F32, turn: F64, out: F32) -> None:
     """The share of each pixel that is cloth."""
     h, w = out.shape
@@ -354,7 +354,7 @@ def _left_of_cloth(light: F32, cloth: F32, turn: F64, out: F32) -> None:
             out[y, x] = min(max(share, 0.0), 1.0)
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _unmixed(light: F32, cloth: F32, alpha: F32, turn: F64, back: F64, spill: float, instead: F64, out: F32) -> None:
     """What the subject gives off: the cloth's share taken off, then what its colour reflects of the cloth."""
     h, w = alpha.shape

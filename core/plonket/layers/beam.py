@@ -12,7 +12,7 @@ from plonket.colour import linear_from_8bit
 from plonket.comp.picture import CLEAR, Picture, StillSource
 from plonket.comp.place import place_still
 from plonket.comp.sources import Sources
-from plonket.conventions import F32, F64
+from plonket.conventions import F32, F64, FAST
 from plonket.fields import Digest, Identifier, Model, Number, choice, colour, number, plain, value_at
 from plonket.layers.common import LayerModel, faded
 from plonket.motion.following import jacobian, shifted, turned_sized
@@ -175,7 +175,7 @@ def _stroke(layer: BeamLayer, line: F64, frame: int, size: tuple[int, int], view
     return Picture(rgba=out, x=int(x0), y=int(y0))
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _draw_line(out: F32, x0: float, y0: float, line: F64, half: float, far_half: float, glow: float, strength: float,
                light: F32) -> None:  # fmt: skip
     """Coverage of a tapering line, with light round it that falls with distance (premultiplied; glow has no alpha)."""

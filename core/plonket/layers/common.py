@@ -14,7 +14,7 @@ from plonket.comp.blend import BLEND_NAMES, BlendName
 from plonket.comp.picture import CLEAR, Picture
 from plonket.comp.place import level_at, place_still
 from plonket.comp.sources import Sources
-from plonket.conventions import F32, F64
+from plonket.conventions import F32, F64, FAST
 from plonket.fields import Digest, Identifier, Model, Name, Number, choice, number, plain, switch, value_at
 from plonket.key.kinds import Key
 from plonket.looks.kinds import Look
@@ -173,7 +173,7 @@ def cut_to(picture: Picture, matrix: F64, box: F64, soft: float, edge: F64 | Non
     return Picture(rgba=rgba, x=picture.x, y=picture.y)
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _cut(rgba: F32, x0: float, y0: float, back: F64, box: F64, soft: float, edge: F64) -> None:
     det = abs(np.linalg.det(back))
     for j in numba.prange(rgba.shape[0]):

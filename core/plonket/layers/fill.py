@@ -9,7 +9,7 @@ import numpy as np
 
 from plonket.comp.picture import Picture
 from plonket.comp.sources import Sources
-from plonket.conventions import F32, F64
+from plonket.conventions import F32, F64, FAST
 from plonket.fields import Number, choice, colour, number, value_at
 from plonket.key.common import linear_of
 from plonket.layers.common import LayerModel, faded
@@ -55,7 +55,7 @@ def _coloured(code: str, cover: float) -> F32:
     return np.append(linear_of(code) * share, share).astype(np.float32)
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _graded(out: F32, back: F64, ends: F64, round_: bool, first: F32, last: F32) -> None:
     dx, dy = ends[1, 0] - ends[0, 0], ends[1, 1] - ends[0, 1]
     square = max(dx * dx + dy * dy, 1e-6)

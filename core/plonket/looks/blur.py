@@ -9,7 +9,10 @@ import numpy as np
 
 from plonket.conventions import F32
 from plonket.fields import Number, choice, number, value_at
-from plonket.looks.common import LookContext, LookModel
+from plonket.looks.common import LookContext, LookModel, blurred
+
+WIDEST_PX = 48.0
+"""Kernels up to this radius are laid on the picture as it is."""
 
 
 class Blur(LookModel):
@@ -34,14 +37,25 @@ def run(rgba: F32, look: Blur, context: LookContext) -> F32:
     if radius < 0.1:
         return rgba
     if look.shape == "soft":
-        return np.asarray(cv2.GaussianBlur(rgba, (0, 0), radius, borderType=cv2.BORDER_REPLICATE), np.float32)
+        return blurred(rgba, radius)
+    # Wide ones are worked out reduced, which nothing shows.
+    k = 1
+    while radius / k > WIDEST_PX and min(rgba.shape[:2]) > 16 * k:
+        k *= 2
+    h, w = rgba.shape[:2]
+    small = rgba if k == 1 else cv2.resize(rgba, (-(-w // k), -(-h // k)), interpolation=cv2.INTER_AREA)
+    soft = cv2.filter2D(small, -1, _kernel(look, radius / k, context.frame), borderType=cv2.BORDER_REPLICATE)
+    return np.asarray(soft if k == 1 else cv2.resize(soft, (w, h), interpolation=cv2.INTER_LINEAR), np.float32)
+
+
+def _kernel(look: Blur, radius: float, frame: int) -> F32:
+    """A disc or a line of a radius in pixels, its sum 1."""
     half = int(np.ceil(radius)) + 1
     y, x = np.mgrid[-half : half + 1, -half : half + 1]
     if look.shape == "lens":
         kernel = np.clip(radius + 0.5 - np.hypot(x, y), 0, 1)
     else:
-        a = np.radians(value_at(look.angle, context.frame))
+        a = np.radians(value_at(look.angle, frame))
         along, across = x * np.cos(a) + y * np.sin(a), -x * np.sin(a) + y * np.cos(a)
         kernel = np.clip(radius + 0.5 - np.abs(along), 0, 1) * np.clip(1 - np.abs(across), 0, 1)
-    kernel = (kernel / kernel.sum()).astype(np.float32)
-    return np.asarray(cv2.filter2D(rgba, -1, kernel, borderType=cv2.BORDER_REPLICATE), np.float32)
+    return np.asarray(kernel / kernel.sum(), np.float32)

@@ -7,7 +7,7 @@ from typing import Literal
 import numba
 import numpy as np
 
-from plonket.conventions import F32
+from plonket.conventions import F32, FAST
 from plonket.fields import Number, number, value_at
 from plonket.key.common import LUMA
 from plonket.looks.common import LEAST_ALPHA, LookContext, LookModel, weight_at
@@ -47,8 +47,10 @@ def _contrast(slope: float) -> F32:
     return np.asarray(GREY * (light / GREY) ** slope, np.float32)
 
 
-@numba.njit(cache=True, inline="always", fastmath=True)  # type: ignore[misc]
+@numba.njit(cache=True, inline="always", fastmath=FAST)  # type: ignore[misc]
 def _bent(light: np.float32, table: F32, slope: np.float32) -> np.float32:
+    if not light > np.float32(0.0):
+        return table[0]
     if light >= BRIGHTEST:
         return np.float32(GREY) * (light / np.float32(GREY)) ** slope
     at = np.sqrt(light * np.float32(1 / BRIGHTEST)) * np.float32(STEPS)
@@ -57,7 +59,7 @@ def _bent(light: np.float32, table: F32, slope: np.float32) -> np.float32:
     return table[low] * (np.float32(1.0) - u) + table[low + 1] * u
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _changed(rgba: F32, gains: F32, slope: np.float32, table: F32, saturation: np.float32, out: F32) -> None:
     one = np.float32(1.0)
     for y in numba.prange(rgba.shape[0]):

@@ -11,7 +11,7 @@ import numba
 import numpy as np
 from pydantic import Field
 
-from plonket.conventions import F32, F64
+from plonket.conventions import F32, F64, FAST
 from plonket.fields import Identifier, Model, Name, Number, number, switch
 from plonket.masks.kinds import Mask
 
@@ -164,7 +164,7 @@ def lit(code: F32 | F64) -> F32:
     return out
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _coded(light: F32, out: F32) -> None:
     for k in numba.prange(light.shape[0]):
         v = light[k]
@@ -176,7 +176,7 @@ def _coded(light: F32, out: F32) -> None:
             out[k] = v
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _lit(code: F32, out: F32) -> None:
     for k in numba.prange(code.shape[0]):
         v = code[k]
@@ -195,12 +195,12 @@ def through_table(code: F32, table: F32) -> F32:
     return out
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _through_table(values: F32, table: F32, out: F32) -> None:
     last = table.shape[0] - 1
     for k in numba.prange(values.shape[0]):
         v = values[k]
-        at = min(max(v, 0.0), 1.0) * last
+        at = min(v, np.float32(1.0)) * last if v > 0 else 0.0
         low = min(int(at), last - 1)
         u = at - low
         out[k] = table[low] * (1 - u) + table[low + 1] * u + max(v - 1, 0.0)

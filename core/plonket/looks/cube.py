@@ -7,7 +7,7 @@ from typing import Literal
 import numba
 import numpy as np
 
-from plonket.conventions import F32
+from plonket.conventions import F32, FAST
 from plonket.fields import Digest, asset, choice
 from plonket.looks.common import LookContext, LookModel, coded, coloured, lit, straight
 
@@ -27,7 +27,7 @@ def run(rgba: F32, look: ColourTable, context: LookContext) -> F32:
         return rgba
     table = context.table(look.table)
     light = straight(rgba)
-    values = np.clip(coded(light) if look.works_on == "code" else light, 0, 1)
+    values = np.nan_to_num(np.clip(coded(light) if look.works_on == "code" else light, 0, 1))
     out = np.empty_like(values)
     if table.ndim == 2:
         for c in range(3):
@@ -37,7 +37,7 @@ def run(rgba: F32, look: ColourTable, context: LookContext) -> F32:
     return coloured(rgba, lit(out) if look.works_on == "code" else out)
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _look_up(values: F32, table: F32, out: F32) -> None:
     """Tetrahedral interpolation: along the grey axis nothing is tinted."""
     n = table.shape[0] - 1

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from typing import Literal
 
-import cv2
 import numpy as np
 
 from plonket.conventions import F32
 from plonket.fields import Number, colour, number, value_at
 from plonket.key.common import LUMA, linear_of
-from plonket.looks.common import LookContext, LookModel, lighted
+from plonket.looks.common import LookContext, LookModel, blurred, lighted
 
 
 class Glow(LookModel):
@@ -37,12 +36,7 @@ def run(rgba: F32, look: Glow, context: LookContext) -> F32:
     over = light * np.clip((bright - level) / np.maximum(bright, 1e-4), 0, 1)
     sigma = max(value_at(look.radius, context.frame) * context.scale, 0.5)
     # Near and far together fall off as light in a lens does; the far ones are worked out reduced.
-    total = cv2.GaussianBlur(over, (0, 0), sigma) * np.float32(0.6)
-    for k, share in ((2, 0.28), (4, 0.12)):
-        room = min(over.shape[:2]) > 8 * k
-        small = cv2.resize(over, None, fx=1 / k, fy=1 / k, interpolation=cv2.INTER_AREA) if room else over
-        soft = cv2.GaussianBlur(small, (0, 0), sigma if room else sigma * k)
-        total += cv2.resize(soft, (over.shape[1], over.shape[0]), interpolation=cv2.INTER_LINEAR) * np.float32(share)
+    total = sum(blurred(over, sigma * k) * np.float32(share) for k, share in ((1, 0.6), (2, 0.28), (4, 0.12)))
     tint = linear_of(look.tint).astype(np.float32)
     strength = np.float32(value_at(look.strength, context.frame) / 100)
     return lighted(light + strength * total * tint, rgba)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from functools import lru_cache
-from typing import Literal
+from typing import Annotated, Literal
 
 import cv2
 import numpy as np
@@ -22,6 +22,9 @@ RINGS = 10
 KERNEL = 13
 
 
+Codes = Annotated[float, Field(ge=0, le=255)]
+
+
 class GrainProfile(Model):
     """Grain as it was measured on footage.
 
@@ -30,8 +33,8 @@ class GrainProfile(Model):
     that all channels have in common.
     """
 
-    strength: list[tuple[float, float, float]] = Field(min_length=7, max_length=7)
-    spectrum: list[float] = Field(min_length=RINGS, max_length=RINGS)
+    strength: list[tuple[Codes, Codes, Codes]] = Field(min_length=7, max_length=7)
+    spectrum: list[Annotated[float, Field(ge=0, le=1e9)]] = Field(min_length=RINGS, max_length=RINGS)
     alike: float = Field(default=0.5, ge=0, le=1)
 
 

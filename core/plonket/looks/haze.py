@@ -7,7 +7,7 @@ from typing import Literal
 import numba
 import numpy as np
 
-from plonket.conventions import F32, F64
+from plonket.conventions import F32, F64, FAST
 from plonket.fields import Number, choice, colour, number, value_at
 from plonket.key.common import linear_of
 from plonket.looks.common import LookContext, PlacedLook, blurred
@@ -97,7 +97,7 @@ def by_distance(rgba: F32, away: F32, radius: float) -> F32:
     return np.asarray(out, np.float32)
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True)  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST)  # type: ignore[misc]
 def _distance(away: F32, near: F64, step: F64, both: bool) -> None:
     square = max(step[0] * step[0] + step[1] * step[1], 1e-6)
     for j in numba.prange(away.shape[0]):

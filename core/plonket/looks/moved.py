@@ -8,7 +8,7 @@ import cv2
 import numba
 import numpy as np
 
-from plonket.conventions import F32, U8
+from plonket.conventions import F32, FAST, U8
 from plonket.fields import Number, number, value_at
 from plonket.looks.common import LookContext, LookModel, coded
 
@@ -63,7 +63,7 @@ def _grey(rgba: F32) -> U8:
     return np.clip(code * 255, 0, 255).astype(np.uint8)
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _along(source: F32, flow: F32, out: F32) -> None:
     h, w = source.shape[:2]
     for j in numba.prange(h):
@@ -75,7 +75,7 @@ def _along(source: F32, flow: F32, out: F32) -> None:
             for k in range(steps):
                 t = (k + 0.5) / steps - 0.5
                 x, y = min(max(i + dx * t, 0.0), w - 1.001), min(max(j + dy * t, 0.0), h - 1.001)
-                x0, y0 = int(x), int(y)
+                x0, y0 = max(int(x), 0), max(int(y), 0)
                 u, v = x - x0, y - y0
                 x1, y1 = min(x0 + 1, w - 1), min(y0 + 1, h - 1)
                 for c in range(4):

@@ -7,7 +7,7 @@ from typing import Literal
 import numba
 import numpy as np
 
-from plonket.conventions import F32
+from plonket.conventions import F32, FAST
 from plonket.fields import Number, choice, colour, number, value_at
 from plonket.key.common import LUMA, linear_of
 from plonket.looks.common import LookContext, PlacedLook, lighted
@@ -57,12 +57,12 @@ def run(rgba: F32, look: Rays, context: LookContext) -> F32:
     return lighted(rgba[..., :3] + shine, rgba)
 
 
-@numba.njit(cache=True, fastmath=True, inline="always", error_model="numpy")  # type: ignore[misc]
+@numba.njit(cache=True, fastmath=FAST, inline="always", error_model="numpy")  # type: ignore[misc]
 def _add(source: F32, x: float, y: float, share: float, total: F32) -> None:
     """Add a bilinear sample at array indices; beyond the edge, the edge."""
     h, w = source.shape[:2]
     x, y = min(max(x, 0.0), w - 1.0), min(max(y, 0.0), h - 1.0)
-    x0, y0 = min(int(x), max(w - 2, 0)), min(int(y), max(h - 2, 0))
+    x0, y0 = max(min(int(x), w - 2), 0), max(min(int(y), h - 2), 0)
     x1, y1 = min(x0 + 1, w - 1), min(y0 + 1, h - 1)
     u, v = x - x0, y - y0
     for c in range(4):
@@ -71,7 +71,7 @@ def _add(source: F32, x: float, y: float, share: float, total: F32) -> None:
         total[c] += share * (top * (1 - v) + low * v)
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _drawn_out(source: F32, px: float, py: float, length: float, falls: float, out: F32) -> None:
     """Means along the way towards the point; `falls` makes what is farther away count less."""
     for j in numba.prange(source.shape[0]):
@@ -92,7 +92,7 @@ def _drawn_out(source: F32, px: float, py: float, length: float, falls: float, o
                 out[j, i, c] = total[c] / weight
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _spun(source: F32, px: float, py: float, angle: float, out: F32) -> None:
     for j in numba.prange(source.shape[0]):
         total = np.empty(4, np.float32)

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from typing import Literal
 
-import cv2
 import numpy as np
 
 from plonket.conventions import F32
 from plonket.fields import Number, number, value_at
-from plonket.looks.common import LookContext, LookModel, coded, coloured, lit, straight
+from plonket.looks.common import LookContext, LookModel, blurred, coded, coloured, lit, straight
 
 
 class Sharpen(LookModel):
@@ -25,7 +24,7 @@ def run(rgba: F32, look: Sharpen, context: LookContext) -> F32:
     picture's own edge."""
     sigma = max(value_at(look.radius, context.frame) * context.scale, 0.25)
     code, alpha = coded(straight(rgba)), rgba[..., 3]
-    weight = cv2.GaussianBlur(alpha, (0, 0), sigma)
-    soft = cv2.GaussianBlur(code * alpha[..., None], (0, 0), sigma) / np.maximum(weight, 1e-4)[..., None]
+    spread = blurred(np.dstack([code * alpha[..., None], alpha]), sigma)
+    soft = spread[..., :3] / np.maximum(spread[..., 3:], np.float32(1e-4))
     amount = np.float32(value_at(look.amount, context.frame) / 100)
     return coloured(rgba, lit(np.maximum(code + amount * (code - soft), 0)))

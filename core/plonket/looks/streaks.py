@@ -47,7 +47,7 @@ def run(rgba: F32, look: Streaks, context: LookContext) -> F32:
     total = np.zeros_like(small)
     lines = max(1, look.rays // 2)
     for n in range(lines):
-        kernel = line_kernel(length / k, value_at(look.angle, f) + 180 * n / lines)
+        kernel = line_kernel(length / k, value_at(look.angle, f) + 180 * n / lines, small.shape[:2])
         total += cv2.filter2D(small, -1, kernel, borderType=cv2.BORDER_CONSTANT)
     total = cv2.resize(total, (w, h), interpolation=cv2.INTER_LINEAR) if k > 1 else total
     # A streak spreads light over a line; its strength is told at its source.
@@ -55,11 +55,14 @@ def run(rgba: F32, look: Streaks, context: LookContext) -> F32:
     return lighted(light + gain * total * linear_of(look.tint).astype(np.float32), rgba)
 
 
-def line_kernel(length: float, angle: float) -> F32:
-    """A line through the middle that falls off to both sides, its sum 1."""
+def line_kernel(length: float, angle: float, shape: tuple[int, int]) -> F32:
+    """A line through the middle that falls off to both sides; whole, its sum is 1. It ends where a picture of `shape` does."""
     half = int(np.ceil(length)) + 1
-    y, x = np.mgrid[-half : half + 1, -half : half + 1]
+    tall, wide = min(half, shape[0]), min(half, shape[1])
+    y, x = np.mgrid[-tall : tall + 1, -wide : wide + 1]
     a = np.radians(angle)
     along, across = np.abs(x * np.cos(a) + y * np.sin(a)), np.abs(-x * np.sin(a) + y * np.cos(a))
     kernel = np.exp(-3 * along / length) * np.clip(1 - across, 0, 1) * (along <= length)
-    return np.asarray(kernel / kernel.sum(), np.float32)
+    # A line that is cut off keeps the strength of the whole one: the light that leaves the picture is lost.
+    cut = tall < half or wide < half
+    return np.asarray(kernel / (2 * length * (1 - np.exp(-3)) / 3 if cut else kernel.sum()), np.float32)

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from typing import Literal
 
-import cv2
 import numpy as np
 
 from plonket.conventions import F32
 from plonket.fields import Number, number, value_at
-from plonket.looks.common import LookContext, LookModel, lighted
+from plonket.looks.common import LookContext, LookModel, blurred, lighted
 
 
 class Wrap(LookModel):
@@ -26,8 +25,8 @@ def run(rgba: F32, look: Wrap, context: LookContext) -> F32:
         return rgba
     sigma = max(value_at(look.width, context.frame) * context.scale, 0.3)
     alpha = rgba[..., 3]
-    beyond = cv2.GaussianBlur(1 - alpha, (0, 0), sigma, borderType=cv2.BORDER_REPLICATE) * alpha
-    light = cv2.GaussianBlur(np.ascontiguousarray(context.behind[..., :3]), (0, 0), sigma, borderType=cv2.BORDER_REPLICATE)
+    beyond = blurred(1 - alpha, sigma) * alpha
+    light = blurred(np.ascontiguousarray(context.behind[..., :3]), sigma)
     strength = np.float32(value_at(look.strength, context.frame) / 100)
     # As a lens veils it: added, up to white.
     veil = np.clip(strength * beyond, 0, 1)[..., None] * light

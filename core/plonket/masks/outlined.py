@@ -8,7 +8,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.conventions import F32, F64
+from plonket.conventions import F32, F64, FAST
 from plonket.fields import Number, number, value_at
 from plonket.masks.common import MaskModel
 from plonket.outline import FLATNESS_PX, Outline, carry, control_points, fill, flatten_feathered, inside
@@ -57,7 +57,7 @@ def _scales(xy: F64, m: F64) -> F64:
     return np.asarray(np.sqrt(np.abs(np.linalg.det(m)) / np.maximum(np.abs(d) ** 3, 1e-12)))
 
 
-@numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _bands(polygon: F64, low: F64, high: F64, within: NDArray[np.bool_], out: F32) -> None:
     """The edge of a polygon, side by side: outside the most that any side gives, inside the least."""
     h, w = out.shape

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
-from typing import Protocol
+from typing import Any, Protocol
 
 import av
 import av.video.frame
@@ -22,7 +22,9 @@ from plonket.errors import BadInput, MediaError
 from plonket.media.failures import media_errors
 from plonket.media.hdr import hdr_to_sdr
 from plonket.media.info import ClipInfo
+from plonket.media.opening import open_media
 from plonket.media.probe import folder_pictures, probe, probe_video
+from plonket.media.stills import PICTURES, read_pixels
 
 
 class Clip(Protocol):
@@ -49,8 +51,6 @@ def open_clip(path: Path | str, *, cache: int = 24) -> Clip:
 
 
 def probe_is_still(path: Path) -> bool:
-    from plonket.media.probe import PICTURES
-
     return path.suffix.lower() in PICTURES
 
 
@@ -129,9 +129,7 @@ class PictureClip:
     def rgba(self, frame: int) -> U8:
         """Straight-alpha RGBA, 8-bit."""
         _check_frame(self.info, frame)
-        picture = cv2.imread(str(self.files[frame]), cv2.IMREAD_UNCHANGED)
-        if picture is None:
-            raise MediaError("media.unreadable", f"{self.files[frame].name} cannot be read as a picture.")
+        picture: Any = read_pixels(self.files[frame])
         if picture.dtype == np.uint16:
             picture = (picture // 257).astype(np.uint8)
         if picture.ndim == 2:
@@ -191,7 +189,7 @@ class VideoClip:
             self._open = False
 
     def _reopen(self) -> None:
-        self._container = av.open(str(self.path))
+        self._container = open_media(self.path)
         self._stream = self._container.streams.video[0]
         self._stream.thread_type = "AUTO"
         self._open = True

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import os
+import shutil
+import tempfile
 from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
@@ -11,13 +14,21 @@ import numpy as np
 
 from plonket.context import Work
 from plonket.conventions import U8
+from plonket.errors import MediaError
 from plonket.media.clip import ALPHA, open_clip
+from plonket.media.failures import media_errors
 from plonket.media.info import ClipInfo
+from plonket.media.probe import probe_video
 from plonket.media.sound import read_sound, write_wav
 from plonket.media.write import WORKING, VideoWriter
 
+CLIP, SOUND = "clip.mp4", "sound.wav"
+ASIDE = ".part-"
+"""Between a folder's name and a random end, in the name of the one that is written first."""
 STRIP_HEIGHT = 54
 STRIP_MOST = 48
+BYTES_A_PIXEL = 0.75
+"""Of a conformed clip (see `WORKING`), rounded up: daylight takes 0.2 to 0.35, noise at night twice that."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -30,16 +41,66 @@ class Conformed:
     strip: Path
 
 
+def conformed_bytes(info: ClipInfo) -> int:
+    """About how large a conformed clip becomes: by its pixels, for what a phone coded tightly grows most."""
+    pixels = info.width * info.height * info.frames
+    return int(pixels * BYTES_A_PIXEL * (1.6 if info.has_alpha else 1)) + int(info.seconds * 192_000)
+
+
 def conform(source: Path, folder: Path, work: Work | None = None) -> Conformed:
     """Write ``clip.mp4`` (every frame a key), ``sound.wav`` and ``strip.jpg`` to `folder`; ``alpha.mp4`` for a clip with alpha.
 
-    The source is only read. Raises `MediaError` when it cannot be.
+    The source is only read. Everything is written aside first: the files are there whole, or as they were. Raises
+    `MediaError` when the source cannot be read, or when what was written does not hold all of its frames.
     """
-    work = work or Work()
-    folder.mkdir(parents=True, exist_ok=True)
+    folder.parent.mkdir(parents=True, exist_ok=True)
+    aside = Path(tempfile.mkdtemp(prefix=f"{folder.name}{ASIDE}", dir=folder.parent))
+    try:
+        made = _write(source, aside, work or Work())
+        _check_whole(made)
+        _put_in_place(aside, folder)
+    finally:
+        shutil.rmtree(aside, ignore_errors=True)
+    sound = None if made.sound is None else folder / made.sound.name
+    return Conformed(info=made.info, clip=folder / made.clip.name, sound=sound, strip=folder / made.strip.name)
+
+
+def _check_whole(made: Conformed) -> None:
+    """Every frame must be there, and the last one be decodable."""
+    for path in (made.clip, made.clip.with_name(ALPHA)):
+        if path.exists():
+            written = len(probe_video(path)[1].stamps)
+            if written != made.info.frames:
+                raise MediaError("media.incomplete", f"Only {written} of {made.info.frames} frames were written. Try again.")
+            clip = open_clip(path)
+            try:
+                clip.luma(made.info.frames - 1)
+            finally:
+                clip.close()
+
+
+def _put_in_place(aside: Path, folder: Path) -> None:
+    """Move what was written to where it is read, the clip last: with it the rest is there too."""
+    folder.mkdir(exist_ok=True)
+    fresh = sorted(aside.iterdir(), key=lambda path: path.name == CLIP)
+    for path in fresh:
+        with path.open("rb") as file:
+            os.fsync(file.fileno())
+    for name in {SOUND, ALPHA} - {path.name for path in fresh}:
+        (folder / name).unlink(missing_ok=True)
+    for path in fresh:
+        os.replace(path, folder / path.name)
+    held = os.open(folder, os.O_RDONLY)
+    try:
+        os.fsync(held)
+    finally:
+        os.close(held)
+
+
+def _write(source: Path, folder: Path, work: Work) -> Conformed:
     clip = open_clip(source)
     info = clip.info
-    target = folder / "clip.mp4"
+    target = folder / CLIP
     every = max(1, -(-info.frames // STRIP_MOST))
     small: list[U8] = []
     try:
@@ -61,10 +122,14 @@ def conform(source: Path, folder: Path, work: Work | None = None) -> Conformed:
     finally:
         clip.close()
     strip = folder / "strip.jpg"
-    cv2.imwrite(str(strip), cv2.cvtColor(np.hstack(small), cv2.COLOR_RGB2BGR), [cv2.IMWRITE_JPEG_QUALITY, 80])
+    done, jpeg = cv2.imencode(".jpg", cv2.cvtColor(np.hstack(small), cv2.COLOR_RGB2BGR), [cv2.IMWRITE_JPEG_QUALITY, 80])
+    assert done
+    with media_errors(strip, "written"):
+        strip.write_bytes(bytes(jpeg))
     sound = read_sound(source) if info.has_audio else None
     wav = None
     if sound is not None:
-        wav = folder / "sound.wav"
-        write_wav(sound, wav)
+        wav = folder / SOUND
+        with media_errors(wav, "written"):
+            write_wav(sound, wav)
     return Conformed(info=info, clip=target, sound=wav, strip=strip)

@@ -6,16 +6,15 @@ from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 
-import av
 import av.video.frame
-import cv2
 
 from plonket.errors import MediaError
 from plonket.media.failures import media_errors
-from plonket.media.info import LARGEST_SIDE, SMALLEST_SIDE, ClipInfo
+from plonket.media.info import ClipInfo
+from plonket.media.opening import open_media
+from plonket.media.stills import PICTURES, check_size, read_pixels
 from plonket.media.timing import TimeMap, conform_times
 
-PICTURES = {".png", ".jpg", ".jpeg", ".webp", ".tif", ".tiff", ".bmp"}
 _TRANSFER = {16: "pq", 18: "hlg"}
 
 
@@ -50,7 +49,7 @@ def probe(path: Path | str) -> ClipInfo:
 
 def probe_video(path: Path) -> tuple[ClipInfo, VideoIndex]:
     """Facts and the frame index of a video file."""
-    with media_errors(path), av.open(str(path)) as container:
+    with media_errors(path), open_media(path) as container:
         if not container.streams.video:
             what = "only sound" if container.streams.audio else "no picture"
             raise MediaError("media.no_video", f"{path.name} holds {what}. Bring in a clip with video.")
@@ -71,11 +70,11 @@ def probe_video(path: Path) -> tuple[ClipInfo, VideoIndex]:
         width, height = first.width, first.height
         if rotation in (90, 270):
             width, height = height, width
-        _check_size(path, width, height)
+        check_size(path, width, height)
         base = stream.time_base or Fraction(1, 1000)
         times = [Fraction(pts) * base for pts, _ in stamped]
         stated = stream.average_rate
-        time_map = conform_times(times, Fraction(stated) if stated else None)
+        time_map = conform_times(times, Fraction(stated) if stated else None, path.name)
         context = stream.codec_context
         info = ClipInfo(
             kind="video",
@@ -126,29 +125,13 @@ def _probe_folder(path: Path) -> ClipInfo:
 
 
 def _probe_still(path: Path) -> ClipInfo:
-    picture = cv2.imread(str(path), cv2.IMREAD_UNCHANGED)
-    if picture is None:
-        raise MediaError(
-            "media.unreadable",
-            f"{path.name} cannot be read as a picture: it is damaged or something else under that name.",
-        )
+    picture = read_pixels(path)
     height, width = picture.shape[:2]
-    _check_size(path, width, height)
     channels = picture.shape[2] if picture.ndim == 3 else 1
     return ClipInfo(
         kind="still", width=width, height=height, rate=Fraction(1), frames=1, has_alpha=channels == 4,
         bit_depth=picture.dtype.itemsize * 8, codec=path.suffix.lower().lstrip("."),
     )  # fmt: skip
-
-
-def _check_size(path: Path, width: int, height: int) -> None:
-    if max(width, height) > LARGEST_SIDE or min(width, height) < SMALLEST_SIDE:
-        raise MediaError(
-            "media.size",
-            f"{path.name} is {width} x {height} pixels. Sides from {SMALLEST_SIDE} to {LARGEST_SIDE}"
-            " pixels can be used.",
-            {"width": width, "height": height},
-        )
 
 
 def _has_alpha(frame: av.video.frame.VideoFrame) -> bool:

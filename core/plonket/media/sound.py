@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from plonket.media.failures import media_errors
+from plonket.media.opening import open_media
 from plonket.media.probe import probe_video
 
 SOUND_RATE = 48000
@@ -44,7 +45,7 @@ def read_sound(path: Path) -> Sound | None:
         return None
     start = index.time_map.start
     chunks: list[tuple[int, NDArray[np.int16]]] = []
-    with media_errors(path), av.open(str(path)) as container:
+    with media_errors(path), open_media(path) as container:
         stream = container.streams.audio[0]
         resampler = av.AudioResampler(format="s16", layout="stereo", rate=SOUND_RATE)
         position: int | None = None

@@ -8,6 +8,7 @@ from fractions import Fraction
 import numpy as np
 
 from plonket.conventions import F64
+from plonket.errors import MediaError
 
 STANDARD_RATES = [
     Fraction(24000, 1001),
@@ -38,13 +39,27 @@ class TimeMap:
     variable: bool
 
 
-def conform_times(times: list[Fraction], stated: Fraction | None) -> TimeMap:
+MOST_FRAMES = 250_000
+"""An hour at 60 frames a second, and some."""
+LONGEST_GAP_S = 300
+"""A frame that is held for longer than this has a damaged time stamp after it."""
+FASTEST = 2000
+"""Frames a second beyond which time stamps mean something else."""
+
+
+def conform_times(times: list[Fraction], stated: Fraction | None, name: str = "The clip") -> TimeMap:
     """Choose a constant rate for presentation times and map frames to it.
 
     Parameters
     ----------
     times : sorted presentation times in seconds, one per stored frame.
     stated : the average rate the container states, used when the times agree with it.
+    name : of the clip, for what is said of it.
+
+    Raises
+    ------
+    MediaError
+        When the times would make far more frames than are stored: one held for minutes, or more than `MOST_FRAMES`.
 
     Notes
     -----
@@ -53,6 +68,7 @@ def conform_times(times: list[Fraction], stated: Fraction | None) -> TimeMap:
     nearest in time, so dropped frames are held and doubled ones skipped.
     """
     n = len(times)
+    _check_times(times, name)
     if n == 1:
         return TimeMap(rate=stated or Fraction(25), start=times[0], source=(0,), variable=False)
     span = times[-1] - times[0]
@@ -63,18 +79,48 @@ def conform_times(times: list[Fraction], stated: Fraction | None) -> TimeMap:
     if stated and _on_grid(seconds, stated):
         return TimeMap(rate=stated, start=times[0], source=tuple(range(n)), variable=False)
     measured = _measured_rate(seconds)
+    if not 0 < measured <= FASTEST:
+        raise _too_many(name, float(seconds[-1]), measured)
     near = min(STANDARD_RATES, key=lambda r: abs(float(r) / measured - 1))
     rate = near if abs(float(near) / measured - 1) < 0.01 else Fraction(measured).limit_denominator(1001)
     if _on_grid(seconds, rate):
         return TimeMap(rate=rate, start=times[0], source=tuple(range(n)), variable=False)
     # The grid's phase is the median offset, so that jitter on the first frame shifts nothing.
     offset = float(np.median(seconds - np.round(seconds * float(rate)) / float(rate)))
+    if (seconds[-1] - offset) * float(rate) >= MOST_FRAMES:
+        raise _too_many(name, float(seconds[-1]), float(rate))
     count = int(round((seconds[-1] - offset) * float(rate))) + 1
     grid = np.arange(count) / float(rate) + offset
     right = np.clip(np.searchsorted(seconds, grid), 1, n - 1)
     source = np.where(grid - seconds[right - 1] <= seconds[right] - grid, right - 1, right)
     start = times[0] + Fraction(offset).limit_denominator(90000)
     return TimeMap(rate=rate, start=start, source=tuple(int(s) for s in source), variable=True)
+
+
+def _check_times(times: list[Fraction], name: str) -> None:
+    if len(times) > MOST_FRAMES:
+        raise MediaError("media.frames", f"{name} has {len(times)} frames; up to {MOST_FRAMES} can be used. Cut it first.")
+    for k, (before, after) in enumerate(zip(times[:-1], times[1:], strict=True)):
+        if after - before > LONGEST_GAP_S:
+            raise MediaError(
+                "media.gap",
+                f"{name} shows nothing new for {_spoken(float(after - before))} after frame {k}: its time stamps are damaged."
+                " Export it again, or cut that piece off.",
+            )
+
+
+def _too_many(name: str, seconds: float, rate: float) -> MediaError:
+    return MediaError(
+        "media.frames",
+        f"{name} would have {seconds * rate:.3g} frames, {_spoken(seconds)} at {rate:.6g} a second: its time stamps are"
+        f" damaged, or it is too long. Up to {MOST_FRAMES} frames can be used.",
+    )
+
+
+def _spoken(seconds: float) -> str:
+    if seconds < 3600:
+        return f"{seconds / 60:.3g} minutes" if seconds >= 60 else f"{seconds:.3g} s"
+    return f"{seconds / 3600:.3g} hours" if seconds < 86400 else f"{seconds / 86400:.3g} days"
 
 
 def _measured_rate(seconds: F64) -> float:

@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
+import contextlib
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from types import TracebackType
 
 import av
+import av.error
 import numpy as np
 from av.video.reformatter import ColorRange, Colorspace
 
 from plonket.conventions import U8
 from plonket.errors import BadInput
 from plonket.media.failures import media_errors
+from plonket.media.opening import open_media
 from plonket.media.sound import Sound
 
 
@@ -96,13 +99,23 @@ class VideoWriter:
         self.frames += 1
 
     def close(self) -> None:
-        """Finish the file."""
-        with media_errors(self.path, "written"):
-            for packet in self._stream.encode(None):
-                self._container.mux(packet)
-            if self.sound is not None:
-                mux_sound(self._container, self._audio, self.sound)
+        """Finish the file; when that fails it is removed."""
+        try:
+            with media_errors(self.path, "written"):
+                for packet in self._stream.encode(None):
+                    self._container.mux(packet)
+                if self.sound is not None:
+                    mux_sound(self._container, self._audio, self.sound)
+                self._container.close()
+        except BaseException:
+            self._abandon()
+            raise
+
+    def _abandon(self) -> None:
+        # On a full disk closing fails as writing did: what went wrong first is what the creator should hear.
+        with contextlib.suppress(av.error.FFmpegError, OSError):
             self._container.close()
+        self.path.unlink(missing_ok=True)
 
     def __enter__(self) -> VideoWriter:
         return self
@@ -110,11 +123,8 @@ class VideoWriter:
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, tb: TracebackType | None) -> None:
         if kind is None:
             self.close()
-            return
-        try:
-            self._container.close()
-        finally:
-            self.path.unlink(missing_ok=True)
+        else:
+            self._abandon()
 
 
 def mux_sound(container: object, stream: object, sound: Sound) -> None:
@@ -142,7 +152,7 @@ def join_segments(segments: list[Path], out: Path, rate: Fraction, sound: Sound 
         audio = None
         done = Fraction(0)
         for path in segments:
-            with av.open(str(path)) as part:
+            with open_media(path) as part:
                 source = part.streams.video[0]
                 if target is None:
                     target = box.add_stream_from_template(source)

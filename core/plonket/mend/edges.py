@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from plonket.colour import encode, linear_from_8bit
-from plonket.conventions import F32, F64, U8
+from plonket.conventions import F32, F64, FAST, U8
 from plonket.mend.grain import Grain, make, measure
 from plonket.mend.holes import Hole, holes_of, widened
 from plonket.mend.membrane import rim_values, stretch
@@ -68,7 +68,7 @@ def _ways(hole: Hole, course: Course) -> F64:
     return np.ascontiguousarray(np.broadcast_to(way, (h, w, 2)))
 
 
-@numba.njit(parallel=True, cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _between(
     light: F32, barred: NDArray[np.bool_], hole: NDArray[np.bool_], ways: F64, offset: float, reach: float, out: F32
 ) -> None:

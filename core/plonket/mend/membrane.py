@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from scipy.sparse import csr_matrix
 from scipy.sparse.linalg import spsolve
 
-from plonket.conventions import F32
+from plonket.conventions import F32, FAST
 
 I32 = NDArray[np.int32]
 
@@ -19,7 +19,7 @@ MOST_SIDE = 72
 RELAXED = 40
 
 
-@numba.njit(cache=True, fastmath=True)  # type: ignore[misc]
+@numba.njit(cache=True, fastmath=FAST)  # type: ignore[misc]
 def _relax(out: F32, ys: I32, xs: I32, rounds: int) -> None:
     """Each pixel of the hole becomes the mean of its four neighbours, so many times."""
     h, w, channels = out.shape

@@ -10,7 +10,7 @@ import numba
 import numpy as np
 
 from plonket.colour import decode, encode, linear_from_8bit
-from plonket.conventions import F32, F64
+from plonket.conventions import F32, F64, FAST
 from plonket.mend.membrane import rim_values, stretch
 from plonket.mend.texture import fill_texture
 
@@ -100,7 +100,7 @@ def _healed(new: F32, window: F32, cover: F32) -> F32:
     return ((new + 0.004) * np.exp(np.clip(off, -3, 3)) - 0.004).astype(np.float32)
 
 
-@numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+@numba.njit(cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _brushed(out: F32, path: F64, radius: float, hard: float) -> None:
     """Coverage of a stroke: full up to `hard` of its radius, gone at the radius, never steeper than a pixel."""
     h, w = out.shape

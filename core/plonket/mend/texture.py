@@ -7,7 +7,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.conventions import F32
+from plonket.conventions import F32, FAST
 from plonket.errors import BadInput
 from plonket.mend.membrane import rim_values, stretch
 
@@ -158,7 +158,7 @@ def _started(before: Fields | None, shape: tuple[int, int], sources: Bools, rng:
     return np.where(fits[..., None], found, anywhere).astype(np.int32)
 
 
-@numba.njit(cache=True, fastmath=True)  # type: ignore[misc]
+@numba.njit(cache=True, fastmath=FAST)  # type: ignore[misc]
 def _apart(picture: F32, near: F32, ty: int, tx: int, sy: int, sx: int, limit: float) -> float:
     """Weighted squared difference of two patches per pixel; it stops once it is above the limit."""
     h, w = near.shape
@@ -183,7 +183,7 @@ def _apart(picture: F32, near: F32, ty: int, tx: int, sy: int, sx: int, limit: f
     return total / weights
 
 
-@numba.njit(cache=True, fastmath=True)  # type: ignore[misc]
+@numba.njit(cache=True, fastmath=FAST)  # type: ignore[misc]
 def _tried(
     picture: F32, near: F32, sources: Bools, field: Fields, y: int, x: int, sy: int, sx: int, best: float
 ) -> float:
@@ -198,7 +198,7 @@ def _tried(
     return found
 
 
-@numba.njit(cache=True, fastmath=True)  # type: ignore[misc]
+@numba.njit(cache=True, fastmath=FAST)  # type: ignore[misc]
 def _search(picture: F32, near: F32, targets: Bools, sources: Bools, field: Fields, worst: F32, seed: int, rounds: int) -> None:
     np.random.seed(seed)
     h, w = near.shape
@@ -229,7 +229,7 @@ def _search(picture: F32, near: F32, targets: Bools, sources: Bools, field: Fiel
                 worst[y, x] = best
 
 
-@numba.njit(cache=True, fastmath=True)  # type: ignore[misc]
+@numba.njit(cache=True, fastmath=FAST)  # type: ignore[misc]
 def _vote(picture: F32, near: F32, inside: Bools, targets: Bools, field: Fields, worst: F32, spread: float) -> None:
     """Every pixel of the hole as the patches over it say, the likest ones counting most."""
     h, w = near.shape

@@ -16,7 +16,12 @@ from plonket.errors import FormatError
 
 MODELS = (".glb", ".gltf", ".obj", ".ply", ".stl")
 MOST_FACES = 2_000_000
+MOST_TEXTURE_PIXELS = 8192 * 8192
 CREASE_DEG = 38.0
+MANY_CORNERS = 64
+"""Where more corners than this meet, they are compared by groups of like directions, not one by one."""
+CELLS = 12
+"""Groups along an edge of the cube that directions are sorted into: each is 8 degrees wide at the most."""
 PLAIN = np.array([0.55, 0.55, 0.55], np.float32)
 """Linear colour of what says nothing of its own."""
 
@@ -59,8 +64,14 @@ def read_model(path: Path) -> Model:
     import trimesh
 
     try:
-        scene = trimesh.load_scene(str(path))
+        # From an open file and not by its path: then whatever the file names beside itself is not looked for.
+        with path.open("rb") as file:
+            scene = trimesh.load_scene(file, file_type=path.suffix[1:].lower())
+        for mesh in scene.geometry.values():
+            _check_textures(getattr(getattr(mesh, "visual", None), "material", None))
         meshes = [m for m in scene.dump() if isinstance(m, trimesh.Trimesh) and len(m.faces)]
+    except FormatError:
+        raise
     except Exception as error:  # trimesh raises whatever its parsers do
         raise FormatError("model.unreadable", f"{path.name} could not be read as a 3D model.") from error
     if not meshes:
@@ -73,6 +84,12 @@ def read_model(path: Path) -> Model:
         raise FormatError("model.extent", f"{path.name} has no extent that can be shown.")
     foot = np.array([(low[0] + high[0]) / 2, low[1], (low[2] + high[2]) / 2])
     return Model(parts=tuple(_part(m, foot) for m in meshes), size=high - low)
+
+
+def extent_of(path: Path) -> tuple[float, float, float]:
+    """A model's width, height and depth in its own unit; raises as `read_model` does."""
+    width, height, depth = (float(v) for v in read_model(path).size)
+    return width, height, depth
 
 
 def _part(mesh: Any, foot: F64) -> Part:
@@ -132,11 +149,15 @@ def creased(vertices: F64, faces: NDArray[np.int64]) -> F64:
 @numba.njit(cache=True, parallel=True)  # type: ignore[misc]
 def _average(area: Any, order: Any, starts: Any, alike: float, out: Any) -> None:
     for place in numba.prange(starts.shape[0] - 1):
-        for i in range(starts[place], starts[place + 1]):
+        first, last = starts[place], starts[place + 1]
+        if last - first > MANY_CORNERS:
+            _average_groups(area, order[first:last], alike, out)
+            continue
+        for i in range(first, last):
             own = area[order[i] // 3]
             size = np.sqrt((own**2).sum())
             x, y, z = own[0], own[1], own[2]
-            for j in range(starts[place], starts[place + 1]):
+            for j in range(first, last):
                 other = area[order[j] // 3]
                 along = own[0] * other[0] + own[1] * other[1] + own[2] * other[2]
                 if j != i and along > alike * size * np.sqrt((other**2).sum()):
@@ -145,12 +166,55 @@ def _average(area: Any, order: Any, starts: Any, alike: float, out: Any) -> None
             out[order[i], 0], out[order[i], 1], out[order[i], 2] = x / length, y / length, z / length
 
 
+@numba.njit(cache=True)  # type: ignore[misc]
+def _average_groups(area: Any, corners: Any, alike: float, out: Any) -> None:
+    """As `_average` for the corners of one place, by the mean directions of groups: linear in the corners."""
+    sums = np.zeros((6 * CELLS * CELLS, 3))
+    for corner in corners:
+        sums[_cell(area[corner // 3])] += area[corner // 3]
+    lengths = np.sqrt((sums**2).sum(axis=1))
+    used = np.flatnonzero(lengths > 0)
+    total = np.zeros_like(sums)
+    for i in used:
+        for j in used:
+            if i == j or (sums[i] * sums[j]).sum() > alike * lengths[i] * lengths[j]:
+                total[i] += sums[j]
+        total[i] /= max(np.sqrt((total[i] ** 2).sum()), 1e-300)
+    for corner in corners:
+        own = area[corner // 3]
+        if (own**2).sum() > 0:
+            out[corner] = total[_cell(own)]
+        else:
+            out[corner] = 0.0
+
+
+@numba.njit(cache=True)  # type: ignore[misc]
+def _cell(direction: Any) -> int:
+    """The cell of a cube's surface that a direction goes through."""
+    axis = int(np.argmax(np.abs(direction)))
+    size = abs(direction[axis])
+    if not size > 0:
+        return 0
+    u, v = direction[(axis + 1) % 3] / size, direction[(axis + 2) % 3] / size
+    i = min(max(int((u + 1) / 2 * CELLS), 0), CELLS - 1)
+    j = min(max(int((v + 1) / 2 * CELLS), 0), CELLS - 1)
+    return ((2 * axis + (1 if direction[axis] > 0 else 0)) * CELLS + i) * CELLS + j
+
+
 def _linear(colour: Any) -> F32:
     """sRGB 0..255, or 0..1 as files have it, to linear RGB (3,)."""
     values = np.asarray(colour, np.float64)[:3]
     if values.max(initial=0) <= 1.0 and np.asarray(colour).dtype.kind == "f":
         values = values * 255
     return linear_from_8bit(np.clip(np.round(values), 0, 255).astype(np.uint8)[None, None])[0, 0]
+
+
+def _check_textures(material: Any) -> None:
+    """Their sizes, before anything is decoded. Raises `FormatError`."""
+    for image in (getattr(material, "image", None), getattr(material, "baseColorTexture", None)):
+        width, height = (0, 0) if image is None else image.size
+        if width * height > MOST_TEXTURE_PIXELS:
+            raise FormatError("model.texture", f"A texture of this model has {width} x {height} pixels. Make it smaller first.")
 
 
 def _pixels(image: Any) -> U8 | None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import atexit
 import contextlib
+import pickle
 import subprocess
 import sys
 import threading
@@ -13,28 +14,42 @@ from plonket.errors import BadInput, PlonketError
 from plonket.scene.request import Order
 from plonket.scene.worker import read_message, write_message
 
+LONGEST_S = 900.0
+"""A full frame of a large set takes a minute or two on two cores."""
+
 
 class Renderer:
     """Starts the process when something is to be filmed, and again after it has died. Calls come from threads."""
 
-    def __init__(self) -> None:
+    def __init__(self, longest_s: float = LONGEST_S) -> None:
+        self.longest_s = longest_s
         self._process: subprocess.Popen[bytes] | None = None
         self._lock = threading.Lock()
 
     def film(self, order: Order) -> F32:
         """What an order asks for: (h, w, 6), see `FilmSet.film`.
 
-        Raises `PlonketError` when the process dies over it twice.
+        Raises `PlonketError` when the process dies over it twice, or takes longer than `LONGEST_S`.
         """
         with self._lock:
             for _ in range(2):
                 process = self._started()
                 assert process.stdin is not None and process.stdout is not None
+                # Others wait for their turn: it ends, whatever the process does.
+                limit = _Limit(self.longest_s, process)
                 try:
                     write_message(process.stdin, order)
                     answer = read_message(process.stdout)
-                except OSError:
+                except (OSError, EOFError, pickle.UnpicklingError):
                     answer = None
+                finally:
+                    limit.cancel()
+                if limit.passed:
+                    self.close()
+                    raise PlonketError(
+                        "scene.slow", f"The 3D renderer did not film this within {self.longest_s / 60:.3g} minutes."
+                        " Take fewer samples, or a smaller model.",
+                    )  # fmt: skip
                 if answer is not None:
                     kind, what = answer
                     if kind == "picture":
@@ -71,3 +86,21 @@ class Renderer:
             if pipe is not None:
                 with contextlib.suppress(OSError):
                     pipe.close()
+
+
+class _Limit:
+    """Kills a process when its time is over."""
+
+    def __init__(self, seconds: float, process: subprocess.Popen[bytes]) -> None:
+        self.passed = False
+        self._process = process
+        self._timer = threading.Timer(seconds, self._kill)
+        self._timer.daemon = True
+        self._timer.start()
+
+    def _kill(self) -> None:
+        self.passed = True
+        self._process.kill()
+
+    def cancel(self) -> None:
+        self._timer.cancel()

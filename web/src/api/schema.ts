@@ -44,6 +44,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/assets/{digest}/prepare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Prepare Again
+         * @description Have a clip prepared once more from its untouched original.
+         */
+        post: operations["library_api_prepare_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/clips/{digest}/advice": {
         parameters: {
             query?: never;
@@ -320,7 +340,7 @@ export interface paths {
         post?: never;
         /**
          * Remove Project
-         * @description Remove a project and its shots. Clips and stills stay on the shelf.
+         * @description Remove a project and its shots. Clips and stills stay on the shelf, finished videos under Deliveries.
          */
         delete: operations["library_api_remove_project"];
         options?: never;
@@ -372,7 +392,7 @@ export interface paths {
         post?: never;
         /**
          * Remove Shot
-         * @description Remove a shot.
+         * @description Remove a shot. Its finished videos stay under Deliveries.
          */
         delete: operations["shots_api_remove_shot"];
         options?: never;
@@ -1391,6 +1411,11 @@ export interface components {
          * @description What is brighter, or darker, than a threshold; or light on black taken as it is.
          */
         BrightnessKey: {
+            /**
+             * Black
+             * @default 0
+             */
+            black: number;
             /**
              * Keeps
              * @default light
@@ -3321,6 +3346,11 @@ export interface components {
             state: "queued" | "running" | "stopping" | "done" | "failed" | "stopped";
             /** Total */
             total: number;
+            /**
+             * Waiting
+             * @description Shots that wait for the clip that is prepared
+             */
+            waiting: string[];
         };
         /**
          * Key
@@ -7045,6 +7075,28 @@ export interface operations {
         };
     };
     library_api_asset: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AssetOut"];
+                };
+            };
+        };
+    };
+    library_api_prepare_again: {
         parameters: {
             query?: never;
             header?: never;

@@ -47,8 +47,13 @@ export function sendFile(
           return one ? { list: { ...s.list, [key]: { ...one, sent } } } : s;
         }),
       onSuccess: () => {
-        drop(key);
-        resolve(answer);
+        void (async () => {
+          // All of it has arrived; a server that ended just then takes it in when it is back.
+          const known = answer ?? (await whatBecame(upload.url));
+          drop(key);
+          if (known && "problem" in known) complain(known.problem);
+          resolve(known && "digest" in known ? known : null);
+        })();
       },
       onError: (error) => {
         drop(key);
@@ -69,6 +74,31 @@ export function sendFile(
       upload.start();
     });
   });
+}
+
+const ASKS_MS = 700;
+const GIVES_UP_MS = 180_000;
+
+type Ended = { digest: string; kind: string } | { problem: string };
+
+/** Ask what became of an upload until the server knows. */
+async function whatBecame(url: string | null): Promise<Ended> {
+  const until = Date.now() + GIVES_UP_MS;
+  while (url && Date.now() < until) {
+    const told = await fetch(url, { method: "HEAD", headers: { "Tus-Resumable": "1.0.0" } }).catch(
+      () => null,
+    );
+    const digest = told?.headers.get("Plonket-Asset");
+    if (digest) return { digest, kind: told?.headers.get("Plonket-Kind") ?? "clip" };
+    const problem = told?.headers.get("Plonket-Problem");
+    if (problem) return { problem: decodeURIComponent(problem) };
+    if (told?.status === 404) break;
+    await new Promise((go) => setTimeout(go, ASKS_MS));
+  }
+  return {
+    problem:
+      "The file arrived, but it is not known what became of it. Look on the shelf, or bring it in again.",
+  };
 }
 
 function messageOf(error: unknown, name: string): string {

@@ -8,7 +8,8 @@ import { PageFrame } from "~/app/PageFrame";
 import { Button } from "~/ui/Button";
 import { Dialog } from "~/ui/Dialog";
 import { complain } from "~/ui/Notices";
-import { frameUrl } from "~/workspace/viewer/frames";
+import { SlowImage } from "~/ui/SlowImage";
+import { thumbUrl } from "~/workspace/viewer/frames";
 
 const say = (error: unknown) => complain(error instanceof ApiError ? error.message : String(error));
 
@@ -104,7 +105,7 @@ function ProjectRow({ project }: { project: Project }) {
           look="quiet"
           onClick={() =>
             setAsking({
-              what: `Remove the project “${project.name}” and its shots? Clips and stills stay on the shelf.`,
+              what: `Remove the project “${project.name}” and its shots? Clips and stills stay on the shelf, finished videos under Deliveries.`,
               run: async () => {
                 await remove(`/projects/${project.id}`);
                 await client.invalidateQueries({ queryKey: ["projects"] });
@@ -123,7 +124,7 @@ function ProjectRow({ project }: { project: Project }) {
             onOpen={() => go(`/shots/${shot.id}`)}
             onRemove={() =>
               setAsking({
-                what: `Remove the shot “${shot.name}”? This cannot be undone. Its clip stays on the shelf.`,
+                what: `Remove the shot “${shot.name}”? This cannot be undone. Its clip stays on the shelf, its finished videos under Deliveries.`,
                 run: async () => {
                   await remove(`/shots/${shot.id}`);
                   await client.invalidateQueries({ queryKey: ["shots", project.id] });
@@ -164,12 +165,20 @@ function ProjectRow({ project }: { project: Project }) {
 }
 
 function ShotCard({ shot, onOpen, onRemove }: { shot: ShotBrief; onOpen: () => void; onRemove: () => void }) {
-  const picture = frameUrl({ shot: shot.id, picture: shot.picture, view: "final", percent: 25 }, shot.frame);
+  const picture = thumbUrl(shot.id, shot.picture, shot.frame);
   return (
     <li className="group relative overflow-hidden rounded-xl border border-line bg-raise hover:border-tide">
       <button className="block w-full text-left" onClick={onOpen} aria-label={`Open ${shot.name}`}>
         <span className="grid aspect-video place-items-center overflow-hidden bg-well text-on-well-2">
-          {shot.footage ? <img src={picture} alt="" className="size-full object-cover" /> : "No footage yet"}
+          {shot.footage ? (
+            <SlowImage
+              src={picture}
+              className="size-full object-cover"
+              missing="Its picture cannot be drawn"
+            />
+          ) : (
+            "No footage yet"
+          )}
         </span>
         <span className="block px-3 py-2.5">
           <b className="block truncate text-sm font-semibold">{shot.name}</b>

@@ -1,4 +1,6 @@
-import type { Asset } from "~/api/client";
+import { useQueryClient } from "@tanstack/react-query";
+import { type Asset, post } from "~/api/client";
+import { complain } from "~/ui/Notices";
 import { clipUrl } from "~/workspace/viewer/frames";
 
 /** What stands for a colour table. */
@@ -40,9 +42,7 @@ export function StillGrid({
                   }
                 />
               ) : (
-                <span className="px-2 text-center text-xs text-[#e6e3dc]">
-                  {asset.state === "failed" ? asset.problem : "Being prepared"}
-                </span>
+                <Unready asset={asset} mendable={!onChoose} />
               )}
             </span>
             <span className="block px-2.5 py-2 text-left">
@@ -78,6 +78,29 @@ export function StillGrid({
         );
       })}
     </ul>
+  );
+}
+
+/** A clip that cannot be shown yet, or could not be prepared. */
+function Unready({ asset, mendable }: { asset: Asset; mendable: boolean }) {
+  const client = useQueryClient();
+  const prepare = async () => {
+    try {
+      await post(`/assets/${asset.digest}/prepare`);
+      await client.invalidateQueries({ queryKey: ["assets"] });
+    } catch (problem) {
+      complain(problem instanceof Error ? problem.message : String(problem));
+    }
+  };
+  return (
+    <span className="flex flex-col items-center gap-1.5 px-2 text-center text-xs text-[#e6e3dc]">
+      {asset.state === "failed" ? asset.problem : "Being prepared"}
+      {asset.state === "failed" && mendable && (
+        <button className="font-semibold underline" onClick={() => void prepare()}>
+          Prepare again
+        </button>
+      )}
+    </span>
   );
 }
 

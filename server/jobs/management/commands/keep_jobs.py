@@ -1,10 +1,12 @@
-"""Puts work whose worker died back into the queue, clears old events, and takes back frames painted elsewhere."""
+"""Puts work whose worker died back into the queue, clears up, and takes back frames painted elsewhere."""
 
 from __future__ import annotations
 
+import logging
 import signal
 import threading
 import time
+from collections.abc import Callable
 from datetime import timedelta
 from typing import Any
 
@@ -13,12 +15,18 @@ from django.db import close_old_connections
 from django.utils import timezone
 
 from jobs.models import Chunk, Event, Job
-from jobs.tasks import STALE, run_chunk
+from jobs.queue import hand_out
+from jobs.tasks import STALE, end_abandoned
+from library.uploads import take_in_complete
+from plonket_server import store
 from shots.exchange import look_outside
 
 EVERY_S = 4.0
 LOOKS_S = 0.8
 """How often frames that lie outside are looked at."""
+SWEEPS_S = 3600.0
+FORGOTTEN = timedelta(seconds=30)
+log = logging.getLogger(__name__)
 
 
 def put_back() -> int:
@@ -27,22 +35,21 @@ def put_back() -> int:
     A chunk can be delivered twice this way; the claim sees to it that it runs once.
     """
     now = timezone.now()
-    stale = Chunk.objects.filter(
-        state=Chunk.State.RUNNING, heartbeat__lt=now - STALE, job__state__in=(Job.State.QUEUED, Job.State.RUNNING)
-    )
-    for job in Job.objects.filter(state=Job.State.STOPPING, chunks__heartbeat__lt=now - STALE).distinct():
-        Job.objects.filter(pk=job.pk).update(state=Job.State.STOPPED, finished=now, message="Stopped.")
+    running = Chunk.objects.filter(state=Chunk.State.RUNNING)
+    alive = running.filter(heartbeat__gte=now - STALE).values("job")
+    for job in Job.objects.filter(state=Job.State.STOPPING).exclude(pk__in=alive):
+        end_abandoned(job)
+    going = Job.objects.filter(state__in=(Job.State.QUEUED, Job.State.RUNNING))
+    stale = running.filter(heartbeat__lt=now - STALE, job__in=going)
     # Messages are lost when Redis restarts: what has waited long without any running sibling goes out again.
-    forgotten = Chunk.objects.filter(
-        state=Chunk.State.WAITING, job__state__in=(Job.State.QUEUED, Job.State.RUNNING),
-        job__created__lt=now - timedelta(seconds=30),
-    ).exclude(job__chunks__state=Chunk.State.RUNNING)  # fmt: skip
-    count = 0
-    for chunk in [*stale, *forgotten]:
-        run_chunk.delay(chunk.pk)
-        count += 1
+    unfinished = Chunk.objects.filter(final=False).exclude(state=Chunk.State.DONE).values("job")
+    waiting = Chunk.objects.filter(state=Chunk.State.WAITING, job__in=going.filter(created__lt=now - FORGOTTEN))
+    forgotten = waiting.exclude(job__in=running.values("job")).exclude(final=True, job__in=unfinished)
+    chunks = [*stale.values_list("pk", flat=True), *forgotten.values_list("pk", flat=True)]
+    for pk in chunks:
+        hand_out(pk)
     Event.objects.filter(created__lt=now - timedelta(hours=6)).delete()
-    return count
+    return len(chunks)
 
 
 class Command(BaseCommand):
@@ -53,11 +60,34 @@ class Command(BaseCommand):
         for kind in (signal.SIGTERM, signal.SIGINT):
             signal.signal(kind, lambda *_: ended.set())
         # At a fresh start no worker holds anything: what was running belongs to the last run.
-        Chunk.objects.filter(state=Chunk.State.RUNNING).update(heartbeat=timezone.now() - 2 * STALE)
+        _surely(lambda: Chunk.objects.filter(state=Chunk.State.RUNNING).update(heartbeat=timezone.now() - 2 * STALE))
         due = time.monotonic() + 0.5
+        sweeps = time.monotonic()
         while not ended.wait(LOOKS_S):
-            close_old_connections()
-            look_outside()
+            _surely(look_outside)
             if time.monotonic() >= due:
-                put_back()
+                _surely(put_back)
+                _surely(take_in_complete)
                 due = time.monotonic() + EVERY_S
+            if time.monotonic() >= sweeps:
+                _surely(sweep)
+                sweeps = time.monotonic() + SWEEPS_S
+
+
+def sweep() -> None:
+    """Remove files that nothing refers to: of deliveries that were given up, of uploads and preparing that never ended."""
+    from deliveries.models import Delivery
+    from library.models import Upload
+
+    jobs = {str(pk) for pk in Job.objects.filter(kind=Job.Kind.DELIVER).values_list("pk", flat=True)}
+    store.sweep(jobs | set(Delivery.objects.values_list("folder", flat=True)),
+                {str(pk) for pk in Upload.objects.values_list("pk", flat=True)})  # fmt: skip
+
+
+def _surely(step: Callable[[], Any]) -> None:
+    """Do one step; whatever it raises is logged, and the keeper goes on."""
+    close_old_connections()
+    try:
+        step()
+    except Exception:
+        log.exception("The keeper could not do one of its steps")

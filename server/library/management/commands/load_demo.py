@@ -13,6 +13,7 @@ import numpy as np
 from django.conf import settings
 from django.core.management.base import BaseCommand
 
+from frames.drawn import thumb_frame, thumb_jpeg
 from jobs.kinds import conform_asset
 from library.assets import bring_in
 from library.demo_parts import footage_of, measure
@@ -42,6 +43,7 @@ from plonket.sources import ShotSources
 from plonket_server import store
 from plonket_server.pool import pool
 from shots.editing import add_shot, change_shot, document_of, with_layer
+from shots.models import Shot
 
 CLIPS = {"workshop": "Workshop wall", "harbour": "Harbour bench", "keeper": "Keeper on green"}
 
@@ -87,8 +89,11 @@ def load_demo() -> Project:
     chart = _night_chart(project, clips["workshop"], elements)
     _held_chart(project, clips["workshop"], chart)
     _chart_wall(project, clips["workshop"], elements)
+    for shot in Shot.objects.filter(project=project).select_related("current"):
+        # Made ahead, so that the first look at the Projects page has them at once.
+        if shot.current is not None:
+            thumb_jpeg(shot.id, shot.current.picture, thumb_frame(shot.current.document))
     return project
-
 
 
 def _take(path: Path, name: str, **known: Any) -> Asset:
@@ -96,8 +101,8 @@ def _take(path: Path, name: str, **known: Any) -> Asset:
     shutil.copyfile(path, part)
     asset = bring_in(part, name + path.suffix, on_shelf=True, conform_now=True, **known)
     if asset.kind == Asset.Kind.CLIP and asset.state != Asset.State.READY:
-        # The strip is written last: with it there, an earlier load got as far.
-        if not (store.derived_folder(asset.digest) / "strip.jpg").exists():
+        # The clip is put in place last: with it there, an earlier load got as far.
+        if not (store.derived_folder(asset.digest) / "clip.mp4").exists():
             conform_asset(asset)
         Asset.objects.filter(pk=asset.pk).update(state=Asset.State.READY)
         asset.refresh_from_db()

@@ -21,6 +21,7 @@ export function useAddCamera() {
     const value = { kind: "camera", id, name, ...lens };
     const done = await edits.edit(`Add ${name}`, [{ op: "add", path: "/motions/-", value }]);
     if (done) act({ do: "choose", chosen: { kind: "motion", id, point: null } });
+    return Boolean(done);
   }, [record, edits, assets]);
 }
 

@@ -1,5 +1,6 @@
 import { useCallback } from "react";
 import type { LookingMotion, OutlinePoint, PlaneMotion, Shot, Suggestion } from "~/api/client";
+import { useAddCamera } from "~/workspace/actions/camera";
 import { spotAt } from "~/workspace/actions/points";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
@@ -144,9 +145,15 @@ export function motionFrom(suggestion: Suggestion, moving: [number, number][][],
 /** Take what the adviser suggests: the motion is made and chosen. */
 export function useTakeSuggestion() {
   const { record, edits } = useOpenShot();
+  const addCamera = useAddCamera();
   return useCallback(
     async (suggestion: Suggestion, moving: [number, number][][]) => {
       const shot = record.document;
+      if (suggestion.kind === "camera") {
+        // What moves by itself is set aside by the solve.
+        if (await addCamera()) act({ do: "open", what: "advice", on: false });
+        return;
+      }
       const id = freshShotId("motion", shot);
       act({ do: "frame", frame: suggestion.frame });
       const value = motionFrom(suggestion, moving, id, shot);
@@ -156,6 +163,6 @@ export function useTakeSuggestion() {
       act({ do: "choose", chosen: { kind: "motion", id, point: first } });
       act({ do: "open", what: "advice", on: false });
     },
-    [record, edits],
+    [record, edits, addCamera],
   );
 }

@@ -85,6 +85,7 @@ export function KeyGroup({ layer }: { layer: Keyable }) {
         <SchemaForm
           schema={schema}
           groups={GROUPS[key.kind]}
+          leaveOut={key.kind === "brightness" ? [key.keeps === "light" ? "threshold" : "black"] : []}
           bare
           values={key as unknown as Record<string, unknown>}
           onChange={(field, value, label) => set(`${label} of ${layer.name}'s key`, { [field]: value })}
@@ -183,7 +184,7 @@ function Quality({ layer }: { layer: Keyable }) {
   });
   if (!data) return null;
   const noisy = data.noise > 0.04;
-  const thin = data.holes > 0.01;
+  const thin = data.holes > 0.05;
   return (
     <p className="my-1 rounded-md bg-paper px-2 py-1 text-xs text-ink-2" data-testid="matte-quality">
       <span className={`block ${noisy ? "text-brick" : ""}`}>

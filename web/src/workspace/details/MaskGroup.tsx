@@ -129,6 +129,8 @@ function MaskRows({ masked, mask }: { masked: Masked; mask: Mask }) {
   const frame = useWorkspace((s) => s.frame);
   const { data: kinds } = useKinds("mask");
   const schema = kinds?.find((k) => k.kind === mask.kind)?.schema;
+  // Only what is keyed can have something kept from its key.
+  const keyed = masked.list === "stack" && "key" in masked.thing && Boolean(masked.thing.key);
   const shot = record.document;
   const steadied = shot.plate.some((t) => t.kind === "steady" || t.kind === "handheld");
   const names: Record<string, string> = {
@@ -186,6 +188,7 @@ function MaskRows({ masked, mask }: { masked: Masked; mask: Mask }) {
           schema={schema}
           groups={["Edge", "Grade", "Mask"]}
           bare
+          leaveOptionsOut={keyed || mask.mode === "keep" ? [] : ["keep"]}
           values={mask as unknown as Record<string, unknown>}
           onChange={(field, value, label) =>
             setOne(masked, mask, `${label} of ${mask.name}`, { [field]: value })

@@ -3,7 +3,7 @@ import { Choice } from "~/ui/Choice";
 import { modelsIn, roomOf, usePivot } from "~/workspace/actions/models";
 import { useOpenShot } from "~/workspace/context";
 import { Group, Row } from "~/workspace/details/Group";
-import { type LayerValues, lightOf } from "~/workspace/patches";
+import { allLayers, type LayerValues, lightOf } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 
 const OWN = "own";
@@ -59,7 +59,7 @@ export function LightFrom({
 export function useLitByOther(layer: { kind: string; id: string; lit_like?: string | null }) {
   const { record } = useOpenShot();
   return Boolean(
-    layer.lit_like && record.document.stack.some((l) => l.id === layer.lit_like && l.kind === "model"),
+    layer.lit_like && allLayers(record.document).some((l) => l.id === layer.lit_like && l.kind === "model"),
   );
 }
 

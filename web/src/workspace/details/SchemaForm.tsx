@@ -22,12 +22,22 @@ interface Props {
   onChange: (field: string, value: FieldValue, label: string) => void;
   /** Fields of those groups that are not shown. */
   leaveOut?: string[];
+  /** Options of choices that make no sense here. */
+  leaveOptionsOut?: string[];
   /** Rows only, inside a group that is there already. */
   bare?: boolean;
 }
 
 /** A form made from the schema of a registered kind. */
-export function SchemaForm({ schema, groups, values, onChange, leaveOut = [], bare = false }: Props) {
+export function SchemaForm({
+  schema,
+  groups,
+  values,
+  onChange,
+  leaveOut = [],
+  leaveOptionsOut = [],
+  bare = false,
+}: Props) {
   const fields = Object.entries(schema.properties ?? {}).flatMap(([name, p]) =>
     p["x-plonket"] ? [{ name, hints: p["x-plonket"] }] : [],
   );
@@ -38,7 +48,7 @@ export function SchemaForm({ schema, groups, values, onChange, leaveOut = [], ba
       .map(({ name, hints }) => (
         <Field
           key={name}
-          hints={hints}
+          hints={without(hints, leaveOptionsOut)}
           value={values[name] as FieldValue}
           onChange={(v) => onChange(name, v, hints.label)}
         />
@@ -51,6 +61,14 @@ export function SchemaForm({ schema, groups, values, onChange, leaveOut = [], ba
     );
   });
 }
+
+const without = (hints: FieldHints, options: string[]): FieldHints =>
+  hints.names && options.length
+    ? {
+        ...hints,
+        names: Object.fromEntries(Object.entries(hints.names).filter(([k]) => !options.includes(k))),
+      }
+    : hints;
 
 function Field({
   hints,

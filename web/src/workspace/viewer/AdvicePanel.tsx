@@ -70,7 +70,6 @@ function SuggestionRow({
   moving: Advice["moving"];
 }) {
   const take = useTakeSuggestion();
-  const usable = suggestion.outline.length > 0;
   return (
     <li
       className="rounded-lg border border-line bg-raise p-2"
@@ -84,18 +83,12 @@ function SuggestionRow({
             <span className="ml-1.5 rounded-full bg-tide-2 px-1.5 text-[10.5px] text-tide">first choice</span>
           )}
         </b>
-        {usable ? (
-          <button
-            className="rounded-md bg-tide px-2 py-0.5 text-xs font-semibold text-on-tide"
-            onClick={() => void take(suggestion, moving as [number, number][][])}
-          >
-            Use this
-          </button>
-        ) : (
-          <span className="text-[11px] text-ink-3">
-            {suggestion.kind === "camera" ? "not available yet" : ""}
-          </span>
-        )}
+        <button
+          className="rounded-md bg-tide px-2 py-0.5 text-xs font-semibold text-on-tide"
+          onClick={() => void take(suggestion, moving as [number, number][][])}
+        >
+          Use this
+        </button>
       </div>
       <p className="text-xs text-ink-2">{suggestion.why}</p>
     </li>

@@ -15,7 +15,7 @@ export function EmptyWell() {
   const uploads = useUploads((s) => s.list);
   const jobs = useLive((s) => s.jobs);
   const conforming = Object.values(jobs).find(
-    (j) => j.kind === "conform" && j.shot === shotId && j.state !== "done",
+    (j) => j.kind === "conform" && (j.shot === shotId || j.waiting.includes(shotId)) && j.state !== "done",
   );
   const sending = Object.values(uploads)[0];
   const take = (files: FileList | null) => {

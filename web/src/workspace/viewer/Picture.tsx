@@ -89,7 +89,8 @@ export function Picture({
     const exact = frameStore.get(url);
     const bitmap = exact ?? nearScale(address, frame);
     const original = under ? frameStore.get(under) : null;
-    const ready = bitmap && (!under || original);
+    // While playing, a picture without its other half beats none.
+    const ready = bitmap && (!under || original || playing);
     const layout = `${wanted.w}x${wanted.h}:${mapping.zoom}:${mapping.x}:${mapping.y}`;
     if (!ready && drawn.current === layout) return; // Keep the last frame on screen until this one is here.
     if (element.width !== wanted.w || element.height !== wanted.h) {

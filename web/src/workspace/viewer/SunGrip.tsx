@@ -3,7 +3,7 @@ import type { ModelLayer } from "~/api/client";
 import { by, length, minus, plus, type RoomCamera, type V3 } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
 import { type Point, valueAt, withValue } from "~/workspace/geometry";
-import { setOnLayer } from "~/workspace/patches";
+import { allLayers, setOnLayer } from "~/workspace/patches";
 import { useWorkspace } from "~/workspace/store";
 import { isBehind, onBall, sunFrom, sunWay } from "~/workspace/viewer/sun";
 import { useGrab } from "~/workspace/viewer/useGrab";
@@ -32,7 +32,7 @@ export function SunGrip({
   const frame = useWorkspace((s) => s.frame);
   const hand = useGrab(mapping);
   const [pulled, setPulled] = useState<Partial<ModelLayer> | null>(null);
-  const lender = sunOwner(record.document.stack, layer);
+  const lender = sunOwner(allLayers(record.document), layer);
   const sun = { ...lender, ...pulled };
   if (valueAt(sun.sun, frame) <= 0) return null;
   const away = length(minus(at, camera.eye(frame)));

@@ -8,7 +8,7 @@ import {
   useOpenShot,
 } from "~/workspace/context";
 import { apply, times } from "~/workspace/geometry";
-import { findLayer, stands } from "~/workspace/patches";
+import { allLayers, findLayer, stands } from "~/workspace/patches";
 import { useParcelMatrix, useView, useWorked } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 import { AdviceMarks } from "~/workspace/viewer/AdvicePanel";
@@ -61,11 +61,13 @@ export function Viewer() {
   const mapping = mappingOf(viewport, size, picture);
   // Half size is enough while it fills the screen's pixels or moves; looking closer brings the full one.
   // Models are filmed path by path: their full size is for looking closely and for delivering.
-  const filmed = record.document.stack.some((l) => l.kind === "model" && l.shown);
+  const filmed = allLayers(record.document).some((l) => l.kind === "model" && l.shown);
   const percent = !playing && mapping.zoom * devicePixelRatio > (filmed ? 1.01 : 0.505) ? 100 : 50;
   const half = useWorkspace((s) => s.half);
   const worked = useWorked();
   const halved = half !== null && view === "final" && record.document.plate.some((t) => t.id === half);
+  // The matte of what is chosen; of the whole stack where nothing that covers is.
+  const matteOf = view === "matte" && layer && layer.kind !== "wash" ? layer : null;
   const shownView =
     held && record.document.motions.some((m) => m.id === held)
       ? `held-${held}`
@@ -75,7 +77,9 @@ export function Viewer() {
           ? `half-${half}`
           : worked
             ? "worked"
-            : view;
+            : matteOf
+              ? `matte-${matteOf.id}`
+              : view;
   const address = useMemo<FrameAddress | null>(
     () => (footage ? { shot: shotId, picture: record.picture, view: shownView, percent } : null),
     [footage, shotId, record.picture, shownView, percent],

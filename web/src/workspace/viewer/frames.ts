@@ -176,16 +176,35 @@ export const frameUrl = (a: FrameAddress, frame: number) =>
 export const clipUrl = (asset: string, percent: number, frame: number) =>
   `/api/clips/${asset}/${percent}/${frame}.jpg`;
 
+/** A small frame of a finished shot, which the server keeps. */
+export const thumbUrl = (shot: string, picture: string, frame: number) =>
+  `/api/thumbs/${shot}/${picture}/${frame}.jpg`;
+
+/** Where a run of frames comes from, and under which address each is kept. */
+export interface Run {
+  url: string;
+  each: (frame: number) => string;
+}
+
+export const shotRun = (a: FrameAddress): Run => ({
+  url: `/api/frames/${a.shot}/${a.picture}/${a.view}/${a.percent}/range`,
+  each: (frame) => frameUrl(a, frame),
+});
+
+export const clipRun = (asset: string, percent: number): Run => ({
+  url: `/api/clips/${asset}/${percent}/range`,
+  each: (frame) => clipUrl(asset, percent, frame),
+});
+
 /** Read a run of frames as one stream into the store. Ends early when `signal` says so. */
 export async function streamFrames(
-  a: FrameAddress,
+  run: Run,
   start: number,
   stop: number,
   every: number,
   signal: AbortSignal,
 ): Promise<void> {
-  const url = `/api/frames/${a.shot}/${a.picture}/${a.view}/${a.percent}/range?start=${start}&stop=${stop}&every=${every}`;
-  const answer = await fetch(url, { signal });
+  const answer = await fetch(`${run.url}?start=${start}&stop=${stop}&every=${every}`, { signal });
   if (!answer.ok || !answer.body) return;
   const reader = answer.body.getReader();
   let held = new Uint8Array(0);
@@ -204,7 +223,7 @@ export async function streamFrames(
       const jpeg = held.slice(8, 8 + size);
       held = held.slice(8 + size);
       void createImageBitmap(new Blob([jpeg], { type: "image/jpeg" })).then((bitmap) =>
-        frameStore.put(frameUrl(a, frame), bitmap),
+        frameStore.put(run.each(frame), bitmap),
       );
     }
   }

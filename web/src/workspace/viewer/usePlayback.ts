@@ -1,7 +1,15 @@
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import type { ShotRecord } from "~/api/client";
+import { useAssets } from "~/api/queries";
 import { act, useWorkspace } from "~/workspace/store";
-import { type FrameAddress, frameStore, frameUrl, streamFrames } from "~/workspace/viewer/frames";
+import {
+  clipRun,
+  type FrameAddress,
+  frameStore,
+  type Run,
+  shotRun,
+  streamFrames,
+} from "~/workspace/viewer/frames";
 
 const AHEAD = 24;
 
@@ -11,13 +19,20 @@ const AHEAD = 24;
  */
 export function usePlayback(record: ShotRecord | undefined, address: FrameAddress | null): number {
   const playing = useWorkspace((s) => s.playing);
+  const wiped = useWorkspace((s) => s.wipe !== null);
   const [shownRate, setShownRate] = useState(0);
   const sound = useSound(record);
-  const addressRef = useRef(address);
-  useEffect(() => {
-    addressRef.current = address;
-  }, [address]);
   const footage = record?.document.footage;
+  const asset = footage?.asset;
+  // With the wipe on, the untouched clip plays along beside the shot.
+  const runs = useMemo<Run[]>(
+    () => (address ? [shotRun(address), ...(wiped && asset ? [clipRun(asset, address.percent)] : [])] : []),
+    [address, wiped, asset],
+  );
+  const runsRef = useRef(runs);
+  useEffect(() => {
+    runsRef.current = runs;
+  }, [runs]);
   const start = footage?.in_frame ?? 0;
   const end = footage?.out_frame ?? 0;
   const rate = footage?.rate;
@@ -40,18 +55,21 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
     let every = 1;
     let late = 0;
 
+    const isHere = (frame: number) =>
+      runsRef.current.length > 0 && runsRef.current.every((run) => frameStore.get(run.each(frame)));
+
     const fetchAhead = (now: number) => {
-      const a = addressRef.current;
-      if (!a || busy || askedTo > end || askedTo - now > AHEAD) return;
+      const wanted = runsRef.current;
+      if (!wanted.length || busy || askedTo > end || askedTo - now > AHEAD) return;
       // What is past is not worth fetching any more, nor what will be past when it comes.
       if (askedTo < now) askedTo = Math.min(now + 2 + late, end);
-      while (askedTo <= end && frameStore.get(frameUrl(a, askedTo))) askedTo++;
+      while (askedTo <= end && isHere(askedTo)) askedTo++;
       if (askedTo > end) return;
       const stop = Math.min(askedTo + AHEAD / 2, end + 1);
       const due = ((stop - askedTo) / fps) * 1000;
       const asked = performance.now();
       busy = true;
-      void streamFrames(a, askedTo, stop, every, stopper.signal)
+      void Promise.all(wanted.map((run) => streamFrames(run, askedTo, stop, every, stopper.signal)))
         .catch(() => undefined)
         .finally(() => {
           busy = false;
@@ -73,12 +91,11 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
     };
 
     const tick = () => {
-      const a = addressRef.current;
       const time = performance.now();
       if (began === null) {
         fetchAhead(from);
         // Start once the first frames are there, so that the beginning is not lost.
-        if (a && frameStore.get(frameUrl(a, from)) && !(busy && askedTo - from <= AHEAD / 2)) {
+        if (isHere(from) && !(busy && askedTo - from <= AHEAD / 2)) {
           began = time;
           windowStart = time;
           startSound();
@@ -88,8 +105,8 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
         fetchAhead(now);
         // The newest frame that is there: one that came late beats a picture that stands still.
         let newest = now;
-        while (a && newest > last && !frameStore.get(frameUrl(a, newest))) newest--;
-        if (a && newest > last) {
+        while (newest > last && !isHere(newest)) newest--;
+        if (newest > last) {
           act({ do: "frame", frame: newest });
           last = newest;
           shown++;
@@ -122,7 +139,10 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
 }
 
 function useSound(record: ShotRecord | undefined): { context: AudioContext; buffer: AudioBuffer } | null {
-  const asset = record?.document.footage?.asset;
+  const { data: assets } = useAssets();
+  const footage = record?.document.footage?.asset;
+  // A clip without sound is not asked for any.
+  const asset = assets?.find((a) => a.digest === footage)?.has_audio ? footage : undefined;
   const playing = useWorkspace((s) => s.playing);
   const [sound, setSound] = useState<{ asset: string; context: AudioContext; buffer: AudioBuffer } | null>(
     null,

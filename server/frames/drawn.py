@@ -1,0 +1,165 @@
+"""What is drawn for the browser, as JPEG. These run in the drawing process."""
+
+from __future__ import annotations
+
+import functools
+import re
+import uuid
+from typing import Any
+
+import cv2
+
+from library.assets import find_asset
+from library.models import Asset
+from plonket.comp.render import View, render_alone, render_frame, scaled_size
+from plonket.conventions import U8
+from plonket.errors import BadInput
+from plonket.layers.generated import GeneratedLayer
+from plonket.media.light_map import light_map_preview
+from plonket.nomedia import NoMedia
+from plonket.plate.clean import Clean
+from plonket.plate.steady import Steady
+from plonket.scene.portrait import portrait
+from plonket.shot import Footage, read_shot
+from plonket.shot import Shot as Document
+from plonket.sources import ShotSources
+from plonket_server import store
+from plonket_server.pool import pool
+from plonket_server.problems import NotHere
+from shots.models import Revision
+
+PERCENTS = (10, 25, 50, 100)
+VIEWS: dict[str, View] = {"final": "final", "plate": "plate", "matte": "matte"}
+HELD = "held-"
+"""Before a motion's id: the final picture as seen from its reference frame."""
+WORKED = "worked"
+"""The held picture that is worked on while the finished one gets its movement back."""
+HALF = "half-"
+"""Before a clean frame's id: the final picture with it half opaque."""
+ALONE = re.compile(r"(?:checker|over-([0-9a-f]{6}))-(.+)")
+"""A layer's id after it: that layer alone over a checker, or over a colour."""
+MATTE_OF = "matte-"
+"""Before a layer's id: its own coverage in grey."""
+DESK = "desk-"
+"""Before a clean frame's id: the frame asked for as the paint desk shows it."""
+THUMB_PERCENT = 25
+
+
+def is_view(view: str) -> bool:
+    """Whether there is a view of that name."""
+    return view in VIEWS or view == WORKED or bool(ALONE.fullmatch(view)) or view.startswith((HELD, HALF, DESK, MATTE_OF))
+
+
+@functools.lru_cache(maxsize=64)
+def document_for(shot_id: uuid.UUID, digest: str) -> Document:
+    """A shot as it was when its pictures had this hash."""
+    found = Revision.objects.filter(shot=shot_id, picture=digest).order_by("-number").first()
+    if found is None:
+        raise NotHere("version of the shot")
+    return read_shot(found.document, stored=True)
+
+
+def shot_jpeg(shot_id: uuid.UUID, digest: str, view: str, percent: int, number: int) -> bytes:
+    """One frame of a shot."""
+    document = document_for(shot_id, digest)
+    if view == WORKED:
+        document = _kept_held(document)
+    if view.startswith(HALF):
+        document = _half(document, view.removeprefix(HALF))
+    held = view.removeprefix(HELD) if view.startswith(HELD) else None
+    if held is not None:
+        document.motion(held)
+    sources, scale = ShotSources(document, pool()), percent / 100
+    if view.startswith(DESK):
+        return jpeg(_at_desk(document, sources, view.removeprefix(DESK), number))
+    if view.startswith(MATTE_OF):
+        return jpeg(render_alone(document, sources, number, view.removeprefix(MATTE_OF), scale=scale, matte=True))
+    if alone := ALONE.fullmatch(view):
+        over = f"#{alone[1]}" if alone[1] else None
+        return jpeg(render_alone(document, sources, number, alone[2], scale=scale, over=over))
+    return jpeg(render_frame(document, sources, number, view=VIEWS.get(view, "final"), scale=scale, held=held))
+
+
+def thumb_frame(document: dict[str, Any]) -> int:
+    """The frame that stands for a stored shot: the middle of its range."""
+    footage = document["footage"]
+    return (footage["in_frame"] + footage["out_frame"]) // 2 if footage else 0
+
+
+def thumb_jpeg(shot_id: uuid.UUID, digest: str, number: int) -> bytes:
+    """A small frame of a finished shot, kept on disk: pages show many of them at once."""
+    path = store.thumb_path(f"{digest}-{number}")
+    if not path.exists():
+        store.keep_bytes(shot_jpeg(shot_id, digest, "final", THUMB_PERCENT, number), path)
+    return path.read_bytes()
+
+
+def _kept_held(document: Document) -> Document:
+    plate = [one.model_copy(update={"give_back": False, "fit": "none"}) if isinstance(one, Steady) else one
+             for one in document.plate]  # fmt: skip
+    return document.model_copy(update={"plate": plate})
+
+
+def _half(document: Document, treatment: str) -> Document:
+    """The same with one clean frame half opaque."""
+    plate = [
+        one.model_copy(update={"opacity": 50.0, "shown": True}) if isinstance(one, Clean) and one.id == treatment else one
+        for one in document.plate
+    ]
+    return document.model_copy(update={"plate": plate})
+
+
+def _at_desk(document: Document, sources: ShotSources, treatment: str, number: int) -> U8:
+    for one in document.plate:
+        if isinstance(one, Clean) and one.id == treatment:
+            for k, given in enumerate(one.frames):
+                if given.frame == number:
+                    return sources.painted(treatment, k)
+    raise NotHere("clean frame")
+
+
+def clip_jpeg(digest: str, percent: int, number: int) -> bytes:
+    """One frame of a clip."""
+    store.checked(digest)
+    rgb = pool().clip(digest).rgb(number)
+    size = scaled_size((rgb.shape[1], rgb.shape[0]), percent / 100)
+    return jpeg(rgb if percent == 100 else cv2.resize(rgb, size, interpolation=cv2.INTER_AREA))  # type: ignore[arg-type]
+
+
+def jpeg(rgb: U8) -> bytes:
+    """8-bit (h, w, 3) as JPEG."""
+    quality = [cv2.IMWRITE_JPEG_QUALITY, 90, cv2.IMWRITE_JPEG_SAMPLING_FACTOR, cv2.IMWRITE_JPEG_SAMPLING_FACTOR_444]
+    done, data = cv2.imencode(".jpg", cv2.cvtColor(rgb, cv2.COLOR_RGB2BGR), quality)
+    if not done:
+        raise BadInput("frame.encode", "This frame could not be written as a picture.")
+    return bytes(data)
+
+
+def generated_jpeg(kind: str) -> bytes:
+    """What a generated element looks like: its defaults over a dusk."""
+    footage = Footage(asset="0" * 64, name="preview", width=640, height=360, rate="30/1", frames=120, in_frame=0, out_frame=119)
+    x, y = PLACES.get(kind, (320.0, 180.0))
+    layer = GeneratedLayer.model_validate(
+        {"id": "g", "name": "g", "x": x, "y": y, "size": 62.0, "generator": {"kind": kind}}
+    )
+    return jpeg(render_alone(Document(name="p", footage=footage, stack=[layer]), NoMedia((640, 360)), 70, "g", scale=0.5))
+
+
+PLACES = {"smoke": (320.0, 320.0), "sparks": (320.0, 300.0), "flare": (230.0, 130.0), "cone": (70.0, 200.0)}
+"""Where an element shows best in its preview, of 640 x 360."""
+
+
+def model_jpeg(digest: str) -> bytes:
+    """What a 3D model or a light map looks like; kept once it is made."""
+    kept = store.derived_folder(digest) / "model.jpg"
+    if not kept.exists():
+        asset = find_asset(digest)
+        path = store.original_path(digest, asset.ending)
+        if asset.kind == Asset.Kind.LIGHT:
+            rgb = light_map_preview(path)
+        elif asset.kind == Asset.Kind.MODEL:
+            rgb = portrait(str(path), asset.info["extent"], pool().film)
+        else:
+            raise NotHere("model")
+        store.keep_bytes(jpeg(rgb), kept)
+    return kept.read_bytes()
