@@ -130,6 +130,8 @@ def take_in(one: Upload) -> None:
             log.exception("Upload %s could not be taken in", one.pk)
             message = f"Something went wrong inside Plonket while {one.name} was taken in. Try again."
             one.state, one.problem = Upload.State.FAILED, {"code": "upload.failed", "message": message}
+        for part in store.upload_parts(str(one.pk)):
+            part.unlink(missing_ok=True)
         one.save(update_fields=["asset", "state", "problem"])
 
 

@@ -10,12 +10,15 @@ from django.http import HttpRequest, HttpResponse
 from ninja import NinjaAPI
 from ninja.errors import HttpError, ValidationError
 from ninja.parser import Parser
+from pydantic import TypeAdapter
 
 from deliveries.api import router as deliveries
 from jobs.api import router as jobs
 from library.api import router as library
 from plonket.errors import BadInput, Cancelled, Degenerate, FormatError, MediaError, PlonketError
+from plonket.shot import Shot as Document
 from plonket_server.problems import Conflict, NotHere
+from shots.api import STANDS_FOR_DOCUMENT
 from shots.api import router as shots
 from shots.checks import router as checks
 from shots.exchange import router as exchange
@@ -76,7 +79,23 @@ def _check_depth(body: Any) -> None:
         level = [value for values in inner for value in values]
 
 
-api = NinjaAPI(title="Plonket", version="1", docs_url=None, openapi_url="/openapi.json", urls_namespace="api",
+class PlonketAPI(NinjaAPI):
+    """Ninja's, whose schema knows the shot document."""
+
+    def get_openapi_schema(self, **options: Any) -> Any:
+        schema = super().get_openapi_schema(**options)
+        parts: dict[str, Any] = schema["components"]["schemas"]
+        document = TypeAdapter(Document).json_schema(ref_template="#/components/schemas/{model}", mode="serialization")
+        parts |= document.pop("$defs")
+        parts["Shot"] = document
+        for part in parts.values():
+            for name, field in part.get("properties", {}).items():
+                if isinstance(field, dict) and field.get(STANDS_FOR_DOCUMENT):
+                    part["properties"][name] = {"$ref": "#/components/schemas/Shot"}
+        return schema
+
+
+api = PlonketAPI(title="Plonket", version="1", docs_url=None, openapi_url="/openapi.json", urls_namespace="api",
                parser=StrictParser())  # fmt: skip
 api.add_router("", library)
 api.add_router("", shots)

@@ -5,11 +5,11 @@ from __future__ import annotations
 import functools
 import uuid
 from datetime import datetime
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from django.http import HttpRequest
 from ninja import Router, Schema
-from pydantic import Field
+from pydantic import Field, WithJsonSchema
 from pydantic.json_schema import models_json_schema
 
 from frames.drawn import thumb_frame
@@ -23,6 +23,12 @@ from shots.models import Shot
 
 router = Router(tags=["shots"])
 SENT_ALONG = ("Follow", "TrackPoint")
+
+
+STANDS_FOR_DOCUMENT = "x-document"
+StoredDocument = Annotated[dict[str, Any], WithJsonSchema({"type": "object", STANDS_FOR_DOCUMENT: True})]
+"""A document that was validated when it was read. Told by its own type, every end point that answers with one would compile
+the validators of all kinds anew (34 MB each) and run them; the API's schema names the type all the same."""
 
 
 class ShotBrief(Schema):
@@ -41,7 +47,7 @@ class ShotOut(Schema):
     number: int
     turn: int = Field(description="How often it was changed, undoing included: of two answers the higher is the later")
     picture: str = Field(description="Hash of what the pictures depend on; part of frame addresses")
-    document: Document
+    document: StoredDocument
     undo: str | None = Field(description="What undo would take back")
     redo: str | None = Field(description="What redo would bring again")
 
@@ -67,7 +73,7 @@ def shot_out(shot: Shot) -> ShotOut:
     child = shot.current.children.order_by("-number").first()
     return ShotOut(
         id=shot.id, project=shot.project_id, project_name=shot.project.name, number=shot.current.number,
-        turn=shot.turn, picture=shot.current.picture, document=document_of(shot),
+        turn=shot.turn, picture=shot.current.picture, document=document_of(shot).model_dump(mode="json"),
         undo=shot.current.label if shot.current.parent_id else None, redo=child.label if child else None,
     )  # fmt: skip
 

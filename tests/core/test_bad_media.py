@@ -24,8 +24,8 @@ from plonket.apart import call_apart
 from plonket.context import Work
 from plonket.conventions import U8
 from plonket.errors import BadInput, Cancelled, FormatError, MediaError
-from plonket.media import open_clip, probe
 from plonket.media import conform as conforming
+from plonket.media import open_clip, probe
 from plonket.media.conform import ASIDE, conform, conformed_bytes
 from plonket.media.light_map import read_light_map
 from plonket.media.timing import conform_times

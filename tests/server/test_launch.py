@@ -14,6 +14,8 @@ from pathlib import Path
 
 from django.conf import settings
 
+from tests.browser.stage import until
+
 
 def free_port() -> int:
     with socket.socket() as s:
@@ -92,6 +94,38 @@ class Starting(unittest.TestCase):
         again.send_signal(signal.SIGTERM)
         self.assertEqual(again.wait(40), 0)
         self.wait_gone()
+
+    def pid(self, part: str) -> int:
+        return int((self.data / "run" / f"{part}.pid").read_text())
+
+    def test_every_part_is_started_again_when_it_is_killed(self) -> None:
+        process = self.start()
+        self.wait(True)
+        for part in ("web", "mariadb", "redis", "worker", "keeper"):
+            before = self.pid(part)
+            os.kill(before, signal.SIGKILL)
+            end = time.monotonic() + 60
+            while self.pid(part) == before:
+                self.assertLess(time.monotonic(), end, f"{part} did not come back")
+                self.assertIsNone(process.poll(), "the launcher lives on")
+                time.sleep(0.1)
+            self.wait(True)
+        process.send_signal(signal.SIGTERM)
+        self.assertEqual(process.wait(60), 0)
+        assert process.stderr
+        said = process.stderr.read()
+        for part in ("web", "mariadb", "redis", "worker", "keeper"):
+            self.assertIn(f"{part} was ended by SIGKILL. It starts again in", said)
+        self.wait_gone()
+
+    def test_ending_while_it_warms_up_leaves_nothing(self) -> None:
+        process = self.start()
+        self.wait(True)
+        until((self.data / "run" / "warm.pid").exists, 20, "the warm-up to begin")
+        until(lambda: sum("plonket.warm" in line or "multiprocessing" in line for line in self.ours()) >= 2, 60, "its processes")
+        process.send_signal(signal.SIGINT)
+        self.assertEqual(process.wait(60), 0)
+        self.wait_gone(5)
 
     def test_taken_port_is_said(self) -> None:
         with socket.socket() as s:

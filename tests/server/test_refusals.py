@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import itertools
 import json
+import time
 from collections.abc import Iterator
 from typing import Any
 
 from django.conf import settings
 
 from shots.models import Revision
+from tests.server.client import body_of
 from tests.server.test_motions import WithPlane
 
 SCHEMA = json.loads((settings.ROOT / "web" / "openapi.json").read_text())
@@ -150,3 +152,37 @@ class Refused(WithPlane):
             answer = self.page.send("POST", f"/shots/{self.shot}/edits", {"label": "x", "patch": patch})
             self.well(answer, json.dumps(patch), refused=True)
         self.assertEqual(self.page.json("GET", f"/shots/{self.shot}")["document"], before)
+
+    def test_patches_that_would_never_end(self) -> None:
+        deep: Any = 1
+        for _ in range(900):
+            deep = [deep]
+        doubling = [{"op": "copy", "from": "", "path": f"/x{k}"} for k in range(19)]
+        keys = [{"op": "add", "path": "/stack/0/masks", "value": list(range(3000))}]
+        keys += [{"op": "copy", "from": "/stack/0/masks", "path": f"/stack/0/masks/{k}"} for k in range(30)]
+        for patch in ([{"op": "add", "path": "/stack/0/x", "value": deep}], doubling, keys):
+            began = time.monotonic()
+            answer = self.page.send("POST", f"/shots/{self.shot}/edits", {"label": "x", "patch": patch})
+            self.well(answer, str(patch)[:60], refused=True)
+            self.assertLess(time.monotonic() - began, 20)
+        nested = b'{"label": "x", "patch": ' + b"[" * 50_000 + b"]" * 50_000 + b"}"
+        raw = self.page.client.generic("POST", f"/api/shots/{self.shot}/edits", nested, content_type="application/json",
+                                       headers={"X-CSRFToken": self.page.token})  # fmt: skip
+        self.well(raw, "nested", refused=True)
+
+    def test_headers_that_are_no_numbers_or_no_addresses(self) -> None:
+        asset = self.page.json("GET", f"/shots/{self.shot}")["document"]["footage"]["asset"]
+        strip = f"/media/{asset}/strip.jpg"
+        whole = len(body_of(self.page.get(strip)))
+        for odd in ("bytes=" + "9" * 5000 + "-", "bytes=²-³", "bytes=-" + "1" * 5000, "bytes=5-2", "lines=1-2", "bytes=--"):
+            answer = self.page.get(strip, Range=odd)
+            self.assertIn(answer.status_code, (200, 416), odd[:30])
+            if answer.status_code == 200:
+                self.assertEqual(len(body_of(answer)), whole)
+        for origin in ("http://[::1", "http://[", "null", "\x00"):
+            self.assertEqual(self.page.get("/projects", Origin=origin).status_code, 403, origin)
+
+    def test_queries_hold_numbers(self) -> None:
+        asset = self.page.json("GET", f"/shots/{self.shot}")["document"]["footage"]["asset"]
+        for query in ("x=5&y=5&pattern_px=nan", "x=inf&y=5", "x=5&y=-Infinity", "x=NaN&y=5", "x=5&y=5&pattern_px=-3"):
+            self.well(self.page.get(f"/clips/{asset}/detail?frame=0&{query}"), query, refused=True)

@@ -70,7 +70,7 @@ def read_model(path: Path) -> Model:
         for mesh in scene.geometry.values():
             _check_textures(getattr(getattr(mesh, "visual", None), "material", None))
         meshes = [m for m in scene.dump() if isinstance(m, trimesh.Trimesh) and len(m.faces)]
-    except FormatError:
+    except (FormatError, MemoryError):
         raise
     except Exception as error:  # trimesh raises whatever its parsers do
         raise FormatError("model.unreadable", f"{path.name} could not be read as a 3D model.") from error

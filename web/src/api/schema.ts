@@ -1162,7 +1162,10 @@ export interface components {
          * @description Where a beam is held: a point of a point motion, or a spot on a plane or from a perch, in pixels.
          */
         Anchor: {
-            /** Point */
+            /**
+             * Point
+             * @default null
+             */
             point: string | null;
             /** Target */
             target: string;
@@ -1234,6 +1237,7 @@ export interface components {
             /**
              * Bead
              * @description A picture that hangs on the beam several times
+             * @default null
              */
             bead: string | null;
             /**
@@ -1307,6 +1311,7 @@ export interface components {
             /**
              * Matte
              * @description A layer that cuts this one by its own picture
+             * @default null
              */
             matte: string | null;
             /**
@@ -1461,7 +1466,10 @@ export interface components {
              * @default 26
              */
             equivalent_mm: number;
-            /** First */
+            /**
+             * First
+             * @default null
+             */
             first: number | null;
             /**
              * Focal Mm
@@ -1478,6 +1486,7 @@ export interface components {
             /**
              * Ignore Matte
              * @description A matte clip: white is ignored
+             * @default null
              */
             ignore_matte: string | null;
             /**
@@ -1491,9 +1500,15 @@ export interface components {
              * @enum {string}
              */
             knows: "unknown" | "equivalent" | "sensor" | "pixels";
-            /** Last */
+            /**
+             * Last
+             * @default null
+             */
             last: number | null;
-            /** Measurement */
+            /**
+             * Measurement
+             * @default null
+             */
             measurement: string | null;
             /** Name */
             name: string;
@@ -1668,7 +1683,10 @@ export interface components {
              * @default 100
              */
             size: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
-            /** Target */
+            /**
+             * Target
+             * @default null
+             */
             target: string | null;
             /**
              * Turn
@@ -1691,6 +1709,7 @@ export interface components {
             /**
              * Picture
              * @description The frame as painted elsewhere; none: as filmed
+             * @default null
              */
             picture: string | null;
             /**
@@ -1886,7 +1905,10 @@ export interface components {
              * @default true
              */
             shown: boolean;
-            /** Table */
+            /**
+             * Table
+             * @default null
+             */
             table: string | null;
             /**
              * Works On
@@ -2092,6 +2114,7 @@ export interface components {
             /**
              * Clean
              * @description A still of the set without the subject
+             * @default null
              */
             clean: string | null;
             /**
@@ -2150,6 +2173,7 @@ export interface components {
             /**
              * Matte
              * @description A layer that cuts this one by its own picture
+             * @default null
              */
             matte: string | null;
             /**
@@ -2364,6 +2388,7 @@ export interface components {
             /**
              * Matte
              * @description A layer that cuts this one by its own picture
+             * @default null
              */
             matte: string | null;
             /**
@@ -2541,7 +2566,10 @@ export interface components {
              * @default 0
              */
             smooth: number;
-            /** Target */
+            /**
+             * Target
+             * @default null
+             */
             target: string | null;
             /**
              * Turn
@@ -2645,6 +2673,7 @@ export interface components {
             /**
              * Matte
              * @description A layer that cuts this one by its own picture
+             * @default null
              */
             matte: string | null;
             /**
@@ -2716,6 +2745,7 @@ export interface components {
             /**
              * Asset
              * @description The model that the form is, for the shape `model`
+             * @default null
              */
             asset: string | null;
             /**
@@ -2753,6 +2783,7 @@ export interface components {
             /**
              * Ignore Matte
              * @description A matte clip: white is ignored
+             * @default null
              */
             ignore_matte: string | null;
             /**
@@ -2766,7 +2797,10 @@ export interface components {
              * @enum {string}
              */
             knows: "unknown" | "equivalent" | "sensor" | "pixels";
-            /** Measurement */
+            /**
+             * Measurement
+             * @default null
+             */
             measurement: string | null;
             /**
              * Moves
@@ -2898,6 +2932,7 @@ export interface components {
             /**
              * Matte
              * @description A layer that cuts this one by its own picture
+             * @default null
              */
             matte: string | null;
             /**
@@ -3116,7 +3151,10 @@ export interface components {
             mix: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Name */
             name: string;
-            /** @description As measured; takes the place of strength and softness */
+            /**
+             * @description As measured; takes the place of strength and softness
+             * @default null
+             */
             profile: components["schemas"]["GrainProfile"] | null;
             /**
              * Seed
@@ -3465,6 +3503,7 @@ export interface components {
             /**
              * Matte
              * @description A layer that cuts this one by its own picture
+             * @default null
              */
             matte: string | null;
             /**
@@ -3969,6 +4008,7 @@ export interface components {
             /**
              * Lit Like
              * @description A model in the room whose sun and sky it has
+             * @default null
              */
             lit_like: string | null;
             /** Looks */
@@ -3978,6 +4018,7 @@ export interface components {
             /**
              * Matte
              * @description A layer that cuts this one by its own picture
+             * @default null
              */
             matte: string | null;
             /**
@@ -4241,7 +4282,10 @@ export interface components {
              * @enum {string}
              */
             knows: "unknown" | "equivalent" | "sensor" | "pixels";
-            /** Measurement */
+            /**
+             * Measurement
+             * @default null
+             */
             measurement: string | null;
             /**
              * Moves
@@ -4492,6 +4536,7 @@ export interface components {
             /**
              * Matte
              * @description A layer that cuts this one by its own picture
+             * @default null
              */
             matte: string | null;
             /**
@@ -4579,6 +4624,7 @@ export interface components {
              * @default 100
              */
             size: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** @default null */
             spot: components["schemas"]["Spot"] | null;
             /**
              * Turn
@@ -4674,7 +4720,10 @@ export interface components {
             height: number;
             /** Id */
             id: string;
-            /** Key */
+            /**
+             * Key
+             * @default null
+             */
             key: (components["schemas"]["ScreenKey"] | components["schemas"]["BrightnessKey"] | components["schemas"]["ColourKey"] | components["schemas"]["DifferenceKey"] | components["schemas"]["CutOutKey"]) | null;
             /**
              * @description discriminator enum property added by openapi-typescript
@@ -4693,6 +4742,7 @@ export interface components {
             /**
              * Matte
              * @description A layer that cuts this one by its own picture
+             * @default null
              */
             matte: string | null;
             /**
@@ -4830,6 +4880,7 @@ export interface components {
             /**
              * Ignore Matte
              * @description A matte clip: white is ignored
+             * @default null
              */
             ignore_matte: string | null;
             /**
@@ -4842,7 +4893,10 @@ export interface components {
              * @default true
              */
             light: boolean;
-            /** Measurement */
+            /**
+             * Measurement
+             * @default null
+             */
             measurement: string | null;
             /** Name */
             name: string;
@@ -4981,7 +5035,10 @@ export interface components {
              * @enum {string}
              */
             kind: "points";
-            /** Measurement */
+            /**
+             * Measurement
+             * @default null
+             */
             measurement: string | null;
             /** Name */
             name: string;
@@ -5989,6 +6046,7 @@ export interface components {
             delivery: components["schemas"]["Delivery"];
             /** Finish */
             finish: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
+            /** @default null */
             footage: components["schemas"]["Footage"] | null;
             /**
              * Format
@@ -6505,7 +6563,10 @@ export interface components {
             height: number;
             /** Id */
             id: string;
-            /** Key */
+            /**
+             * Key
+             * @default null
+             */
             key: (components["schemas"]["ScreenKey"] | components["schemas"]["BrightnessKey"] | components["schemas"]["ColourKey"] | components["schemas"]["DifferenceKey"] | components["schemas"]["CutOutKey"]) | null;
             /**
              * @description discriminator enum property added by openapi-typescript
@@ -6524,6 +6585,7 @@ export interface components {
             /**
              * Matte
              * @description A layer that cuts this one by its own picture
+             * @default null
              */
             matte: string | null;
             /**
@@ -6899,6 +6961,7 @@ export interface components {
             /**
              * Matte
              * @description A layer that cuts this one by its own picture
+             * @default null
              */
             matte: string | null;
             /**
