@@ -237,6 +237,19 @@ class Standing(WithFiles):
         # Wood is brown: it throws back more red than blue.
         self.assertGreater(float(pictures[0][..., 0].sum()), 1.5 * float(pictures[0][..., 2].sum()))
 
+    def test_one_that_takes_too_long_is_ended_and_others_get_their_turn(self) -> None:
+        renderer = Renderer(longest_s=0.05)
+        self.addCleanup(renderer.close)
+        made = order_of(self.layer((0.2, 0.2, 0.2)), camera(), Spot(), 1, Set(path=str(self.box((0.2, 0.2, 0.2)))), 0.5)
+        assert made is not None
+        with self.assertRaises(PlonketError) as caught:
+            renderer.film(made[0])
+        self.assertEqual(caught.exception.code, "scene.slow")
+        renderer.longest_s = 300
+        filmed = renderer.film(made[0])
+        empty = NoMedia(SIZE).film(made[0])
+        self.assertEqual(empty.shape, filmed.shape, "what films nothing gives as many channels")
+
     def test_the_process_is_started_again_when_it_dies(self) -> None:
         renderer = Renderer()
         self.addCleanup(renderer.close)

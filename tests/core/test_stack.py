@@ -255,6 +255,38 @@ class Alone(unittest.TestCase):
         with self.assertRaises(BadInput):
             render_alone(shot, StackSources(shot), 0, "none")
 
+    def test_its_matte_is_its_own_whatever_lies_below(self) -> None:
+        below = {"kind": "fill", "id": "f", "name": "f"}
+        shot = shot_of(still(opacity=50.0), below)
+        whole = render_frame(shot, StackSources(shot), 0, view="matte")
+        self.assertEqual(int(whole.min()), 255)
+        own = render_alone(shot, StackSources(shot), 0, "l", matte=True)
+        self.assertAlmostEqual(int(own[60, 100, 0]), 128, delta=1)
+        self.assertEqual((int(own[5, 5].max()), int(own[60, 150].max())), (0, 0))
+
+
+class RefusedMasks(unittest.TestCase):
+    MASK = {"kind": "graded", "id": "m", "name": "Kept", "mode": "keep"}
+
+    def test_masks_keep_something_only_where_there_can_be_a_key(self) -> None:
+        shot_of(still(masks=[self.MASK]))
+        look = {"kind": "blur", "id": "b", "name": "b", "masks": [self.MASK]}
+        for bad in (
+            {"stack": [{"kind": "wash", "id": "w", "name": "Wash", "masks": [self.MASK]}]}, {"finish": [look]},
+            {"stack": [still(looks=[look])]},
+            {"plate": [{"kind": "mend", "id": "p", "name": "Mend", "masks": [self.MASK]}]},
+        ):  # fmt: skip
+            with self.assertRaises(BadInput) as caught:
+                shot_of(**bad)  # type: ignore[arg-type]
+            self.assertIn("cannot be kept from a key", caught.exception.message)
+
+    def test_one_that_was_stored_goes_on_doing_nothing(self) -> None:
+        wash = {"kind": "wash", "id": "w", "name": "Wash", "masks": [self.MASK]}
+        read = read_shot({"name": "s", "footage": FOOTAGE, "stack": [wash]}, stored=True)
+        mask = read.stack[0].masks[0]
+        self.assertEqual((mask.mode, mask.shown), ("add", False))
+        read_shot(read.model_dump(mode="json"))
+
 
 class Moving(unittest.TestCase):
     def test_opacity_may_wobble_and_stays_between_nothing_and_all(self) -> None:

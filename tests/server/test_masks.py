@@ -55,6 +55,16 @@ class Masks(WithPlate):
         self.assertIn("not a readable SVG", bad["message"])
         self.page.json("GET", f"/shots/{shot}/masks/nothing?frame=0", status=404)
 
+    def test_masks_come_in_on_a_layer_in_a_parcel(self) -> None:
+        shot = self.with_clean()
+        text = self.page.get(f"/shots/{shot}/masks/clean?frame=0").content.decode()
+        inside = {"kind": "fill", "id": "inside", "name": "Inside"}
+        self.edit(shot, {"op": "add", "path": "/parcels/-", "value": {"id": "q", "name": "Q", "stack": [inside]}})
+        self.page.json("POST", f"/shots/{shot}/masks/inside", {"text": text, "frame": 0})
+        document = self.page.json("GET", f"/shots/{shot}")["document"]
+        self.assertEqual([m["name"] for m in document["parcels"][0]["stack"][0]["masks"]], ["Card"])
+        self.assertEqual(len(document["plate"][0]["masks"]), 1)
+
     def test_a_document_from_before_a_field_was_there_can_still_be_edited(self) -> None:
         shot = self.with_clean()
         asset = self.page.upload(self.still())["Plonket-Asset"]

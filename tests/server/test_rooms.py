@@ -25,6 +25,8 @@ from plonket.motion.camera.track import CameraTrack
 from plonket.motion.camera.view import RoomCamera
 from plonket.phone.quickroom import RoomShot, room_shot
 from plonket.phone.take import Recording, frame_times, write_recording
+from plonket.shot import read_shot
+from plonket.sources import ShotSources
 from plonket_server.pool import pool
 from tests.server.test_motions import WithPlane
 
@@ -256,6 +258,23 @@ class Rooms(WithPlane):
         self.assertEqual({p["id"]: p["spot"] for p in after["perches"]}["p"], spots["p"])
         self.edit(shot, {"op": "remove", "path": "/stack/1"})
         self.assertLess(int(((matte() > 127) != (before > 127)).sum()), 0.04 * int((before > 127).sum()))
+        self._pivot_in_a_parcel(shot, crate(), path, (x, y))
+
+    def _pivot_in_a_parcel(self, shot: str, crate: dict[str, Any], path: str, pixel: tuple[float, float]) -> None:
+        """What lies in a parcel stands in the room as well: its pivot is picked there, and others know of it."""
+        packed = {"id": "q", "name": "Packed", "stack": [crate]}
+        shows = {"kind": "parcel", "id": "shows", "name": "Shows", "parcel": "q", "width": 640, "height": 360, "x": 320.0, "y": 180.0}
+        kept = self.page.json("GET", f"/shots/{shot}")["document"]["stack"]
+        self.edit(shot, {"op": "add", "path": "/parcels/-", "value": packed}, {"op": "replace", "path": "/stack", "value": [shows]})
+        self.page.json("POST", path, {"frame": 0, "pixel": list(pixel)})
+        document = self.page.json("GET", f"/shots/{shot}")["document"]
+        self.assertGreater(float(np.abs(document["parcels"][0]["stack"][0]["pivot"]).max()), 0.03)
+        sources = ShotSources(read_shot(document), pool())
+        self.assertEqual([one.id for one in sources.neighbours(crate["follow"]["target"])], ["crate"])
+        self.edit(shot, {"op": "replace", "path": "/stack/0/shown", "value": False})
+        hidden = ShotSources(read_shot(self.page.json("GET", f"/shots/{shot}")["document"]), pool())
+        self.assertEqual(list(hidden.neighbours(crate["follow"]["target"])), [], "a parcel that is hidden hides what is in it")
+        self.edit(shot, {"op": "replace", "path": "/stack", "value": kept}, {"op": "replace", "path": "/parcels", "value": []})
 
     def _goes_out(self, shot: str, track: CameraTrack, straight: Room) -> None:
         def get(form: str) -> bytes:

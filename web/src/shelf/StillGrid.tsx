@@ -1,6 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { type Asset, post } from "~/api/client";
 import { complain } from "~/ui/Notices";
+import { SlowImage } from "~/ui/SlowImage";
 import { clipUrl } from "~/workspace/viewer/frames";
 
 /** What stands for a colour table. */
@@ -29,10 +30,9 @@ export function StillGrid({
               {asset.kind === "table" ? (
                 <span className="absolute inset-0" style={{ background: TABLE }} />
               ) : asset.state === "ready" ? (
-                <img
-                  alt=""
-                  loading="lazy"
+                <SlowImage
                   className="absolute inset-0 size-full object-contain p-1.5"
+                  missing="No picture"
                   src={
                     asset.kind === "model" || asset.kind === "light"
                       ? `/api/models/${asset.digest}.jpg`

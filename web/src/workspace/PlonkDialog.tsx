@@ -4,6 +4,7 @@ import { AddFiles } from "~/shelf/AddFiles";
 import { matches, StillGrid } from "~/shelf/StillGrid";
 import { Dialog } from "~/ui/Dialog";
 import { OnOff } from "~/ui/OnOff";
+import { SlowImage } from "~/ui/SlowImage";
 import { EVERYWHERE, GENERATED, useAddDome, useAddLayer, usePlonkPinned } from "~/workspace/actions/plonk";
 import { useOpenShot } from "~/workspace/context";
 import { wholePicture } from "~/workspace/patches";
@@ -77,12 +78,13 @@ export function PlonkDialog() {
                     else act({ do: "tool", tool: "plonk", asset: GENERATED + k.kind });
                   }}
                 >
-                  <img
-                    alt=""
-                    loading="lazy"
-                    className="aspect-video w-full rounded-t-lg object-cover"
-                    src={`/api/generated/${k.kind}.jpg`}
-                  />
+                  <span className="grid aspect-video w-full place-items-center overflow-hidden rounded-t-lg bg-well text-xs text-on-well-2">
+                    <SlowImage
+                      src={`/api/generated/${k.kind}.jpg`}
+                      className="size-full object-cover"
+                      missing="No picture"
+                    />
+                  </span>
                   <b className="block truncate px-2 py-1 text-xs font-semibold">{k.label}</b>
                 </button>
               </li>

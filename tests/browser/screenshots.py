@@ -1,0 +1,232 @@
+"""Takes the pictures in ``docs/screenshots`` from a running Plonket with its demo project.
+
+``.venv/bin/python -m tests.browser.screenshots [ADDRESS] [NAME ...]``
+"""
+
+from __future__ import annotations
+
+import re
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+from playwright.sync_api import Page, expect, sync_playwright
+
+OUT = Path(__file__).resolve().parents[2] / "docs" / "screenshots"
+CHROMIUM = ["--no-sandbox", "--disable-quic", "--no-first-run", "--disable-background-networking",
+            "--disable-component-update", "--disable-sync"]  # fmt: skip
+SIZE = {"width": 1280, "height": 800}
+PATIENCE_MS = 120_000
+
+
+class Tour:
+    """One page, and what a visitor does on it."""
+
+    def __init__(self, page: Page, address: str) -> None:
+        self.page, self.address = page, address
+
+    def open(self, shot: str, frame: int | None = None) -> None:
+        """A shot of the demo project, at a frame."""
+        self.page.goto(self.address)
+        self.page.get_by_role("button", name=f"Open {shot}").click()
+        expect(self.page.locator("canvas[data-frame]")).to_be_visible()
+        if frame is not None:
+            self.go_to(frame)
+        self.settle()
+
+    def go_to(self, frame: int) -> None:
+        last = self.page.get_by_role("slider", name="Last frame of the range").get_attribute("aria-valuemax")
+        box = self.page.get_by_test_id("lanes").bounding_box()
+        assert box
+        self.page.mouse.click(box["x"] + 10 + (frame + 0.5) / (int(last or 0) + 1) * (box["width"] - 20), box["y"] + 45)
+        expect(self.page.locator(f'canvas[data-frame="{frame}"]')).to_be_visible()
+
+    def card(self, name: str | re.Pattern[str]) -> None:
+        """Choose a card of the run sheet."""
+        self.page.get_by_role("navigation", name="Run sheet").get_by_role("button", name=name).first.click()
+
+    def settle(self) -> None:
+        """Until the picture is there in its full size, and the film strip too."""
+        self.page.wait_for_function("() => document.querySelector('canvas[data-frame]')?.dataset.url !== ''", timeout=PATIENCE_MS)
+        self.page.wait_for_load_state("networkidle")
+        self.page.wait_for_timeout(400)
+
+    def hold(self, x: float, y: float) -> None:
+        """Press on a place of the page and drag a little: the loupe opens."""
+        self.page.mouse.move(x, y)
+        self.page.mouse.down()
+        self.page.mouse.move(x + 2, y + 1, steps=4)
+        self.page.wait_for_timeout(600)
+
+
+def workspace(t: Tour) -> None:
+    t.open("Chart wall, take 3", 75)
+
+
+def plane(t: Tour) -> None:
+    t.open("Night chart on the wall", 75)
+    t.card("Sea chart")
+    t.settle()
+    grip = t.page.get_by_role("button", name="Top right corner").first
+    box = grip.bounding_box()
+    assert box
+    t.hold(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+
+
+def held_still(t: Tour) -> None:
+    t.open("Night chart on the wall", 120)
+    t.card("Night route")
+    t.page.keyboard.press("h")
+    check = t.page.get_by_role("button", name="Check", exact=True)
+    if check.is_visible():
+        check.click()
+        expect(check).to_be_hidden()
+    t.settle()
+
+
+def lanterns(t: Tour) -> None:
+    t.open("Lanterns for the keeper", 50)
+    t.card("Lantern string")
+    t.settle()
+
+
+def advice(t: Tour) -> None:
+    t.open("Harbour, untouched", 30)
+    t.page.keyboard.press("q")
+    expect(t.page.get_by_role("button", name="Use this").first).to_be_visible(timeout=PATIENCE_MS)
+    t.settle()
+
+
+def follow(t: Tour) -> None:
+    t.open("Chart wall, take 3", 75)
+    t.card("Lamp tip")
+    t.settle()
+    box = t.page.locator("[data-point]").first.bounding_box()
+    assert box
+    t.hold(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+
+
+def plonk(t: Tour) -> None:
+    t.open("Harbour, untouched", 60)
+    t.page.keyboard.press("p")
+    t.page.get_by_role("dialog").wait_for()
+    t.settle()
+
+
+def whale(t: Tour) -> None:
+    t.open("A whale on the bench", 60)
+    t.card("Brass whale")
+    t.settle()
+
+
+def shelf(t: Tour) -> None:
+    t.page.goto(f"{t.address}/shelf")
+    t.page.wait_for_load_state("networkidle")
+    t.page.wait_for_timeout(1500)
+
+
+def projects(t: Tour) -> None:
+    t.page.goto(t.address)
+    t.page.wait_for_load_state("networkidle")
+    t.page.wait_for_timeout(1500)
+
+
+def dim_room(t: Tour) -> None:
+    t.open("The keeper by night", 60)
+    t.card(re.compile("^Keeper(?! on)"))
+    t.page.get_by_role("button", name="Dim room").click()
+    t.settle()
+    t.page.get_by_test_id("matte-quality").wait_for(timeout=PATIENCE_MS)
+
+
+def deliver(t: Tour) -> None:
+    t.open("The chart held still", 75)
+    t.page.get_by_role("button", name="Deliver", exact=True).click()
+    t.page.get_by_role("dialog").wait_for()
+    t.page.wait_for_timeout(400)
+
+
+def deliveries(t: Tour) -> None:
+    t.page.goto(f"{t.address}/deliveries")
+    t.page.wait_for_load_state("networkidle")
+    if not t.page.get_by_role("link", name="Download").count():
+        t.open("Chart wall, take 3")
+        t.page.get_by_role("button", name="Deliver", exact=True).click()
+        t.page.get_by_role("dialog").get_by_role("button", name="Deliver", exact=True).click()
+        expect(t.page.get_by_role("link", name="Download the video")).to_be_visible(timeout=300_000)
+        t.page.goto(f"{t.address}/deliveries")
+        t.page.wait_for_load_state("networkidle")
+    t.page.wait_for_timeout(1500)
+
+
+def steady(t: Tour) -> None:
+    t.open("The chart held still", 40)
+    t.card("Steady")
+    t.settle()
+
+
+def room(t: Tour) -> None:
+    t.open("A whale on the bench", 60)
+    t.card("Camera")
+    t.page.get_by_role("button", name="Top and side").click()
+    t.settle()
+    t.page.wait_for_timeout(4000)
+
+
+def desk(t: Tour) -> None:
+    t.open("A boat for the tin", 75)
+    t.card("No tin")
+    t.page.get_by_role("button", name="Paint frame").first.click()
+    t.page.wait_for_timeout(4000)
+
+
+def form(t: Tour) -> None:
+    t.open("The crate is a cabin", 75)
+    t.card("Crate")
+    t.settle()
+
+
+def lamp(t: Tour) -> None:
+    t.open("The lamp opened", 60)
+    t.card("Ring of sparks")
+    t.settle()
+
+
+def curves(t: Tour) -> None:
+    t.open("A ship in the beam", 75)
+    t.card("Little ship")
+    t.page.keyboard.press("x")
+    t.settle()
+
+
+VIEWS: list[Callable[[Tour], None]] = [
+    workspace, plane, held_still, lanterns, advice, follow, plonk, whale, shelf, projects, dim_room, deliver, deliveries,
+    steady, room, desk, form, lamp, curves,
+]  # fmt: skip
+
+
+def main(arguments: list[str]) -> None:
+    address = arguments.pop(0) if arguments and arguments[0].startswith("http") else "http://127.0.0.1:8790"
+    expect.set_options(timeout=PATIENCE_MS)
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+        for view in VIEWS:
+            name = view.__name__.replace("_", "-")
+            if arguments and name not in arguments:
+                continue
+            # Each in a window of its own, so that nothing of the one before is open, chosen or dim.
+            context = browser.new_context(viewport=SIZE)  # type: ignore[arg-type]
+            page = context.new_page()
+            page.set_default_timeout(PATIENCE_MS)
+            try:
+                view(Tour(page, address))
+                page.screenshot(path=str(OUT / f"{name}.png"))
+                print(name)
+            except Exception as error:
+                print(f"{name}: {str(error).splitlines()[0]}")
+            context.close()
+        browser.close()
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])

@@ -1,0 +1,186 @@
+"""Checking views that show what they say, notices that get out of the way, and a page that slow pictures do not hold up."""
+
+from __future__ import annotations
+
+import json
+import threading
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from playwright.sync_api import Route, expect
+
+from jobs.models import Job
+from library.models import Asset, Project
+from plonket.media.write import VideoWriter
+from shots.models import Shot
+from tests.browser.stage import BrowserTest, until
+from tests.core.clips import numbered
+
+SIZE = (640, 360)
+DARK = {"kind": "fill", "id": "dark", "name": "Dark", "colour": "#101018"}
+CARD = {"kind": "fill", "id": "card", "name": "Card", "colour": "#f0f0f0", "masks": [
+    {"kind": "outline", "id": "m", "name": "Left half", "outline": {"keys": [{"frame": 0, "points": [
+        {"x": 0, "y": 0}, {"x": 320, "y": 0}, {"x": 320, "y": 360}, {"x": 0, "y": 360}]}]}}]}  # fmt: skip
+
+
+class Checking(BrowserTest):
+    def clip(self, frames: int = 60) -> Path:
+        path = self.folder / "bright.mp4"
+        with VideoWriter(path, SIZE, Fraction(30)) as out:
+            for i in range(frames):
+                out.write(np.full((SIZE[1], SIZE[0], 3), 190 + i % 20, np.uint8))
+        return path
+
+    def stack(self, *layers: dict[str, Any]) -> None:
+        """Layers put into the open shot, as another window would."""
+        for layer in layers:
+            patch = [{"op": "add", "path": "/stack/0", "value": layer}]
+            done = self.page.evaluate(
+                """async ([path, body]) => (await fetch(path, {method: "POST", body, headers: {"Content-Type": "application/json",
+                "X-CSRFToken": document.cookie.match(/plonket_csrf=([^;]+)/)[1]}})).status""",
+                [f"/api/shots/{self.stored().pk}/edits", json.dumps({"label": "Put in", "patch": patch})],
+            )
+            self.assertEqual(done, 200)
+        self.caught_up()
+
+    def halves(self) -> tuple[float, float]:
+        """How bright the left and the right part of what the viewer shows is, 0 to 255."""
+        x0, y0 = self.screen(100, 180, SIZE)
+        x1, _ = self.screen(540, 180, SIZE)
+        well = self.page.get_by_test_id("well").bounding_box()
+        assert well
+        found = self.page.evaluate(
+            """([xs, y]) => { const c = document.querySelector('canvas[data-frame]'); const r = devicePixelRatio;
+            return xs.map((x) => c.getContext('2d').getImageData(x * r, y * r, 1, 1).data[0]); }""",
+            [[x0 - well["x"], x1 - well["x"]], y0 - well["y"]],
+        )
+        return float(found[0]), float(found[1])
+
+    def frame(self) -> int:
+        return int(self.page.get_by_test_id("frame-number").text_content() or -1)
+
+    def test_wipe_plays_both_sides_and_matte_shows_what_is_chosen(self) -> None:
+        page = self.page
+        self.new_shot()
+        self.bring_in(self.clip())
+        self.stack(DARK, CARD)
+        # The matte of what is chosen, though everything is covered by what lies below it.
+        page.get_by_role("button", name="Matte").click()
+        self.canvas_pixels()
+        until(lambda: self.halves() == (255, 255), 20, "the whole stack's matte")
+        page.get_by_role("navigation", name="Run sheet").get_by_role("button", name="Card").first.click()
+        until(lambda: self.halves() == (255, 0), 20, "the card's own matte")
+        self.assertIn("/matte-card/", page.locator("canvas[data-frame]").get_attribute("data-url") or "")
+        page.get_by_role("button", name="Final").click()
+        # The wipe stands in the middle: the untouched clip to its left, the dark shot to its right.
+        page.get_by_role("button", name="Wipe").click()
+        page.get_by_role("button", name="Turn Card off").first.click()
+        until(lambda: self.halves()[0] > 170 and self.halves()[1] < 40, 20, "the wipe")
+        page.get_by_role("button", name="Play").click()
+        seen: dict[int, tuple[float, float]] = {}
+
+        def plays() -> bool:
+            seen[self.frame()] = self.halves()
+            return len(seen) > 6
+
+        until(plays, 30, "frames to play under the wipe")
+        for number, (left, right) in seen.items():
+            self.assertTrue(left > 170 and right < 40, (number, left, right))
+
+    def test_notices_leave_the_tools_alone_and_go_by_themselves(self) -> None:
+        page = self.page
+        self.new_shot()
+        broken = self.folder / "broken.mp4"
+        broken.write_bytes(b"this is no clip " * 400)
+        page.get_by_label("Clip to bring in").set_input_files(broken)
+        notice = page.get_by_text("broken.mp4 cannot be read")
+        expect(notice).to_be_visible()
+        box, tools = notice.bounding_box(), page.get_by_role("toolbar", name="Tools").bounding_box()
+        assert box and tools
+        self.assertGreater(box["y"], tools["y"] + tools["height"])
+        notice.hover()
+        page.get_by_role("button", name="Dismiss").focus()
+        page.mouse.move(300, 300)
+        page.get_by_label("Clip to bring in").focus()
+        expect(notice).to_be_hidden(timeout=60_000)
+
+    def test_slow_small_pictures_hold_up_nothing(self) -> None:
+        page = self.page
+        self.new_shot()
+        self.bring_in(self.clip(12))
+        shot = self.stored()
+        assert shot.current
+        for k in range(9):
+            twin = Shot.objects.create(project=shot.project, name=f"Twin {k}")
+            twin.current = twin.revisions.create(
+                number=1, document=shot.current.document | {"name": f"Twin {k}"}, picture=shot.current.picture, label="x"
+            )
+            twin.save()
+        held: list[Route] = []
+        lock = threading.Lock()
+
+        def hold(route: Route) -> None:
+            with lock:
+                held.append(route)
+
+        page.route("**/api/thumbs/**", hold)
+        page.goto(self.address)
+        expect(page.get_by_role("button", name="Open Twin 3")).to_be_visible()
+        until(lambda: len(held) == 2, 20, "the first two pictures to be asked for")
+        page.get_by_role("button", name="New project").click()
+        page.get_by_label("Name of the project").fill("Made meanwhile")
+        page.get_by_role("button", name="Make it").click()
+        expect(page.get_by_role("heading", name="Made meanwhile")).to_be_visible()
+        self.assertEqual(len(held), 2, "no more than two at once")
+        self.assertTrue(Project.objects.filter(name="Made meanwhile").exists())
+        page.unroute("**/api/thumbs/**")
+        for route in held:
+            route.continue_()
+        expect(page.locator("li img")).to_have_count(10)
+
+    def test_a_camera_that_is_advised_can_be_taken(self) -> None:
+        page = self.page
+        self.new_shot()
+        self.bring_in(self.clip(12))
+        told = {"facts": [{"about": "depth", "grade": "good", "says": "There is depth."}], "moving": [],
+                "suggestions": [{"kind": "camera", "frame": 3, "outline": [], "why": "The room can be solved."}]}  # fmt: skip
+        page.route("**/advice?**", lambda route: route.fulfill(json=told))
+        page.keyboard.press("q")
+        page.get_by_role("button", name="Use this").click()
+        until(lambda: [m["kind"] for m in self.document()["motions"]] == ["camera"], 20, "the camera")
+        expect(page.get_by_role("button", name="Measure", exact=True)).to_be_visible()
+
+    def test_a_clip_whose_answer_was_lost_is_known_all_the_same(self) -> None:
+        page = self.page
+        self.new_shot()
+        clip = self.folder / "lost.mp4"
+        with VideoWriter(clip, SIZE, Fraction(30)) as out:
+            for i in range(8):
+                out.write(numbered(i, SIZE))
+
+        def swallow(route: Route) -> None:
+            """The file arrives, and the server is gone before it has answered."""
+            if route.request.method == "PATCH":
+                route.fetch()
+                route.abort("connectionreset")
+            else:
+                route.continue_()
+
+        page.route("**/api/uploads/*", swallow)
+        page.get_by_label("Clip to bring in").set_input_files(clip)
+        expect(page.get_by_role("img", name="Frame 0")).to_be_visible(timeout=120_000)
+        self.assertEqual(Asset.objects.filter(name="lost").count(), 1)
+        self.assertEqual(Job.objects.filter(kind="conform").count(), 1)
+
+    def test_keeping_from_the_key_is_offered_only_where_there_is_a_key(self) -> None:
+        page = self.page
+        self.new_shot()
+        self.bring_in(self.clip(12))
+        self.stack(CARD)
+        page.get_by_role("navigation", name="Run sheet").get_by_role("button", name="Card").first.click()
+        page.get_by_role("combobox", name="Goes").click()
+        expect(page.get_by_role("option", name="Off those above")).to_be_visible()
+        expect(page.get_by_role("option", name="Kept from the key")).to_have_count(0)
+        page.keyboard.press("Escape")
