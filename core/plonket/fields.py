@@ -5,7 +5,8 @@ from __future__ import annotations
 import bisect
 import functools
 import math
-from typing import Annotated, Any, Literal
+from dataclasses import dataclass
+from typing import Annotated, Any, Final, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, PrivateAttr, ValidationInfo, model_validator
 
@@ -277,6 +278,46 @@ def asset(kind: str, *, label: str, help: str = "", group: str = "") -> Any:
     return Field(default=None, json_schema_extra={"x-plonket": extra})
 
 
+GOES: Final = "goes"
+"""In place of a value that is left: the item of a list, or the layer that cannot be without it, goes along."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Reference:
+    """Metadata of a field whose value names something else.
+
+    Attributes
+    ----------
+    to : what it names: something in the shot by its id, or an `asset` or a `measurement` by its content hash; a `place` is
+        a motion or a perch. prefix : stands before the id; values without it name nothing. says : what the field's owner does
+        with it, for messages. left : what the field holds when that is removed, or `GOES`. checked : whether it must be there.
+    """
+
+    to: Literal["motion", "plane", "points", "place", "layer", "parcel", "asset", "measurement"]
+    prefix: str = ""
+    says: str = "refers to something"
+    left: str | None = None
+    checked: bool = True
+
+
+def reference(
+    to: Literal["motion", "plane", "points", "place", "layer", "parcel", "asset", "measurement"], *, prefix: str = "",
+    says: str = "refers to something", left: str | None = None, checked: bool = True,
+) -> Reference:  # fmt: skip
+    """Marks a field, within `Annotated`, as naming something else: the one place where that is said; see `Reference`."""
+    return Reference(to=to, prefix=prefix, says=says, left=left, checked=checked)
+
+
 Identifier = Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9_-]{0,63}$")]
 Digest = Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
+AssetDigest = Annotated[Digest, reference("asset")]
+"""The content hash of something from the shelf."""
+MeasurementDigest = Annotated[Digest, reference("measurement")]
+"""The content hash of what was measured."""
+Rides = Annotated[
+    str, Field(pattern=r"^(footage|screen|own|to:[a-z0-9][a-z0-9_-]{0,63})$"),
+    reference("place", prefix="to:", says="follows something", left="footage"),
+]
+"""In whose pixels something is drawn: of the *footage*; of the finished *screen*; of the layer's *own* picture; or ``to:ID``,
+of a motion's reference frame or from a perch."""
 Name = Annotated[str, Field(min_length=1, max_length=120)]

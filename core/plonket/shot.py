@@ -16,7 +16,7 @@ from pydantic import Field, TypeAdapter, ValidationError, ValidationInfo, model_
 
 from plonket.comp.kinds import LAYERS
 from plonket.errors import BadInput
-from plonket.fields import STORED, Digest, Identifier, Model, Name, choice
+from plonket.fields import STORED, AssetDigest, Identifier, Model, Name, choice
 from plonket.generated.kinds import GENERATORS
 from plonket.key.kinds import KEYS
 from plonket.layers.beam import BeamLayer
@@ -28,14 +28,11 @@ from plonket.layers.light import DomeLayer, LampLayer
 from plonket.layers.model import ModelLayer
 from plonket.layers.parcel import ParcelLayer
 from plonket.layers.pin import PinLayer
-from plonket.layers.placed import PlacedModel
-from plonket.layers.standing import StandingModel
 from plonket.layers.still import StillLayer
 from plonket.layers.wash import WashLayer
-from plonket.looks.common import PlacedLook
 from plonket.looks.kinds import LOOKS, Look
 from plonket.masks.kinds import MASKS
-from plonket.motion.camera.known import LookingMotion, RoomMotion
+from plonket.motion.camera.known import RoomMotion
 from plonket.motion.camera.settings import CameraMotion
 from plonket.motion.camera.thing import ObjectMotion
 from plonket.motion.form.settings import FormMotion
@@ -48,6 +45,7 @@ from plonket.plate.handheld import Handheld
 from plonket.plate.kinds import TREATMENTS
 from plonket.plate.mend import MaskedTreatment, Mend
 from plonket.plate.steady import Steady
+from plonket.references import Referring, references
 from plonket.registry import Registry
 
 Motion = Annotated[PointMotion | PlaneMotion | CameraMotion | ObjectMotion | FormMotion, Field(discriminator="kind")]
@@ -62,7 +60,7 @@ Layer = Annotated[
 class Footage(Model):
     """The clip that the shot is made on. Frames run from `in_frame` to `out_frame`, both shown."""
 
-    asset: Digest
+    asset: AssetDigest
     name: Name
     width: int = Field(ge=16, le=16384)
     height: int = Field(ge=16, le=16384)
@@ -131,24 +129,18 @@ class Shot(Model):
         return self
 
     def _checktargets(self) -> None:
-        planes = {m.id for m in self.motions if isinstance(m, PlaneMotion)}
-        known = {m.id for m in self.motions} | {p.id for p in self.perches}
         rooms = {m.id for m in self.motions if isinstance(m, RoomMotion)}
         for perch in self.perches:
             if perch.spot is not None and perch.follow.target not in rooms:
                 raise ValueError(f"{perch.name} stands in a room without a motion that solves one")
-        for name, target in self.targets():
-            if target not in known:
-                raise ValueError(f"{name} follows something that is not in the shot")
-        for layer in self.layers:
-            if isinstance(layer, PinLayer) and layer.plane not in planes:
-                raise ValueError(f"{layer.name} is pinned to a plane that is not in the shot")
-        motions = {m.id for m in self.motions}
-        for one in self.plate:
-            if isinstance(one, Steady) and not motions.issuperset(one.targets):
-                raise ValueError(f"{one.name} holds on to a motion that is not in the shot")
-            if isinstance(one, Clean) and one.target is not None and one.target not in motions:
-                raise ValueError(f"{one.name} rides on a motion that is not in the shot")
+        known = self._known()
+        for one in self.references():
+            if one.declared.checked and one.declared.to in known and one.id not in known[one.declared.to]:
+                raise ValueError(f"{one.owner} {one.declared.says} that is not in the shot")
+        for motion in self.motions:
+            for one in references(motion):
+                if one.id == motion.id:
+                    raise ValueError(f"{one.owner} follows the motion that it belongs to")
         if sum(isinstance(one, Steady) for one in self.plate) > 1:
             raise ValueError("a plate is steadied once; change what is there instead of adding another")
         above = {p.id: p.follow.target for p in self.perches}
@@ -159,40 +151,19 @@ class Shot(Model):
                 if steps > len(above):
                     raise ValueError(f"{perch.name} sits on itself, by way of other perches")
 
-    def targets(self) -> Iterator[tuple[str, str]]:
-        """Who follows what, by name and id."""
-        for perch in self.perches:
-            if perch.follow.target is not None:
-                yield perch.name, perch.follow.target
-        for layer in self.layers:
-            if isinstance(layer, PlacedModel | FillLayer | StandingModel | DomeLayer) and layer.follow.target is not None:
-                yield layer.name, layer.follow.target
-            if isinstance(layer, GeneratedLayer) and layer.stays_target is not None:
-                yield layer.name, layer.stays_target
-            if isinstance(layer, BeamLayer):
-                for anchor in layer.anchors:
-                    yield layer.name, anchor.target
-        masked = [one for one in self.plate if isinstance(one, MaskedTreatment)]
-        looks = [*self.finish, *(look for layer in self.layers for look in layer.looks)]
-        for thing in (*self.layers, *masked, *looks):
-            for mask in thing.masks:
-                if mask.target is not None:
-                    yield f"{mask.name} of {thing.name}", mask.target
-        for look in looks:
-            if isinstance(look, PlacedLook) and look.target is not None:
-                yield look.name, look.target
+    def references(self) -> Iterator[Referring]:
+        """All that anything in the shot names, with where it says so."""
+        return references(self)
+
+    def _known(self) -> dict[str, set[str]]:
+        """What there is to be named, by what references say they name."""
         motions = {m.id for m in self.motions}
-        points = {m.id for m in self.motions if isinstance(m, PointMotion)}
-        for motion in self.motions:
-            if isinstance(motion, CameraMotion | ObjectMotion):
-                for strong in motion.strong if isinstance(motion, CameraMotion) else motion.points:
-                    if strong not in points:
-                        raise ValueError(f"{motion.name} counts on a point motion that is not in the shot")
-            if isinstance(motion, PlaneMotion | LookingMotion):
-                for region in motion.regions:
-                    rides = region.follow.removeprefix("motion:")
-                    if region.follow.startswith("motion:") and (rides not in motions or rides == motion.id):
-                        raise ValueError(f"{region.name} of {motion.name} follows a motion that is not in the shot")
+        return {
+            "motion": motions, "place": motions | {p.id for p in self.perches},
+            "plane": {m.id for m in self.motions if isinstance(m, PlaneMotion)},
+            "points": {m.id for m in self.motions if isinstance(m, PointMotion)},
+            "layer": {layer.id for layer in self.layers}, "parcel": {p.id for p in self.parcels},
+        }  # fmt: skip
 
     @property
     def layers(self) -> list[Layer]:
@@ -207,12 +178,8 @@ class Shot(Model):
         for layer in layers.values():
             needs[layer.id] = []
             if layer.matte is not None:
-                if layer.matte not in layers:
-                    raise ValueError(f"{layer.name} has a layer as matte that is not in the shot")
                 needs[layer.id].append(layer.matte)
             if isinstance(layer, ParcelLayer):
-                if layer.parcel not in parcels:
-                    raise ValueError(f"{layer.name} shows a parcel that is not in the shot")
                 needs[layer.id].append(layer.parcel)
         done: set[str] = set()
 

@@ -15,10 +15,11 @@ from pydantic.json_schema import models_json_schema
 from frames.drawn import thumb_frame
 from library.models import Project
 from plonket.fields import Name
+from plonket.operations import name_of, remove
 from plonket.shot import REGISTRIES
 from plonket.shot import Shot as Document
 from plonket_server.problems import NotHere
-from shots.editing import add_shot, document_of, find_shot, patch_shot, step
+from shots.editing import add_shot, change_shot, document_of, find_shot, patch_shot, step
 from shots.models import Shot
 
 router = Router(tags=["shots"])
@@ -142,6 +143,13 @@ def remove_shot(request: HttpRequest, shot_id: uuid.UUID) -> Any:
 def edit(request: HttpRequest, shot_id: uuid.UUID, body: EditIn) -> Any:
     """Change a shot by an RFC 6902 patch."""
     return shot_out(patch_shot(shot_id, body.patch, body.label))
+
+
+@router.post("/shots/{shot_id}/things/{thing_id}/remove", response=ShotOut)
+def remove_thing(request: HttpRequest, shot_id: uuid.UUID, thing_id: str) -> Any:
+    """Take a motion, perch, treatment, layer or look of the finish away, with what cannot be without it."""
+    label = f"Remove {name_of(document_of(find_shot(shot_id)), thing_id)}"
+    return shot_out(change_shot(shot_id, label, lambda document: remove(document, thing_id)))
 
 
 @router.post("/shots/{shot_id}/undo", response=ShotOut)

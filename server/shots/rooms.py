@@ -197,7 +197,7 @@ def _moved(document: Document, layer: ModelLayer, shift: F64) -> Document:
         raise BadInput("pivot.perch", f"{layer.name} does not stand on a perch of its own. Give it one first.")
     put = {axis: shifted(getattr(perch.spot, axis), float(by)) for axis, by in zip("xyz", shift, strict=True)}
     moved = perch.model_copy(update={"spot": perch.spot.model_copy(update=put)})
-    if sum(target == perch.id for _, target in document.targets()) > 1:
+    if sum(one.id == perch.id for one in document.references()) > 1:
         fresh = free_id(document, "perch")
         moved = moved.model_copy(update={"id": fresh, "name": f"Under {layer.name}"[:80]})
         layer = layer.model_copy(update={"follow": layer.follow.model_copy(update={"target": fresh})})

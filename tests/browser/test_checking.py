@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import threading
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -19,8 +18,8 @@ from tests.browser.stage import BrowserTest, until
 from tests.core.clips import numbered
 
 SIZE = (640, 360)
-DARK = {"kind": "fill", "id": "dark", "name": "Dark", "colour": "#101018"}
-CARD = {"kind": "fill", "id": "card", "name": "Card", "colour": "#f0f0f0", "masks": [
+DARK = {"kind": "fill", "id": "dark", "name": "Dark", "first": "#101018"}
+CARD = {"kind": "fill", "id": "card", "name": "Card", "first": "#f0f0f0", "masks": [
     {"kind": "outline", "id": "m", "name": "Left half", "outline": {"keys": [{"frame": 0, "points": [
         {"x": 0, "y": 0}, {"x": 320, "y": 0}, {"x": 320, "y": 360}, {"x": 0, "y": 360}]}]}}]}  # fmt: skip
 
@@ -67,16 +66,16 @@ class Checking(BrowserTest):
         self.bring_in(self.clip())
         self.stack(DARK, CARD)
         # The matte of what is chosen, though everything is covered by what lies below it.
-        page.get_by_role("button", name="Matte").click()
+        page.get_by_role("radio", name="Matte").click()
         self.canvas_pixels()
         until(lambda: self.halves() == (255, 255), 20, "the whole stack's matte")
         page.get_by_role("navigation", name="Run sheet").get_by_role("button", name="Card").first.click()
         until(lambda: self.halves() == (255, 0), 20, "the card's own matte")
         self.assertIn("/matte-card/", page.locator("canvas[data-frame]").get_attribute("data-url") or "")
-        page.get_by_role("button", name="Final").click()
+        page.get_by_role("radio", name="Final").click()
         # The wipe stands in the middle: the untouched clip to its left, the dark shot to its right.
         page.get_by_role("button", name="Wipe").click()
-        page.get_by_role("button", name="Turn Card off").first.click()
+        page.get_by_role("button", name="Hide Card").click()
         until(lambda: self.halves()[0] > 170 and self.halves()[1] < 40, 20, "the wipe")
         page.get_by_role("button", name="Play").click()
         seen: dict[int, tuple[float, float]] = {}
@@ -119,11 +118,13 @@ class Checking(BrowserTest):
             )
             twin.save()
         held: list[Route] = []
-        lock = threading.Lock()
+        holding = [True]
 
         def hold(route: Route) -> None:
-            with lock:
+            if holding[0]:
                 held.append(route)
+            else:
+                route.continue_()
 
         page.route("**/api/thumbs/**", hold)
         page.goto(self.address)
@@ -135,7 +136,7 @@ class Checking(BrowserTest):
         expect(page.get_by_role("heading", name="Made meanwhile")).to_be_visible()
         self.assertEqual(len(held), 2, "no more than two at once")
         self.assertTrue(Project.objects.filter(name="Made meanwhile").exists())
-        page.unroute("**/api/thumbs/**")
+        holding[0] = False
         for route in held:
             route.continue_()
         expect(page.locator("li img")).to_have_count(10)

@@ -68,7 +68,7 @@ class KeeperOffTheCloth(BrowserTest):
         until(lambda: self.layer()["key"]["lone"] == 90, 20, "the crosses to be told off")
 
         page.get_by_role("radio", name="Matte").click()
-        page.wait_for_function("() => document.querySelector('canvas[data-frame]').dataset.url.includes('/matte/')")
+        page.wait_for_function("() => document.querySelector('canvas[data-frame]').dataset.url.includes('/matte-')")
         seen = self.canvas_pixels()
         well = self.box(page.get_by_test_id("well"))
 

@@ -13,11 +13,14 @@ file. Footage needs only its asset: size, rate, length and range are filled in f
 
 from __future__ import annotations
 
+import functools
 import hashlib
 import json
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args
+
+from pydantic import BaseModel
 
 from plonket.errors import BadInput, FormatError
 from plonket.formats.plane_json import read_plane
@@ -26,6 +29,7 @@ from plonket.formats.points_json import read_points_json
 from plonket.media.probe import probe
 from plonket.motion.measured import read_measured
 from plonket.motion.movement import Measured
+from plonket.references import declarations
 from plonket.shot import Shot, read_shot
 
 
@@ -93,8 +97,22 @@ def file_digest(path: Path) -> str:
     return digest.hexdigest()
 
 
-REFERS = ("asset", "measurement", "ignore_matte", "bead", "picture", "clean", "table")
-"""Fields that hold the content hash of something outside the document, wherever they are in it."""
+@functools.cache
+def _naming_fields() -> set[str]:
+    """Names of the fields that hold the content hash of something outside the document, of whatever kind they are."""
+    outside: set[str] = set()
+    todo: list[Any] = [Shot]
+    seen: set[Any] = set()
+    while todo:
+        part = todo.pop()
+        if part in seen:
+            continue
+        seen.add(part)
+        if isinstance(part, type) and issubclass(part, BaseModel):
+            outside |= {name for name, one in declarations(part).items() if one.to in ("asset", "measurement")}
+            todo += [field.annotation for field in part.model_fields.values()]
+        todo += [arg for arg in get_args(part) if not isinstance(arg, str)]
+    return outside
 
 
 def _name_to_digest(part: Any, names: dict[str, str]) -> None:
@@ -103,7 +121,7 @@ def _name_to_digest(part: Any, names: dict[str, str]) -> None:
             _name_to_digest(item, names)
     elif isinstance(part, dict):
         for key, value in part.items():
-            if key in REFERS and isinstance(value, str):
+            if key in _naming_fields() and isinstance(value, str):
                 part[key] = names.get(value, value)
             else:
                 _name_to_digest(value, names)

@@ -10,7 +10,7 @@ from pydantic import Field
 
 from plonket.colour import encode
 from plonket.conventions import F32
-from plonket.fields import Digest, Model, plain
+from plonket.fields import AssetDigest, Model, plain
 from plonket.key.common import KeyContext, cut_out, ramp
 
 
@@ -18,7 +18,7 @@ class DifferenceKey(Model):
     """A subject before a set that was filmed without it, from the same place."""
 
     kind: Literal["difference"] = "difference"
-    clean: Digest | None = Field(default=None, description="A still of the set without the subject")
+    clean: AssetDigest | None = Field(default=None, description="A still of the set without the subject")
     threshold: float = plain(6, label="Threshold", low=0, high=100, step=0.5, unit="%", group="Difference",
                              help="What differs less than this is gone.")  # fmt: skip
     soft: float = plain(8, label="Softness", low=0, high=100, step=0.5, unit="%", group="Difference")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 import numba
 import numpy as np
@@ -13,7 +13,7 @@ from plonket.comp.picture import CLEAR, Picture, StillSource
 from plonket.comp.place import place_still
 from plonket.comp.sources import Sources
 from plonket.conventions import F32, F64, FAST
-from plonket.fields import Digest, Identifier, Model, Number, choice, colour, number, plain, value_at
+from plonket.fields import GOES, AssetDigest, Identifier, Model, Number, choice, colour, number, plain, reference, value_at
 from plonket.layers.common import LayerModel, faded
 from plonket.motion.following import jacobian, shifted, turned_sized
 from plonket.outline import carry
@@ -27,7 +27,7 @@ FORGETS_FR = 150
 class Anchor(Model):
     """Where a beam is held: a point of a point motion, or a spot on a plane or from a perch, in pixels."""
 
-    target: Identifier
+    target: Annotated[Identifier, reference("place", says="follows something", left=GOES)]
     point: Identifier | None = None
     x: float = 0.0
     y: float = 0.0
@@ -52,7 +52,7 @@ class BeamLayer(LayerModel):
     from_part: Number = number(0.0, label="Drawn from", low=0, high=100, step=1, unit="%", group="Beam")
     to_part: Number = number(100.0, label="Drawn to", low=0, high=100, step=1, unit="%", group="Beam",
                              help="Key this to let the beam shoot out.")  # fmt: skip
-    bead: Digest | None = Field(default=None, description="A picture that hangs on the beam several times")
+    bead: AssetDigest | None = Field(default=None, description="A picture that hangs on the beam several times")
     bead_width: int = 0
     bead_height: int = 0
     beads: int = plain(5, label="How many", low=0, high=60, step=1, group="Hung on it", whole=True)

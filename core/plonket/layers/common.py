@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from typing import Literal
+from typing import Annotated, Literal
 
 import numba
 import numpy as np
@@ -15,7 +15,7 @@ from plonket.comp.picture import CLEAR, Picture
 from plonket.comp.place import level_at, place_still
 from plonket.comp.sources import Sources
 from plonket.conventions import F32, F64, FAST
-from plonket.fields import Digest, Identifier, Model, Name, Number, choice, number, plain, switch, value_at
+from plonket.fields import AssetDigest, Identifier, Model, Name, Number, choice, number, plain, reference, switch, value_at
 from plonket.key.kinds import Key
 from plonket.looks.kinds import Look
 from plonket.masks.kinds import Mask
@@ -36,7 +36,9 @@ class LayerModel(Model):
                               help="How it mixes with what lies below.")  # fmt: skip
     masks: list[Mask] = Field(default_factory=list, max_length=100)
     looks: list[Look] = Field(default_factory=list, max_length=50)
-    matte: Identifier | None = Field(default=None, description="A layer that cuts this one by its own picture")
+    matte: Annotated[Identifier | None, reference("layer", says="has a layer as matte")] = Field(
+        default=None, description="A layer that cuts this one by its own picture"
+    )
     matte_by: Literal["alpha", "luma"] = choice(
         "alpha", label="Taken from", group="Matte", names={"alpha": "What it covers", "luma": "How bright it is"})  # fmt: skip
     matte_inverted: bool = switch(False, label="Inverted", group="Matte")
@@ -54,7 +56,7 @@ class LayerModel(Model):
 class PictureLayer(LayerModel):
     """A layer that shows a still or a clip from the shelf, moving with the motion blur of its movement."""
 
-    asset: Digest
+    asset: AssetDigest
     width: int
     height: int
     key: Key | None = None

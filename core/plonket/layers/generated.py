@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 import numba
 import numpy as np
@@ -12,6 +12,7 @@ from pydantic import Field
 from plonket.comp.picture import CLEAR, Picture
 from plonket.comp.sources import Sources
 from plonket.conventions import F32, F64
+from plonket.fields import reference
 from plonket.generated.common import GeneratorContext
 from plonket.generated.kinds import GENERATORS, Generator
 from plonket.layers.common import faded
@@ -30,7 +31,10 @@ class GeneratedLayer(PlacedModel):
 
     kind: Literal["generated"] = "generated"
     generator: Generator
-    stays: str = Field(default="footage", pattern=r"^(footage|screen|to:[a-z0-9][a-z0-9_-]{0,63})$")
+    stays: Annotated[
+        str, Field(pattern=r"^(footage|screen|to:[a-z0-9][a-z0-9_-]{0,63})$"),
+        reference("place", prefix="to:", says="follows something", left="footage"),
+    ] = "footage"
 
     @property
     def stays_target(self) -> str | None:

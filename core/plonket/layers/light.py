@@ -10,7 +10,7 @@ from plonket.colour import linear_from_8bit
 from plonket.comp.picture import CLEAR, Picture
 from plonket.comp.sources import Sources
 from plonket.conventions import F64
-from plonket.fields import Digest, Number, colour, number, value_at
+from plonket.fields import AssetDigest, Number, colour, number, value_at
 from plonket.layers.common import LayerModel
 from plonket.layers.standing import StandingModel, axes_of, matrix_of
 from plonket.motion.camera.spot import Spot
@@ -38,7 +38,7 @@ class DomeLayer(LayerModel):
     """Light from all round, as a light map recorded it; it takes the place of the even sky of all models in the room."""
 
     kind: Literal["dome"] = "dome"
-    asset: Digest
+    asset: AssetDigest
     follow: Follow = Follow()
     strength: Number = number(100.0, label="Strength", low=0, high=10000, step=1, unit="%", group="Dome", soft=(0, 300))
     turn: Number = number(0.0, label="Turn", low=-3600, high=3600, step=1, unit="°", group="Dome", soft=(-180, 180),

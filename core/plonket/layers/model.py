@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Literal
+from typing import Annotated, Literal
 
 import numpy as np
 from pydantic import Field, model_validator
@@ -13,7 +13,7 @@ from plonket.colour import linear_from_8bit
 from plonket.comp.picture import CLEAR, Picture
 from plonket.comp.sources import Sources
 from plonket.conventions import F32, F64
-from plonket.fields import Digest, Identifier, Number, choice, colour, number, plain, switch, value_at
+from plonket.fields import AssetDigest, Identifier, Number, choice, colour, number, plain, reference, switch, value_at
 from plonket.layers.common import faded
 from plonket.layers.filming import (
     Straight,
@@ -49,7 +49,7 @@ class ModelLayer(StandingModel):
     """
 
     kind: Literal["model"] = "model"
-    asset: Digest
+    asset: AssetDigest
     extent: tuple[float, float, float]
     pivot: tuple[float, float, float] = (0.0, 0.0, 0.0)
     tall: Number = number(0.2, label="Height", low=0.0001, high=10000, step=0.001, unit="m", group="Model", soft=(0.01, 3),
@@ -62,7 +62,9 @@ class ModelLayer(StandingModel):
         help="Light paths a pixel. Views at half size are always quick.")  # fmt: skip
     shutter: float = plain(0, label="Motion blur", low=0, high=360, step=5, unit="°", group="Model",
                            help="Shutter angle: 180° is half a frame long. 0 is off.")  # fmt: skip
-    lit_like: Identifier | None = Field(default=None, description="A model in the room whose sun and sky it has")
+    lit_like: Annotated[Identifier | None, reference("layer", checked=False)] = Field(
+        default=None, description="A model in the room whose sun and sky it has"
+    )
     sun: Number = number(100.0, label="Sun", low=0, high=2000, step=1, unit="%", group="Light", soft=(0, 300))
     sun_heading: Number = number(-40.0, label="From", low=-3600, high=3600, step=1, unit="°", group="Light",
                                  soft=(-180, 180),

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 import numpy as np
 from pydantic import Field
 
 from plonket.conventions import F64
-from plonket.fields import Identifier, plain
+from plonket.fields import GOES, Identifier, plain, reference
 from plonket.layers.placed import PlacedModel, frame_from_own
 from plonket.motion.spaces import Spaces
 
@@ -17,7 +17,7 @@ class ParcelLayer(PlacedModel):
     """Shows a parcel: a picture as large as the shot's, placed as one thing."""
 
     kind: Literal["parcel"] = "parcel"
-    parcel: Identifier
+    parcel: Annotated[Identifier, reference("parcel", says="shows a parcel", left=GOES)]
     width: int = Field(default=1280, ge=1)
     height: int = Field(default=720, ge=1)
     starts: int = plain(0, label="Starts at", low=-100000, high=100000, step=1, unit="fr", group="Time", whole=True,

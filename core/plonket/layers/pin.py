@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 import numpy as np
 
 from plonket.comp.picture import CLEAR, Picture
 from plonket.comp.sources import Sources
 from plonket.conventions import F64
-from plonket.fields import Identifier, choice, plain
+from plonket.fields import GOES, Identifier, choice, plain, reference
 from plonket.layers.common import PictureLayer, box_of, cut_to, exposed, mirrored
 from plonket.motion.plane.correct import quad_homography
 from plonket.outline import carry
@@ -21,7 +21,7 @@ class PinLayer(PictureLayer):
     """A picture whose corners lie on the corners of a plane's quad."""
 
     kind: Literal["pin"] = "pin"
-    plane: Identifier
+    plane: Annotated[Identifier, reference("plane", says="is pinned to a plane", left=GOES)]
     fit: Fit = choice("stretch", label="Fit", group="Pin",
                       names={"stretch": "Stretched to the corners", "fit": "Whole, with borders", "fill": "Filled, cropped"},
                       help="What to do when the picture is wider or taller than the surface.")  # fmt: skip

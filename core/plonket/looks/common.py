@@ -12,7 +12,7 @@ import numpy as np
 from pydantic import Field
 
 from plonket.conventions import F32, F64, FAST
-from plonket.fields import Identifier, Model, Name, Number, number, switch
+from plonket.fields import Identifier, Model, Name, Number, Rides, number, switch
 from plonket.masks.kinds import Mask
 
 LEAST_ALPHA = 1e-4
@@ -34,7 +34,7 @@ class LookModel(Model):
 class PlacedLook(LookModel):
     """A look that has a place: in pixels of what it rides on, as a mask's outline."""
 
-    rides: str = Field(default="footage", pattern=r"^(footage|screen|own|to:[a-z0-9][a-z0-9_-]{0,63})$")
+    rides: Rides = "footage"
     reference_frame: int = Field(default=0, ge=0)
 
     @property

@@ -8,7 +8,7 @@ import numba
 import numpy as np
 
 from plonket.conventions import F32, FAST
-from plonket.fields import Digest, asset, choice
+from plonket.fields import AssetDigest, asset, choice
 from plonket.looks.common import LookContext, LookModel, coded, coloured, lit, straight
 
 
@@ -16,7 +16,7 @@ class ColourTable(LookModel):
     """Colours through a table from the shelf."""
 
     kind: Literal["cube"] = "cube"
-    table: Digest | None = asset("table", label="Table", group="Table", help="A .cube file from the shelf.")
+    table: AssetDigest | None = asset("table", label="Table", group="Table", help="A .cube file from the shelf.")
     works_on: Literal["code", "light"] = choice(
         "code", label="Works on", group="Table", names={"code": "Display code", "light": "Linear light"})  # fmt: skip
 

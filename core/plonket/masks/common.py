@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from plonket.fields import Identifier, Model, Name, Number, choice, colour, number, switch
+from plonket.fields import Identifier, Model, Name, Number, Rides, choice, colour, number, switch
 
 Mode = Literal["add", "subtract", "intersect", "keep"]
 PURPLES = ("#b48ad8", "#6fb3b8", "#e0a74e", "#d98880", "#8fb573", "#7f9fd4")
@@ -30,7 +30,7 @@ class MaskModel(Model):
                         help="How it goes with the masks above it in the list.")  # fmt: skip
     inverted: bool = switch(False, label="Inverted", group="Mask", help="Everything but what it shows.")
     strength: Number = number(100.0, label="Strength", low=0, high=100, step=1, unit="%", group="Mask")
-    rides: str = Field(default="footage", pattern=r"^(footage|screen|own|to:[a-z0-9][a-z0-9_-]{0,63})$")
+    rides: Rides = "footage"
     reference_frame: int = Field(default=0, ge=0)
 
     @property

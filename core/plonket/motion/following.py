@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Annotated
 
 import numpy as np
 from pydantic import Field
 
 from plonket.conventions import F64
-from plonket.fields import Identifier, Model, plain, switch
+from plonket.fields import Identifier, Model, plain, reference, switch
 
 
 class Follow(Model):
@@ -18,7 +19,7 @@ class Follow(Model):
     frame; places of what sits on a perch are pixels from the perch.
     """
 
-    target: Identifier | None = None
+    target: Annotated[Identifier | None, reference("place", says="follows something")] = None
     reference_frame: int = Field(default=0, ge=0)
     shift: bool = switch(True, label="Shift", group="Follow", help="Go where it goes.")
     turn: bool = switch(True, label="Turn", group="Follow", help="Turn as it turns.")

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
-from plonket.fields import Digest, Identifier, Model, Number, choice, colour, number, plain, switch
+from plonket.fields import AssetDigest, Identifier, Model, Number, choice, colour, number, plain, reference, switch
 from plonket.plate.mend import MaskedTreatment
 
 Spot = tuple[Annotated[float, Field(ge=-32768, le=32768)], Annotated[float, Field(ge=-32768, le=32768)]]
@@ -33,7 +33,7 @@ class CleanFrame(Model):
     """A frame that was put right: as it is, or as it came back from elsewhere, with strokes over it."""
 
     frame: int = Field(ge=0)
-    picture: Digest | None = Field(default=None, description="The frame as painted elsewhere; none: as filmed")
+    picture: AssetDigest | None = Field(default=None, description="The frame as painted elsewhere; none: as filmed")
     suggest: bool = Field(default=False, description="What the masks cover is filled with texture like its surroundings first")
     seed: int = Field(default=1, ge=0, le=99999, description="Another one suggests another fill")
     strokes: list[Stroke] = Field(default_factory=list, max_length=3000)
@@ -44,7 +44,7 @@ class Clean(MaskedTreatment):
 
     kind: Literal["clean"] = "clean"
     frames: list[CleanFrame] = Field(min_length=1, max_length=40)
-    target: Identifier | None = None
+    target: Annotated[Identifier | None, reference("motion", says="rides on a motion")] = None
     opacity: Number = number(100.0, label="Opacity", low=0, high=100, step=1, unit="%", group="Clean frame")
     light: Literal["none", "even", "rim"] = choice(
         "rim", label="Light", group="Clean frame",

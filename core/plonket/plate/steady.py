@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Literal
+from typing import Annotated, Literal
 
 import cv2
 import numpy as np
 from pydantic import Field
 
 from plonket.conventions import F64
-from plonket.fields import Identifier, Model, Name, Number, choice, number, plain, switch, value_at
+from plonket.fields import GOES, Identifier, Model, Name, Number, choice, number, plain, reference, switch, value_at
 from plonket.motion.following import Parts, carried, shifted, turned_sized
 from plonket.motion.movement import from_frame, homographies, smoothed
 from plonket.outline import carry
@@ -32,7 +32,9 @@ class Steady(Model):
     id: Identifier
     name: Name
     shown: bool = switch(True, label="On")
-    targets: list[Identifier] = Field(default_factory=list, max_length=2)
+    targets: Annotated[list[Identifier], reference("motion", says="holds on to a motion", left=GOES)] = Field(
+        default_factory=list, max_length=2
+    )
     reference_frame: int = Field(default=0, ge=0)
     mode: Literal["lock", "smooth"] = choice("lock", label="Does", group="Steady",
                                              names={"lock": "Lock: it stands still", "smooth": "Smooth: bumps out"},

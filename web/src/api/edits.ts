@@ -22,6 +22,8 @@ export type Change = PatchStep[] | ((shot: Shot) => PatchStep[]);
 /** Ways to change a shot, in line; each answers with null when it was refused, and says why. */
 export interface Edits {
   edit: (label: string, change: Change) => Promise<ShotRecord | null>;
+  /** Take a motion, perch, treatment or layer away, with what cannot be without it. */
+  remove: (thing: string) => Promise<ShotRecord | null>;
   undo: () => Promise<void>;
   redo: () => Promise<void>;
   /** Something that the server works out; `shotIn` finds the changed shot where it is not the whole answer. */
@@ -71,6 +73,7 @@ export function editsOf(client: QueryClient, shotId: string): Edits {
         },
         whole,
       ),
+    remove: (thing) => send(`/things/${thing}/remove`, () => ({}), whole),
     undo: () => step("/undo", "Undone"),
     redo: () => step("/redo", "Done again"),
     ask: <T>(path: string, body: unknown, shotIn?: (answer: T) => ShotRecord) =>

@@ -8,10 +8,6 @@ import { valueAt, withValue } from "~/workspace/geometry";
 import {
   findLayer,
   isPlaced,
-  removeLayer,
-  removeMotion,
-  removePerch,
-  removeTreatment,
   round,
   setOnLayer,
   setOnMotion,
@@ -242,17 +238,8 @@ export function useKeys(tracks: Tracks): void {
           else act({ do: "choose", chosen: { kind: "none" } });
         },
         Delete: () => {
-          if (chosen.kind === "layer") {
-            const layer = findLayer(shot, chosen.id);
-            if (layer) void edits.edit(`Remove ${layer.name}`, removeLayer(shot, layer.id));
-            act({ do: "choose", chosen: { kind: "none" } });
-          } else if (chosen.kind === "plate") {
-            const one = shot.plate.find((p) => p.id === chosen.id);
-            if (one) void edits.edit(`Remove ${one.name}`, (now) => removeTreatment(now, one.id));
-            act({ do: "choose", chosen: { kind: "none" } });
-          } else if (chosen.kind === "perch") {
-            const perch = shot.perches.find((p) => p.id === chosen.id);
-            if (perch) void edits.edit(`Remove ${perch.name}`, removePerch(shot, perch.id));
+          if (chosen.kind === "layer" || chosen.kind === "plate" || chosen.kind === "perch") {
+            void edits.remove(chosen.id);
             act({ do: "choose", chosen: { kind: "none" } });
           } else if (chosen.kind === "motion") {
             const motion = shot.motions.find((m) => m.id === chosen.id);
@@ -264,7 +251,7 @@ export function useKeys(tracks: Tracks): void {
               act({ do: "choose", chosen: { kind: "motion", id: looks.id, point: null } });
               return;
             }
-            if (motion) void edits.edit(`Remove ${motion.name}`, removeMotion(shot, motion.id));
+            if (motion) void edits.remove(motion.id);
             act({ do: "choose", chosen: { kind: "none" } });
           }
         },

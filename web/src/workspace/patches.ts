@@ -1,6 +1,5 @@
 import type {
   Layer,
-  Look,
   ModelLayer,
   Motion,
   PatchStep,
@@ -60,11 +59,6 @@ export const setOnThing = (list: "stack" | "plate", shot: Shot, id: string, valu
 export const setOnPlate = (shot: Shot, id: string, values: object): PatchStep[] =>
   setOn("plate", indexOf(shot.plate, id), id, values);
 
-export function removeTreatment(shot: Shot, id: string): PatchStep[] {
-  const path = `/plate/${indexOf(shot.plate, id)}`;
-  return [guard(path, id), { op: "remove", path }];
-}
-
 /** The sun and sky of a model. */
 export const lightOf = (m: ModelLayer) => ({
   sun: m.sun,
@@ -75,31 +69,6 @@ export const lightOf = (m: ModelLayer) => ({
   sky: m.sky,
   lit_like: m.lit_like ?? null,
 });
-
-/** Take a layer away; what it was the matte of goes without one, and a parcel that nothing shows any more goes with it. */
-export function removeLayer(shot: Shot, id: string): PatchStep[] {
-  const { list, at } = placeOf(shot, id);
-  const path = `/${list}/${at}`;
-  const freed = allLayers(shot)
-    .filter((l) => l.matte === id)
-    .flatMap((l) => setOnLayer(shot, l.id, { matte: null }));
-  const layer = findLayer(shot, id);
-  // What was lit as it is keeps that light.
-  const lit = allLayers(shot)
-    .filter((l) => layer?.kind === "model" && l.kind === "model" && l.lit_like === id)
-    .flatMap((l) => setOnLayer(shot, l.id, lightOf(layer as ModelLayer)));
-  const steps: PatchStep[] = [...freed, ...lit, guard(path, id), { op: "remove", path }];
-  if (layer?.kind === "parcel") {
-    const shows = allLayers(shot).filter((l) => l.kind === "parcel" && l.parcel === layer.parcel);
-    const k = indexOf(shot.parcels, layer.parcel);
-    // Layers within it may be mattes of others outside; those within are no reason to keep it.
-    const inside = shot.parcels[k]?.stack ?? [];
-    const needed = inside.some((l) => allLayers(shot).some((o) => o.matte === l.id && !inside.includes(o)));
-    if (shows.length === 1 && list === "stack" && !needed)
-      steps.push(guard(`/parcels/${k}`, layer.parcel), { op: "remove", path: `/parcels/${k}` });
-  }
-  return steps;
-}
 
 /** Put a layer into a parcel, in front of what is there. */
 export function intoParcel(shot: Shot, id: string, parcel: string): PatchStep[] {
@@ -155,78 +124,6 @@ export function moveLayerTo(shot: Shot, id: string, before: string | null): Patc
   const to = target > at ? target - 1 : target;
   return [guard(`/${list}/${at}`, id), { op: "move", from: `/${list}/${at}`, path: `/${list}/${to}` }];
 }
-
-/** Take a motion or a perch away, with what cannot be without it: pins and beams. Other followers stay put. */
-function removeTarget(shot: Shot, list: "motions" | "perches", id: string): PatchStep[] {
-  const path = `/${list}/${indexOf(shot[list], id)}`;
-  const steps: PatchStep[] = [];
-  const release = (where: string, thing: { id: string }) =>
-    steps.push(guard(where, thing.id), { op: "replace", path: `${where}/follow/target`, value: null });
-  shot.perches.forEach((perch, k) => {
-    if (perch.follow.target !== id) return;
-    release(`/perches/${k}`, perch);
-    // Without its room there is no place in it.
-    if (perch.spot) steps.push({ op: "replace", path: `/perches/${k}/spot`, value: null });
-  });
-  shot.motions.forEach((motion, k) => {
-    if (motion.kind === "camera" && motion.strong.includes(id))
-      steps.push(...setOnMotion(shot, motion.id, { strong: motion.strong.filter((m) => m !== id) }));
-    if (motion.kind === "object" && motion.points.includes(id))
-      steps.push(...setOnMotion(shot, motion.id, { points: motion.points.filter((m) => m !== id) }));
-    if (!("regions" in motion)) return;
-    motion.regions.forEach((region, r) => {
-      if (region.follow === `motion:${id}`)
-        steps.push({ op: "replace", path: `/motions/${k}/regions/${r}/follow`, value: "screen" });
-    });
-  });
-  shot.plate.forEach((one, k) => {
-    if (one.kind === "clean" && one.target === id)
-      steps.push(guard(`/plate/${k}`, one.id), { op: "replace", path: `/plate/${k}/target`, value: null });
-    if (one.kind !== "steady" || !one.targets.includes(id)) return;
-    const targets = one.targets.filter((t) => t !== id);
-    steps.push(guard(`/plate/${k}`, one.id), { op: "replace", path: `/plate/${k}/targets`, value: targets });
-  });
-  // Masks that ride on it stay where they are drawn, on the footage.
-  const loose = <T extends { rides: string }>(list: T[]) =>
-    list.map((m) => (m.rides === `to:${id}` ? { ...m, rides: "footage" } : m));
-  for (const thing of [...shot.plate, ...allLayers(shot)]) {
-    if (!("masks" in thing) || !thing.masks.some((m) => m.rides === `to:${id}`)) continue;
-    const list = shot.plate.some((t) => t.id === thing.id) ? "plate" : "stack";
-    steps.push(...setOnThing(list, shot, thing.id, { masks: loose(thing.masks) }));
-  }
-  const freed = (looks: Look[]): Look[] =>
-    looks.map((l) => ({
-      ...l,
-      ...("rides" in l && l.rides === `to:${id}` ? { rides: "footage" } : {}),
-      masks: loose(l.masks),
-    }));
-  if (JSON.stringify(freed(shot.finish)) !== JSON.stringify(shot.finish))
-    steps.push({ op: "replace", path: "/finish", value: freed(shot.finish) });
-  const gone: PatchStep[] = [];
-  for (const layer of allLayers(shot)) {
-    const { list, at } = placeOf(shot, layer.id);
-    const where = `/${list}/${at}`;
-    if ("follow" in layer && layer.follow.target === id) release(where, layer);
-    if (layer.kind === "generated" && layer.stays === `to:${id}`)
-      steps.push(...setOnLayer(shot, layer.id, { stays: "footage" }));
-    if (JSON.stringify(freed(layer.looks)) !== JSON.stringify(layer.looks))
-      steps.push(...setOnLayer(shot, layer.id, { looks: freed(layer.looks) }));
-    const held = layer.kind === "pin" ? layer.plane === id : false;
-    const hung = layer.kind === "beam" && layer.anchors.some((a) => a.target === id);
-    // The far end of each list first, so that the places of the others stay right.
-    if (held || hung) {
-      const freed = allLayers(shot)
-        .filter((l) => l.matte === layer.id)
-        .flatMap((l) => setOnLayer(shot, l.id, { matte: null }));
-      steps.push(...freed);
-      gone.unshift(guard(where, layer.id), { op: "remove", path: where });
-    }
-  }
-  return [...steps, ...gone, guard(path, id), { op: "remove", path }];
-}
-
-export const removeMotion = (shot: Shot, id: string) => removeTarget(shot, "motions", id);
-export const removePerch = (shot: Shot, id: string) => removeTarget(shot, "perches", id);
 
 export function moveLayer(shot: Shot, id: string, by: -1 | 1): PatchStep[] | null {
   const { list, at, stack } = placeOf(shot, id);

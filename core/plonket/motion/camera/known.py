@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from plonket.fields import Digest, Identifier, Model, Name, choice, plain
+from plonket.fields import AssetDigest, Identifier, MeasurementDigest, Model, Name, choice, plain
 from plonket.motion.camera.room import Room
 from plonket.motion.plane.settings import Region
 
@@ -30,7 +30,7 @@ class RoomMotion(Model):
     focal_mm: float = plain(35, label="Focal length", low=1, high=1000, step=0.5, unit="mm", group="Lens")
     focal_px: float = plain(1000, label="Focal length", low=50, high=100000, step=1, unit="px", group="Lens")
     room: Room = Room()
-    measurement: Digest | None = None
+    measurement: MeasurementDigest | None = None
 
     def focal(self, size: tuple[int, int]) -> float | None:
         """The focal length in pixels that is known, or None."""
@@ -50,7 +50,7 @@ class LookingMotion(RoomMotion):
     """One that looks at the picture by itself, and may be told where not to look."""
 
     regions: list[Region] = Field(default_factory=list, max_length=60)
-    ignore_matte: Digest | None = Field(default=None, description="A matte clip: white is ignored")
+    ignore_matte: AssetDigest | None = Field(default=None, description="A matte clip: white is ignored")
 
 
 def moves_choice() -> Moves:

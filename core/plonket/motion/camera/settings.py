@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
-from plonket.fields import Identifier, plain, switch
+from plonket.fields import GOES, Identifier, plain, reference, switch
 from plonket.motion.camera.known import LookingMotion
 
 
@@ -31,7 +31,9 @@ class CameraMotion(LookingMotion):
                            help="Least distance between two details, as a share of the picture's longer side.")  # fmt: skip
     strength: float = plain(1.5, label="Strength", low=0.2, high=12, step=0.1, group="Details",
                             help="How clear a detail must be. Lower it where the set is plain or dark.")  # fmt: skip
-    strong: list[Identifier] = Field(default_factory=list, max_length=100)
+    strong: Annotated[list[Identifier], reference("points", says="counts on a point motion", left=GOES)] = Field(
+        default_factory=list, max_length=100
+    )
     set_aside: list[int] = Field(default_factory=list, max_length=20000)
 
     @model_validator(mode="after")

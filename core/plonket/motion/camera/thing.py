@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Literal
+from typing import Annotated, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,7 +12,7 @@ from pydantic import Field
 from plonket.context import Work
 from plonket.conventions import F64
 from plonket.errors import BadInput
-from plonket.fields import Identifier
+from plonket.fields import GOES, Identifier, reference
 from plonket.media.clip import Clip
 from plonket.motion.around import Around
 from plonket.motion.camera.known import Moves, RoomMotion, moves_choice
@@ -24,7 +24,9 @@ class ObjectMotion(RoomMotion):
     """The movement of a rigid thing, solved from points on it that point motions follow."""
 
     kind: Literal["object"] = "object"
-    points: list[Identifier] = Field(default_factory=list, max_length=50)
+    points: Annotated[list[Identifier], reference("points", says="counts on a point motion", left=GOES)] = Field(
+        default_factory=list, max_length=50
+    )
     moves: Moves = moves_choice()
 
 

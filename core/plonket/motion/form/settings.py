@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field, model_validator
 
-from plonket.fields import Digest, Model, choice, plain, switch
+from plonket.fields import AssetDigest, Model, choice, plain, switch
 from plonket.meshes.forms import FormKind
 from plonket.motion.camera.known import LookingMotion, Moves, moves_choice
 
@@ -48,7 +48,7 @@ class FormMotion(LookingMotion):
     shape: FormKind = choice("box", label="Shape", group="Form",
                              names={"box": "Box", "cylinder": "Cylinder", "plane": "Plane",
                                     "model": "Model from the shelf"})  # fmt: skip
-    asset: Digest | None = Field(default=None, description="The model that the form is, for the shape `model`")
+    asset: AssetDigest | None = Field(default=None, description="The model that the form is, for the shape `model`")
     wide: float = plain(0.2, label="Width", low=0.0001, high=10000, step=0.001, unit="m", group="Form",
                         soft=(0.01, 2))
     tall: float = plain(0.2, label="Height", low=0.0001, high=10000, step=0.001, unit="m", group="Form",

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
-from plonket.fields import Digest, Identifier, Model, Name, choice, plain, switch
+from plonket.fields import AssetDigest, Identifier, MeasurementDigest, Model, Name, choice, plain, reference, switch
 from plonket.motion.path_fields import gaps_choice, smooth_field
 from plonket.outline import Outline
 
@@ -28,7 +28,10 @@ class Region(Model):
     id: Identifier
     name: Name
     use: bool = switch(True, label="Use", help="Look here; off: ignore what is here.")
-    follow: Literal["surface", "screen"] | Annotated[str, Field(pattern=r"^motion:[a-z0-9][a-z0-9_-]{0,63}$")] = "surface"
+    follow: Annotated[
+        Literal["surface", "screen"] | Annotated[str, Field(pattern=r"^motion:[a-z0-9][a-z0-9_-]{0,63}$")],
+        reference("motion", prefix="motion:", says="follows a motion", left="screen"),
+    ] = "surface"
     outline: Outline
 
 
@@ -58,7 +61,7 @@ class PlaneMotion(Model):
     reference_frame: int = Field(default=0, ge=0)
     regions: list[Region] = Field(default_factory=list, max_length=60)
     quad: tuple[Corner, Corner, Corner, Corner]
-    ignore_matte: Digest | None = Field(default=None, description="A matte clip: white is ignored")
+    ignore_matte: AssetDigest | None = Field(default=None, description="A matte clip: white is ignored")
     freedom: Freedom = choice("perspective", label="Surface may", group="How it looks for it",
                               names={"translation": "Shift", "similarity": "Turn and grow", "affine": "Skew",
                                      "perspective": "Perspective"},
@@ -75,7 +78,7 @@ class PlaneMotion(Model):
     gaps: Literal["line", "curve"] = gaps_choice()
     smooth: float = smooth_field()
     stakes: list[PlaneStake] = Field(default_factory=list)
-    measurement: Digest | None = None
+    measurement: MeasurementDigest | None = None
 
     @model_validator(mode="after")
     def _consistent(self) -> PlaneMotion:

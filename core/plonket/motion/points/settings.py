@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field, model_validator
 
-from plonket.fields import Digest, Identifier, Model, Name, choice, plain, switch
+from plonket.fields import Identifier, MeasurementDigest, Model, Name, choice, plain, switch
 from plonket.motion.path_fields import gaps_choice, smooth_field
 
 Channel = Literal["luma", "red", "green", "blue"]
@@ -67,4 +67,4 @@ class PointMotion(Model):
         help="What several points make together: two give turn and size; perspective needs four.")  # fmt: skip
     gaps: Literal["line", "curve"] = gaps_choice()
     smooth: float = smooth_field()
-    measurement: Digest | None = None
+    measurement: MeasurementDigest | None = None

@@ -5,7 +5,7 @@ import { Button } from "~/ui/Button";
 import { stopJob, useMeasure } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
 import { Group } from "~/workspace/details/Group";
-import { allLayers, removeMotion } from "~/workspace/patches";
+import { allLayers } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 import { LOST, useHealth } from "~/workspace/tracks";
 
@@ -123,8 +123,7 @@ export function UsedBy({ motion }: { motion: Motion }) {
 
 /** The measurement as files, and taking the motion away. */
 export function MotionFoot({ motion, forms }: { motion: Motion; forms: [string, string][] }) {
-  const { record, shotId, edits } = useOpenShot();
-  const shot = record.document;
+  const { shotId, edits } = useOpenShot();
   return (
     <div className="flex flex-wrap items-center gap-1.5 border-t border-line pt-3">
       {forms.map(([form, label]) => (
@@ -141,7 +140,7 @@ export function MotionFoot({ motion, forms }: { motion: Motion; forms: [string, 
       <Button
         aria-label={`Remove ${motion.name}`}
         onClick={() => {
-          void edits.edit(`Remove ${motion.name}`, removeMotion(shot, motion.id));
+          void edits.remove(motion.id);
           act({ do: "choose", chosen: { kind: "none" } });
         }}
       >

@@ -7,7 +7,7 @@ import { FollowRows } from "~/workspace/details/FollowRows";
 import { Group, Title } from "~/workspace/details/Group";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { apply, turnAndSize } from "~/workspace/geometry";
-import { allLayers, removePerch, round, setOnPerch } from "~/workspace/patches";
+import { allLayers, round, setOnPerch } from "~/workspace/patches";
 import { toSpace, useSpaces } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 
@@ -94,7 +94,7 @@ export function PerchDetails({ perch }: { perch: Perch }) {
         <Button
           aria-label={`Remove ${perch.name}`}
           onClick={() => {
-            void edits.edit(`Remove ${perch.name}`, removePerch(shot, perch.id));
+            void edits.remove(perch.id);
             act({ do: "choose", chosen: { kind: "none" } });
           }}
         >

@@ -11,7 +11,7 @@ import { MaskGroup } from "~/workspace/details/MaskGroup";
 import { Path } from "~/workspace/details/PlatePath";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { HoldsOn, Readout, type SetValues, WorkHeld } from "~/workspace/details/SteadyParts";
-import { removeTreatment, setOnPlate } from "~/workspace/patches";
+import { setOnPlate } from "~/workspace/patches";
 import { act } from "~/workspace/store";
 
 /** The groups of settings that mean something as the others are set. */
@@ -83,7 +83,7 @@ export function PlateDetails({ treatment }: { treatment: Treatment }) {
         <Button
           aria-label={`Remove ${treatment.name}`}
           onClick={() => {
-            void edits.edit(`Remove ${treatment.name}`, (latest) => removeTreatment(latest, treatment.id));
+            void edits.remove(treatment.id);
             act({ do: "choose", chosen: { kind: "none" } });
           }}
         >

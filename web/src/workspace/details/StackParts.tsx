@@ -14,7 +14,6 @@ import {
   newParcel,
   outOfParcel,
   placeOf,
-  removeLayer,
 } from "~/workspace/patches";
 import { act } from "~/workspace/store";
 
@@ -112,7 +111,7 @@ export function StackButtons({ layer }: { layer: Layer }) {
         <Button
           aria-label={`Remove ${layer.name}`}
           onClick={() => {
-            void edits.edit(`Remove ${layer.name}`, (latest) => removeLayer(latest, layer.id));
+            void edits.remove(layer.id);
             act({ do: "choose", chosen: { kind: "none" } });
           }}
         >
