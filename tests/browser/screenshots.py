@@ -55,7 +55,7 @@ class Tour:
         """Press on a place of the page and drag a little: the loupe opens."""
         self.page.mouse.move(x, y)
         self.page.mouse.down()
-        self.page.mouse.move(x + 2, y + 1, steps=4)
+        self.page.mouse.move(x + 7, y - 5, steps=8)
         self.page.wait_for_timeout(600)
 
 
@@ -168,7 +168,9 @@ def steady(t: Tour) -> None:
 def room(t: Tour) -> None:
     t.open("A whale on the bench", 60)
     t.card("Camera")
-    t.page.get_by_role("button", name="Top and side").click()
+    views = t.page.get_by_role("button", name="Top and side")
+    if views.is_visible():
+        views.click()
     t.settle()
     t.page.wait_for_timeout(4000)
 
@@ -177,7 +179,13 @@ def desk(t: Tour) -> None:
     t.open("A boat for the tin", 75)
     t.card("No tin")
     t.page.get_by_role("button", name="Paint frame").first.click()
-    t.page.wait_for_timeout(4000)
+    t.page.wait_for_timeout(3000)
+    t.page.get_by_role("button", name="Heal").click()
+    t.page.mouse.move(645, 620)
+    for _ in range(3):
+        t.page.mouse.wheel(0, -180)
+        t.page.wait_for_timeout(200)
+    t.page.wait_for_timeout(1500)
 
 
 def form(t: Tour) -> None:
