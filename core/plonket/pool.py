@@ -17,7 +17,7 @@ from plonket.colour import linear_from_8bit
 from plonket.comp.picture import StillSource, halved
 from plonket.conventions import F32, F64, U8
 from plonket.formats.cube import load_cube
-from plonket.kept import Kept
+from plonket.kept import Budget, Kept
 from plonket.key.carried import Carried
 from plonket.key.chroma import restored
 from plonket.key.common import KeyContext, scaled
@@ -34,6 +34,8 @@ from plonket.scene.kept import FilmStore
 from plonket.scene.request import Order, order_digest
 from plonket.shot import Motion
 
+MOST_BYTES = 384 * 1024**2
+"""Two pictures of 4K or twenty of 720p, of light and coverage with their halvings."""
 MOST_HALVED = 2
 """A key is worked out at a quarter of the size at the least: below that hair is gone."""
 
@@ -47,7 +49,7 @@ class MediaPool:
     media_path : content hash -> the file to read. measurement : content hash -> what was measured.
     scratch : folder for what is costly to work out again; None: nothing is kept on disk.
     stored : (hash of the mends, frame) -> a mended frame that was worked out ahead, or None.
-    most_clips, most_stills : how many of each are kept open.
+    most_clips, most_stills : how many of each are kept open. most_bytes : of memory for all pictures that are kept.
     """
 
     def __init__(
@@ -59,24 +61,29 @@ class MediaPool:
         scratch: Path | None = None,
         most_clips: int = 4,
         most_stills: int = 24,
+        most_bytes: int = MOST_BYTES,
     ) -> None:
         self._clips: Kept[str, Clip] = Kept(lambda key: open_working(media_path(key)), most_clips, lambda clip: clip.close())
-        self._stills: Kept[str, StillSource] = Kept(lambda key: StillSource(open_clip(media_path(key)).rgba(0)), most_stills)
-        self._clip_stills: Kept[tuple[str, int], StillSource] = Kept(self._clip_still, most_stills)
+        # Counted in pictures, a pool of 4K ones would hold gigabytes.
+        self._budget = budget = Budget(most_bytes)
+        self._stills: Kept[str, StillSource] = Kept(
+            lambda key: StillSource(open_clip(media_path(key)).rgba(0)), most_stills, budget=budget
+        )
+        self._clip_stills: Kept[tuple[str, int], StillSource] = Kept(self._clip_still, most_stills, budget=budget)
         self._measured = Kept(measurement, 32)
         self._tables: Kept[str, F32] = Kept(lambda key: load_cube(media_path(key)), 8)
         self._scratch = scratch
         self._stored = stored or (lambda _key, _frame: None)
         self._movements: Kept[tuple[str, int], F64] = Kept(self._no_maker, 64)
-        self._mended: Kept[tuple[str, int], U8] = Kept(self._no_maker, 32)
+        self._mended: Kept[tuple[str, int], U8] = Kept(self._no_maker, 32, budget=budget)
         self._views: Kept[str, ViewPath] = Kept(self._no_maker, 16)
-        self._painted: Kept[str, F32] = Kept(self._no_maker, 8)
-        self._heroes: Kept[str, Hero] = Kept(self._no_maker, 8)
-        self._keyed: Kept[tuple[str, int, str, int], StillSource] = Kept(self._no_maker, 10)
+        self._painted: Kept[str, F32] = Kept(self._no_maker, 8, budget=budget)
+        self._heroes: Kept[str, Hero] = Kept(self._no_maker, 8, budget=budget)
+        self._keyed: Kept[tuple[str, int, str, int], StillSource] = Kept(self._no_maker, 10, budget=budget)
         self._contexts: Kept[tuple[str, str, str], KeyContext] = Kept(self._no_maker, 16)
         self._media_path = media_path
         self._renderer = Renderer()
-        self._filmed: Kept[str, F32] = Kept(self._no_maker, 24)
+        self._filmed: Kept[str, F32] = Kept(self._no_maker, 24, budget=budget)
         self._films = FilmStore(scratch / "filmed") if scratch else None
 
     def clip(self, asset: str) -> Clip:

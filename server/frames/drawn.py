@@ -59,17 +59,24 @@ def document_for(shot_id: uuid.UUID, digest: str) -> Document:
     return read_shot(found.document, stored=True)
 
 
+@functools.lru_cache(maxsize=24)
+def _sources(shot_id: uuid.UUID, digest: str, changed: str) -> ShotSources:
+    """What a version of a shot refers to, the same for all of its frames; `changed` names a view that changes the document."""
+    document = document_for(shot_id, digest)
+    if changed == WORKED:
+        document = _kept_held(document)
+    if changed.startswith(HALF):
+        document = _half(document, changed.removeprefix(HALF))
+    return ShotSources(document, pool())
+
+
 def shot_jpeg(shot_id: uuid.UUID, digest: str, view: str, percent: int, number: int) -> bytes:
     """One frame of a shot."""
-    document = document_for(shot_id, digest)
-    if view == WORKED:
-        document = _kept_held(document)
-    if view.startswith(HALF):
-        document = _half(document, view.removeprefix(HALF))
+    sources = _sources(shot_id, digest, view if view == WORKED or view.startswith(HALF) else "")
+    document, scale = sources.shot, percent / 100
     held = view.removeprefix(HELD) if view.startswith(HELD) else None
     if held is not None:
         document.motion(held)
-    sources, scale = ShotSources(document, pool()), percent / 100
     if view.startswith(DESK):
         return jpeg(_at_desk(document, sources, view.removeprefix(DESK), number))
     if view.startswith(MATTE_OF):

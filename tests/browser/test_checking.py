@@ -62,6 +62,8 @@ class Checking(BrowserTest):
 
     def test_wipe_plays_both_sides_and_matte_shows_what_is_chosen(self) -> None:
         page = self.page
+        missing: list[str] = []
+        page.on("response", lambda answer: answer.status == 404 and missing.append(answer.url))
         self.new_shot()
         self.bring_in(self.clip())
         self.stack(DARK, CARD)
@@ -71,7 +73,8 @@ class Checking(BrowserTest):
         until(lambda: self.halves() == (255, 255), 20, "the whole stack's matte")
         page.get_by_role("navigation", name="Run sheet").get_by_role("button", name="Card").first.click()
         until(lambda: self.halves() == (255, 0), 20, "the card's own matte")
-        self.assertIn("/matte-card/", page.locator("canvas[data-frame]").get_attribute("data-url") or "")
+        shown = page.locator("canvas[data-frame]")
+        until(lambda: "/matte-card/" in (shown.get_attribute("data-url") or ""), 20, "the card's matte in full")
         page.get_by_role("radio", name="Final").click()
         # The wipe stands in the middle: the untouched clip to its left, the dark shot to its right.
         page.get_by_role("button", name="Wipe").click()
@@ -87,6 +90,7 @@ class Checking(BrowserTest):
         until(plays, 30, "frames to play under the wipe")
         for number, (left, right) in seen.items():
             self.assertTrue(left > 170 and right < 40, (number, left, right))
+        self.assertEqual(missing, [], "a silent clip is not asked for its sound")
 
     def test_notices_leave_the_tools_alone_and_go_by_themselves(self) -> None:
         page = self.page

@@ -67,6 +67,11 @@ class KeeperOffTheCloth(BrowserTest):
         self.type_number("Marks off", 90)
         until(lambda: self.layer()["key"]["lone"] == 90, 20, "the crosses to be told off")
 
+        # What is thin is told, and a key that was put right is called so.
+        expect(page.get_by_test_id("matte-quality")).to_contain_text("Subject thin in places: clip white")
+        self.type_number("Clip white", 73)
+        expect(page.get_by_test_id("matte-quality")).to_contain_text("Subject solid")
+
         page.get_by_role("radio", name="Matte").click()
         page.wait_for_function("() => document.querySelector('canvas[data-frame]').dataset.url.includes('/matte-')")
         seen = self.canvas_pixels()

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import threading
 import unittest
-from typing import Literal
+from typing import Any, Literal
 
+import numpy as np
+
+from plonket.comp.picture import Picture, StillSource
 from plonket.errors import BadInput
 from plonket.fields import Model
-from plonket.kept import Kept
+from plonket.kept import Budget, Kept, bytes_of
 from plonket.registry import Entry, Registry
 
 
@@ -71,6 +74,56 @@ class KeptThings(unittest.TestCase):
     def test_one_may_need_another_to_be_made(self) -> None:
         kept: Kept[int, int] = Kept(lambda n: 0 if n == 0 else kept.get(n - 1) + n, 20)
         self.assertEqual(kept.get(6), 21)
+
+
+class Budgets(unittest.TestCase):
+    def test_caches_that_share_bytes_let_go_of_what_was_used_longest_ago_wherever_it_lies(self) -> None:
+        budget = Budget(1000)
+        dropped: list[int] = []
+        first: Kept[str, Any] = Kept(lambda _: np.zeros(300, np.uint8), 9, lambda a: dropped.append(a.nbytes), budget)
+        second: Kept[str, Any] = Kept(lambda _: np.zeros(250, np.uint8), 9, budget=budget)
+        first.get("a")
+        first.get("b")
+        second.get("c")
+        first.get("a")
+        self.assertEqual((budget.used, dropped), (850, []))
+        second.get("d")
+        self.assertEqual([first.has("a"), first.has("b"), second.has("c"), second.has("d")], [True, False, True, True])
+        self.assertEqual((budget.used, dropped), (800, [300]))
+        # What is larger than all of it is kept alone.
+        second.get("huge", lambda: np.zeros(5000, np.uint8))
+        self.assertEqual((budget.used, first.has("a"), second.has("huge")), (5000, False, True))
+        second.clear()
+        self.assertEqual(budget.used, 0)
+        few: Kept[int, Any] = Kept(lambda _: np.zeros(10, np.uint8), 2, budget=budget)
+        for n in range(9):
+            few.get(n)
+        self.assertEqual(budget.used, 20)
+
+    def test_threads_leave_the_sum_right(self) -> None:
+        budget = Budget(4000)
+        caches: list[Kept[int, Any]] = [Kept(lambda n: np.zeros(50 + n, np.uint8), 40, budget=budget) for _ in range(3)]
+
+        def work(seed: int) -> None:
+            rng = np.random.default_rng(seed)
+            for n in rng.integers(0, 60, 400):
+                self.assertEqual(caches[int(n) % 3].get(int(n)).nbytes, 50 + n)
+
+        threads = [threading.Thread(target=work, args=(k,)) for k in range(4)]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join(60)
+        there = sum(50 + n for cache in caches for n in range(60) if cache.has(n))
+        self.assertLessEqual(budget.used, 4000)
+        self.assertAlmostEqual(there, budget.used, delta=0.05 * 4000)
+
+    def test_the_memory_of_what_is_kept_is_that_of_its_arrays(self) -> None:
+        picture = np.zeros((40, 60, 4), np.float32)
+        self.assertEqual(bytes_of(picture), 40 * 60 * 16)
+        self.assertGreater(bytes_of(StillSource.of_light(picture)), 40 * 60 * 16)
+        self.assertEqual(bytes_of(Picture(rgba=picture)), 40 * 60 * 16)
+        self.assertEqual(bytes_of("words"), 0)
 
 
 class Plain(Model):

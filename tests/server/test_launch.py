@@ -106,6 +106,10 @@ class Starting(unittest.TestCase):
     def test_every_part_is_started_again_when_it_is_killed(self) -> None:
         process = self.start()
         self.wait(True)
+        # Once the warm-up runs the launcher has seen the page answer too, and watches over the parts.
+        until((self.data / "run" / "warm.pid").exists, 20, "the launcher to be done")
+        # The database listens on its socket and nowhere else.
+        self.assertIn("--skip-networking", Path(f"/proc/{self.pid('mariadb')}/cmdline").read_text())
         for part in ("web", "mariadb", "redis", "worker", "keeper"):
             before = self.pid(part)
             os.kill(before, signal.SIGKILL)

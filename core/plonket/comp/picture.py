@@ -90,6 +90,11 @@ class StillSource:
         out._making = threading.Lock()
         return out
 
+    @property
+    def nbytes(self) -> int:
+        """Memory of its pixels, once all its halvings are made."""
+        return self._levels[0].nbytes * 4 // 3
+
     def level(self, wanted: int) -> tuple[F32, int]:
         """The picture reduced by 2**k (area average), padded by one clear pixel, and the k there is: at most `wanted`, unless
         there is nothing finer."""

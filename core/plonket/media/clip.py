@@ -156,7 +156,8 @@ class VideoClip:
         self.info, self._index = probe_video(path)
         self._lock = threading.Lock()
         self._cache: OrderedDict[int, av.video.frame.VideoFrame] = OrderedDict()
-        self._room = max(2, cache)
+        # Decoded frames of a 4K clip have 12 MB each and more.
+        self._room = max(4, min(cache, FRAME_BYTES // (2 * self.info.width * self.info.height)))
         self._own_decoder = _ALPHA_DECODERS.get(self.info.codec) if self.info.has_alpha else None
         self._open = False
         with media_errors(path):
@@ -258,6 +259,8 @@ class VideoClip:
         return self._cache[near]
 
 
+FRAME_BYTES = 96 * 1024**2
+"""For decoded frames of one clip."""
 _ALPHA_DECODERS = {"vp9": "libvpx-vp9", "vp8": "libvpx"}
 _PLANAR_8 = {"yuv420p", "yuvj420p", "yuv422p", "yuvj422p", "yuv444p", "yuvj444p", "gray", "yuva420p", "nv12"}
 
