@@ -12,7 +12,10 @@ from launch import install
 from launch.places import ROOT, VENV, Data
 from launch.services import start_services
 
-CORE, REST = ["tests.core"], ["tests.server", "tests.browser"]
+LAUNCHER = "launcher"
+"""Tag of what needs neither database nor broker of the test run: it goes along with the core, whose half is done sooner."""
+CORE = ["tests.core", "tests.server.test_launch", "tests.server.test_supervisor"]
+REST = [f"--exclude-tag={LAUNCHER}", "tests.server", "tests.browser"]
 ONE_THREAD = {"OMP_NUM_THREADS": "1", "NUMBA_NUM_THREADS": "1"}
 """Two processes that each work on two cores' threads spend half their time waiting for each other."""
 
@@ -41,7 +44,7 @@ def _run(names: list[str], env: dict[str, str]) -> int:
 
 
 def _all(env: dict[str, str], folder: Path) -> int:
-    """The core's tests, which need no services, beside all others. They step back, for browser tests have time limits."""
+    """Tests that need no services beside all others. They step back, for browser tests have time limits."""
     counts = {half: folder / f"{half}.json" for half in ("core", "rest")}
     log = folder / "core.log"
     with log.open("wb") as out:

@@ -13,7 +13,9 @@ import urllib.request
 from pathlib import Path
 
 from django.conf import settings
+from django.test import tag
 
+from launch.tests import LAUNCHER
 from tests.browser.stage import until
 
 
@@ -23,6 +25,7 @@ def free_port() -> int:
         return int(s.getsockname()[1])
 
 
+@tag(LAUNCHER)
 class Starting(unittest.TestCase):
     def setUp(self) -> None:
         folder = tempfile.TemporaryDirectory()

@@ -16,14 +16,17 @@ from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
 from unittest import mock
 
+from django.test import tag
+
 from launch import install, places, processes, supervisor
 from launch.places import Data
 from launch.processes import Child, Program, rotate
 from launch.supervisor import Part, Supervisor
-from launch.tests import _closing
+from launch.tests import LAUNCHER, _closing
 from tests.browser.stage import until
 
 
+@tag(LAUNCHER)
 class InFolder(unittest.TestCase):
     def setUp(self) -> None:
         folder = tempfile.TemporaryDirectory()
