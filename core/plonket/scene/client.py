@@ -15,7 +15,7 @@ from plonket.scene.request import Order
 from plonket.scene.worker import read_message, write_message
 
 LONGEST_S = 900.0
-"""A full frame of a large set takes a minute or two on two cores."""
+"""Far beyond any frame that is meant: whatever hangs must end, for others wait behind it."""
 
 
 class Renderer:

@@ -11,10 +11,10 @@ import {
   type View,
 } from "~/workspace/store";
 
-const VIEWS: { id: View; label: string }[] = [
-  { id: "final", label: "Final" },
-  { id: "plate", label: "Plate" },
-  { id: "matte", label: "Matte" },
+const VIEWS: { id: View; label: string; title: string }[] = [
+  { id: "final", label: "Final", title: "The finished picture" },
+  { id: "plate", label: "Plate", title: "The footage as it is treated, without the stack" },
+  { id: "matte", label: "Matte", title: "What the chosen layer covers; with none chosen, the whole stack" },
 ];
 
 const TOOLS: { tool: Tool; title: string; label: (motion: Motion | null) => string }[] = [
@@ -125,6 +125,7 @@ export function ViewerBar() {
             key={v.id}
             value={v.id}
             disabled={!ready}
+            title={v.title}
             className="rounded-md px-2.5 py-1 text-xs text-on-well data-[state=on]:bg-[#f1eee7] data-[state=on]:font-semibold data-[state=on]:text-[#22262b]"
           >
             {v.label}
