@@ -207,7 +207,11 @@ def _through_table(values: F32, table: F32, out: F32) -> None:
 
 
 def blurred(rgba: F32, sigma: float) -> F32:
-    """Gaussian blur with an SD in pixels of the picture; wide ones are worked out reduced, which nothing shows."""
+    """Gaussian blur with an SD in pixels of the picture; wide ones are worked out reduced.
+
+    Inside the picture that makes one 8-bit code at the most. Along its edges what lies beyond is the mean of the last few
+    pixels instead of the very last one.
+    """
     k = 1
     while sigma / k > 6 and min(rgba.shape[:2]) > 16 * k:
         k *= 2
