@@ -27,8 +27,13 @@ Commands of the core, without server or database:
   cut-out       take a subject off anything, by strokes
   render        render a shot file to a video or folder
   film          film a demo set with the simulated phone
+  elements      draw the demo shelf's elements
 
 `plonket COMMAND --help` explains each."""
+
+
+BESIDE = {"film": "synth", "elements": "synth", "bench": "bench"}
+"""Commands of the packages that stand beside the core."""
 
 
 def main(arguments: list[str]) -> int:
@@ -58,8 +63,8 @@ def core(command: str, rest: list[str]) -> int:
     if command in ("film", "render", "bench"):
         install.llvm()
     install.python("core")
-    env = {**THREADS, **os.environ, "PYTHONPATH": str(ROOT / "core")}
+    env = {**THREADS, **os.environ, "PYTHONPATH": f"{ROOT / 'core'}:{ROOT}"}
     env.setdefault("NUMBA_CACHE_DIR", str(ROOT / "var" / "numba"))
     python = str(VENV / "bin" / "python")
     sys.stdout.flush()
-    os.execve(python, [python, "-m", "plonket.cli", command, *rest], env)
+    os.execve(python, [python, "-m", BESIDE.get(command, "plonket.cli.main"), command, *rest], env)

@@ -58,7 +58,7 @@ def start_services(data: Data, *, for_tests: bool = False) -> Services:
         "PLONKET_DB_PASSWORD": words["mariadb"],
         "PLONKET_SECRET_KEY": words["django"],
         "PLONKET_BROKER": f"redis://:{words['redis']}@127.0.0.1:{broker_port}/0",
-        "PYTHONPATH": f"{ROOT / 'core'}:{ROOT / 'server'}",
+        "PYTHONPATH": f"{ROOT / 'core'}:{ROOT / 'server'}:{ROOT}",
         "DJANGO_SETTINGS_MODULE": "plonket_server.settings",
         "NUMBA_CACHE_DIR": str(ROOT / "var" / "numba"),
         "PYTHONUNBUFFERED": "1",

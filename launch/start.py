@@ -76,7 +76,7 @@ def _serve(data: Data, port: int, demo: bool) -> int:
         if not wait_for(lambda: _page_answers(port) or not web.alive(), 60) or not web.alive():
             raise Stop(f"The server did not start: it {web.ending()}.\n{web.tail()}")
         # What is compiled at its first use is compiled now, beside everything else, and only once.
-        supervisor.once(program("warm", "nice", python, "-m", "plonket.warm"))
+        supervisor.once(program("warm", "nice", python, "-m", "plonket.cli.warm"))
 
         def ready(loaded: Child | None = None) -> None:
             if loaded is not None and loaded.process.returncode != 0:

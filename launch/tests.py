@@ -29,9 +29,8 @@ def main(arguments: list[str]) -> int:
     services = start_services(Data(folder), for_tests=True)
     try:
         env = services.env | {"PLONKET_TESTING": "1", "DJANGO_ALLOW_ASYNC_UNSAFE": "true"}
-        env["PYTHONPATH"] += f":{ROOT}"
         # Compiled ahead, so that no test's time limit has to hold a compiler.
-        subprocess.run([str(VENV / "bin" / "python"), "-m", "plonket.warm"], cwd=ROOT / "server", env=env, check=True)
+        subprocess.run([str(VENV / "bin" / "python"), "-m", "plonket.cli.warm"], cwd=ROOT / "server", env=env, check=True)
         return _run(arguments, env) if arguments else _all(env, folder)
     finally:
         for child in reversed(services.children):

@@ -14,7 +14,7 @@ from deliveries.models import Delivery
 from jobs.api import JobOut, job_out
 from jobs.models import Job
 from jobs.queue import enqueue
-from plonket.errors import BadInput
+from plonket.base.errors import BadInput
 from plonket_server import store
 from plonket_server.problems import NotHere
 from shots.editing import document_of, find_shot

@@ -11,18 +11,18 @@ import cv2
 
 from library.assets import find_asset
 from library.models import Asset
-from plonket.comp.render import View, render_alone, render_frame, scaled_size
-from plonket.conventions import U8
-from plonket.errors import BadInput
+from plonket.base.conventions import U8
+from plonket.base.errors import BadInput
+from plonket.document.shot import Footage, read_shot
+from plonket.document.shot import Shot as Document
 from plonket.layers.generated import GeneratedLayer
 from plonket.media.light_map import light_map_preview
-from plonket.nomedia import NoMedia
 from plonket.plate.clean import Clean
-from plonket.plate.steady import Steady
-from plonket.scene.portrait import portrait
-from plonket.shot import Footage, read_shot
-from plonket.shot import Shot as Document
-from plonket.sources import ShotSources
+from plonket.plate.stabilise import Steady
+from plonket.raytrace.portrait import portrait
+from plonket.render.frame import View, render_alone, render_frame, scaled_size
+from plonket.render.no_media import NoMedia
+from plonket.render.sources import ShotSources
 from plonket_server import store
 from plonket_server.pool import pool
 from plonket_server.problems import NotHere

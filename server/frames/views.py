@@ -24,9 +24,9 @@ from frames.drawn import (
     thumb_jpeg,
 )
 from library.assets import find_asset
-from plonket.errors import BadInput, PlonketError
-from plonket.generated.kinds import GENERATORS
-from plonket.shot import plate_hash
+from plonket.base.errors import BadInput, PlonketError
+from plonket.document.shot import plate_hash
+from plonket.generators.kinds import GENERATORS
 from plonket_server import store
 from plonket_server.connections import in_thread
 from plonket_server.drawing import draw

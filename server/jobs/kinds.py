@@ -16,19 +16,19 @@ from jobs.models import Chunk, Job
 from jobs.tell import tell
 from library.models import Asset
 from library.unpack import readable
-from plonket.ahead import ahead_frames, work_ahead
+from plonket.base.errors import Cancelled, PlonketError
+from plonket.base.progress import Work
 from plonket.checks.slip import measure_slip
-from plonket.context import Work
-from plonket.deliver import deliver, delivery_size
-from plonket.errors import Cancelled, PlonketError
+from plonket.document.shot import Shot as Document
+from plonket.document.shot import mends_hash, read_shot
 from plonket.media import open_clip, probe
 from plonket.media.conform import conform, conformed_bytes
 from plonket.media.sound import read_wav
 from plonket.media.write import join_segments
-from plonket.mend.plate import Filled
-from plonket.shot import Shot as Document
-from plonket.shot import mends_hash, read_shot
-from plonket.sources import ShotSources
+from plonket.plate.repair.patches import Filled
+from plonket.render.deliver import deliver, delivery_size
+from plonket.render.precompute import ahead_frames, work_ahead
+from plonket.render.sources import ShotSources
 from plonket_server import store
 from plonket_server.pool import pool
 from shots.editing import give_footage

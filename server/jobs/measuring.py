@@ -10,23 +10,23 @@ from django.utils import timezone
 
 from jobs.models import Chunk, Event, Job
 from jobs.tell import tell
-from plonket.context import Work
-from plonket.errors import BadInput, Cancelled
+from plonket.base.errors import BadInput, Cancelled
+from plonket.base.progress import Work
+from plonket.base.states import LOST, TRACKED
+from plonket.document.shot import Shot as Document
 from plonket.media import open_clip
-from plonket.motion.camera.settings import CameraMotion
-from plonket.motion.camera.thing import ObjectMotion
-from plonket.motion.camera.track import CameraTrack
-from plonket.motion.form.measure import FormPartial
-from plonket.motion.form.settings import FormMotion, Pose
-from plonket.motion.kinds import MOTIONS
-from plonket.motion.movement import Measured
-from plonket.motion.plane.measure import PlanePartial
-from plonket.motion.plane.track import PlaneTrack
-from plonket.motion.points.measure import Partial
-from plonket.motion.points.tracks import PointTracks
-from plonket.motion.states import LOST, TRACKED
-from plonket.shot import Shot as Document
-from plonket.sources import ShotSources
+from plonket.render.sources import ShotSources
+from plonket.room.camera_track import CameraTrack
+from plonket.track.camera.settings import CameraMotion
+from plonket.track.form.measure import FormPartial
+from plonket.track.form.settings import FormMotion, Pose
+from plonket.track.kinds import MOTIONS
+from plonket.track.movement import Measured
+from plonket.track.object.settings import ObjectMotion
+from plonket.track.plane.measure import PlanePartial
+from plonket.track.plane.track import PlaneTrack
+from plonket.track.points.measure import Partial
+from plonket.track.points.tracks import PointTracks
 from plonket_server import store
 from plonket_server.pool import pool, read_measurement
 from shots.editing import change_shot, document_of, find_shot

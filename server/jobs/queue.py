@@ -14,7 +14,7 @@ from redis.exceptions import RedisError
 from jobs.models import Chunk, Job
 from jobs.tell import tell
 from library.models import Asset
-from plonket.errors import BadInput
+from plonket.base.errors import BadInput
 from plonket_server.problems import NotHere
 
 log = logging.getLogger(__name__)

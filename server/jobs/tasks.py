@@ -19,8 +19,8 @@ from jobs.kinds import HANDLERS
 from jobs.models import Chunk, Job
 from jobs.queue import tell_job
 from jobs.tell import tell
-from plonket.context import Work
-from plonket.errors import Cancelled, PlonketError
+from plonket.base.errors import Cancelled, PlonketError
+from plonket.base.progress import Work
 from plonket_server import store
 
 STALE = timedelta(seconds=15)

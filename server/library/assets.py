@@ -12,12 +12,12 @@ from jobs.models import Job
 from jobs.queue import enqueue, tell_job
 from library.models import Asset
 from library.unpack import readable
-from plonket.apart import call_apart
-from plonket.errors import BadInput, FormatError, MediaError, PlonketError
+from plonket.base.errors import BadInput, FormatError, MediaError, PlonketError
+from plonket.base.isolated import call_apart
 from plonket.formats.cube import load_cube
 from plonket.media import ClipInfo, probe
 from plonket.media.light_map import LIGHT_MAPS, read_light_map
-from plonket.meshes.models import MODELS, extent_of
+from plonket.room.meshes.files import MODELS, extent_of
 from plonket_server import store
 from plonket_server.problems import NotHere
 

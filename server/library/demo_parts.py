@@ -5,10 +5,10 @@ from __future__ import annotations
 import uuid
 
 from library.models import Asset
+from plonket.document.shot import Footage
+from plonket.document.shot import Shot as Document
 from plonket.media import open_clip
-from plonket.motion.kinds import MOTIONS
-from plonket.shot import Footage
-from plonket.shot import Shot as Document
+from plonket.track.kinds import MOTIONS
 from plonket_server import store
 from shots.editing import change_shot
 

@@ -9,24 +9,24 @@ from django.conf import settings
 from library.demo_parts import footage_of, measure
 from library.demo_stack import size_of, standing_at
 from library.models import Asset, Project
-from plonket.key.screen import ScreenKey
+from plonket.document.shot import Shot as Document
+from plonket.keying.screen import ScreenKey
 from plonket.layers.light import DomeLayer, LampLayer
 from plonket.layers.model import ModelLayer
 from plonket.layers.still import StillLayer
 from plonket.looks.colour import Colour
 from plonket.looks.haze import Haze
 from plonket.looks.wrap import Wrap
-from plonket.motion.camera.settings import CameraMotion
-from plonket.motion.camera.spot import Spot
-from plonket.motion.following import Follow
-from plonket.motion.form.fit import with_tugs
-from plonket.motion.form.settings import FormMotion, Tug
-from plonket.motion.perch import Perch
-from plonket.phone.sets.workshop import CRATE_CORNERS, CRATE_SIZE, crate_seen
-from plonket.shot import Shot as Document
-from plonket.sources import ShotSources
+from plonket.render.sources import ShotSources
+from plonket.room.spot import Spot
+from plonket.track.camera.settings import CameraMotion
+from plonket.track.following import Follow
+from plonket.track.form.fit import with_tugs
+from plonket.track.form.settings import FormMotion, Tug
+from plonket.track.perch import Perch
 from plonket_server.pool import pool
 from shots.editing import add_shot, change_shot
+from synth.phone.sets.workshop import CRATE_CORNERS, CRATE_SIZE, crate_seen
 
 
 def on_the_quay(project: Project, plate: Asset, subject: Asset) -> None:

@@ -7,10 +7,12 @@ from typing import Any
 import numpy as np
 
 from library.models import Asset
-from plonket.fields import Key, Keyed, Wobble, Wobbling
-from plonket.generated.cone import LightCone
-from plonket.generated.ring import RingOfSparks
-from plonket.key.screen import ScreenKey
+from plonket.base.fields import Key, Keyed, Wobble, Wobbling
+from plonket.base.outlines import polygon_outline
+from plonket.document.shot import Layer
+from plonket.generators.cone import LightCone
+from plonket.generators.ring import RingOfSparks
+from plonket.keying.screen import ScreenKey
 from plonket.layers.generated import GeneratedLayer
 from plonket.layers.still import StillLayer
 from plonket.layers.wash import WashLayer
@@ -19,11 +21,9 @@ from plonket.looks.projection import Projection
 from plonket.looks.ripple import Ripple
 from plonket.looks.wrap import Wrap
 from plonket.masks.outlined import OutlineMask
-from plonket.motion.camera.spot import Spot
-from plonket.motion.camera.view import RoomCamera
-from plonket.motion.following import Follow
-from plonket.outline import polygon_outline
-from plonket.shot import Layer
+from plonket.room.camera import RoomCamera
+from plonket.room.spot import Spot
+from plonket.track.following import Follow
 
 LAMP = 75
 """The frame that the lamp's things are placed on."""

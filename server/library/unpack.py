@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from plonket.errors import MediaError
+from plonket.base.errors import MediaError
 from plonket.media.stills import PICTURES
 from plonket_server import store
 

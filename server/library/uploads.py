@@ -20,7 +20,7 @@ from django.urls import reverse
 
 from library.assets import bring_in
 from library.models import Upload
-from plonket.errors import MediaError, PlonketError
+from plonket.base.errors import MediaError, PlonketError
 from plonket.media.failures import media_errors
 from plonket_server import store
 from plonket_server.problems import NotHere

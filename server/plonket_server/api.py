@@ -15,8 +15,8 @@ from pydantic import TypeAdapter
 from deliveries.api import router as deliveries
 from jobs.api import router as jobs
 from library.api import router as library
-from plonket.errors import BadInput, Cancelled, Degenerate, FormatError, MediaError, PlonketError
-from plonket.shot import Shot as Document
+from plonket.base.errors import BadInput, Cancelled, Degenerate, FormatError, MediaError, PlonketError
+from plonket.document.shot import Shot as Document
 from plonket_server.problems import Conflict, NotHere
 from shots.api import STANDS_FOR_DOCUMENT
 from shots.api import router as shots

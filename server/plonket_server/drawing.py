@@ -22,8 +22,8 @@ from typing import Any, TypeVar
 from django.conf import settings
 from django.db import connection
 
-from plonket.errors import PlonketError
-from plonket.scene.worker import read_message, write_message
+from plonket.base.errors import PlonketError
+from plonket.raytrace.worker import read_message, write_message
 
 Result = TypeVar("Result")
 DIED = "died"

@@ -5,9 +5,9 @@ from __future__ import annotations
 import functools
 from pathlib import Path
 
-from plonket.motion.measured import read_measured
-from plonket.motion.movement import Measured
-from plonket.pool import MediaPool
+from plonket.render.media_pool import MediaPool
+from plonket.track.movement import Measured
+from plonket.track.stored import read_measured
 from plonket_server import store
 from plonket_server.connections import let_go
 from plonket_server.problems import NotHere

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from plonket.errors import BadInput
+from plonket.base.errors import BadInput
 
 
 class NotHere(BadInput):

@@ -15,8 +15,8 @@ import cv2
 import numpy as np
 from django.conf import settings
 
-from plonket.conventions import U8
-from plonket.errors import MediaError
+from plonket.base.conventions import U8
+from plonket.base.errors import MediaError
 from plonket.media.conform import ASIDE
 from plonket.media.failures import media_errors
 from plonket_server.problems import NotHere

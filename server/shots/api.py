@@ -14,10 +14,10 @@ from pydantic.json_schema import models_json_schema
 
 from frames.drawn import thumb_frame
 from library.models import Project
-from plonket.fields import Name
-from plonket.operations import name_of, remove
-from plonket.shot import REGISTRIES
-from plonket.shot import Shot as Document
+from plonket.base.fields import Name
+from plonket.document.operations import name_of, remove
+from plonket.document.shot import REGISTRIES
+from plonket.document.shot import Shot as Document
 from plonket_server.problems import NotHere
 from shots.editing import add_shot, change_shot, document_of, find_shot, patch_shot, step
 from shots.models import Shot

@@ -16,13 +16,13 @@ from jobs.api import JobOut, job_out
 from jobs.models import Job
 from jobs.queue import enqueue
 from library.assets import find_asset, readable_path
+from plonket.base.errors import BadInput
 from plonket.checks.advise import advise
-from plonket.errors import BadInput
+from plonket.document.shot import Shot as Document
+from plonket.document.shot import picture_hash
 from plonket.layers.pin import PinLayer
 from plonket.layers.still import StillLayer
 from plonket.media import open_clip
-from plonket.shot import Shot as Document
-from plonket.shot import picture_hash
 from plonket_server import store
 from plonket_server.drawing import draw
 from shots.editing import document_of, find_shot

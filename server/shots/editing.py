@@ -11,13 +11,13 @@ from django.db.models import Max
 
 from jobs.tell import tell
 from library.models import Asset, Project
-from plonket.errors import BadInput
-from plonket.motion.camera.room import Room
-from plonket.motion.camera.settings import CameraMotion
-from plonket.motion.camera.thing import ObjectMotion
-from plonket.motion.points.settings import PointMotion
-from plonket.shot import Footage, Layer, Motion, picture_hash, read_shot
-from plonket.shot import Shot as Document
+from plonket.base.errors import BadInput
+from plonket.document.shot import Footage, Layer, Motion, picture_hash, read_shot
+from plonket.document.shot import Shot as Document
+from plonket.room.alignment import Room
+from plonket.track.camera.settings import CameraMotion
+from plonket.track.object.settings import ObjectMotion
+from plonket.track.points.settings import PointMotion
 from plonket_server.problems import Conflict, NotHere
 from shots.models import Revision, Shot
 

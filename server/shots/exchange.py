@@ -17,13 +17,13 @@ from pydantic import Field
 
 from library.assets import bring_in, find_asset
 from library.models import Asset
-from plonket.errors import BadInput, MediaError, PlonketError
-from plonket.fields import Digest
+from plonket.base.errors import BadInput, MediaError, PlonketError
+from plonket.base.fields import Digest
+from plonket.document.shot import Footage
+from plonket.document.shot import Shot as Document
 from plonket.media.stills import read_header
 from plonket.plate.clean import Clean
-from plonket.shot import Footage
-from plonket.shot import Shot as Document
-from plonket.sources import ShotSources
+from plonket.render.sources import ShotSources
 from plonket_server import store
 from plonket_server.drawing import draw
 from plonket_server.pool import pool

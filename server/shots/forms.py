@@ -12,15 +12,15 @@ from pydantic import Field
 
 from library.assets import find_asset
 from library.models import Asset
-from plonket.errors import BadInput
-from plonket.meshes.forms import FormKind, edges_of, model_form, unit_form
-from plonket.meshes.raster import touched
-from plonket.motion.camera.track import CameraTrack
-from plonket.motion.form.fit import Stood, first_pose, fit_tugs, focal_of, with_tugs
-from plonket.motion.form.measure import form_surface, stood_in
-from plonket.motion.form.settings import FormMotion, FormStake, Pose, Tug
-from plonket.shot import Footage
-from plonket.shot import Shot as Document
+from plonket.base.errors import BadInput
+from plonket.document.shot import Footage
+from plonket.document.shot import Shot as Document
+from plonket.room.camera_track import CameraTrack
+from plonket.room.meshes.forms import FormKind, edges_of, model_form, unit_form
+from plonket.room.meshes.raster import touched
+from plonket.track.form.fit import Stood, first_pose, fit_tugs, focal_of, with_tugs
+from plonket.track.form.measure import form_surface, stood_in
+from plonket.track.form.settings import FormMotion, FormStake, Pose, Tug
 from plonket_server.pool import pool
 from shots.api import ShotOut, shot_out
 from shots.editing import change_shot, document_of, find_shot, free_id

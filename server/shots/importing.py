@@ -4,22 +4,22 @@ from __future__ import annotations
 
 import numpy as np
 
-from plonket.errors import FormatError
+from plonket.base.errors import FormatError
+from plonket.base.outlines import carry
+from plonket.document.shot import Shot as Document
 from plonket.formats.camera_gltf import read_camera_gltf
 from plonket.formats.camera_json import read_camera
 from plonket.formats.corners_csv import read_corners
 from plonket.formats.plane_json import read_plane
 from plonket.formats.points_csv import read_points
 from plonket.formats.points_json import read_points_json
-from plonket.motion.camera.settings import CameraMotion
-from plonket.motion.camera.track import CameraTrack
-from plonket.motion.movement import Measured
-from plonket.motion.plane.settings import PlaneMotion
-from plonket.motion.plane.track import PlaneTrack
-from plonket.motion.points.settings import Given, PointMotion, TrackPoint
-from plonket.motion.points.tracks import PointTracks
-from plonket.outline import carry
-from plonket.shot import Shot as Document
+from plonket.room.camera_track import CameraTrack
+from plonket.track.camera.settings import CameraMotion
+from plonket.track.movement import Measured
+from plonket.track.plane.settings import PlaneMotion
+from plonket.track.plane.track import PlaneTrack
+from plonket.track.points.settings import Given, PointMotion, TrackPoint
+from plonket.track.points.tracks import PointTracks
 from plonket_server import store
 from shots.editing import free_id
 from shots.models import Measurement

@@ -11,17 +11,17 @@ from django.http import HttpRequest
 from ninja import Router, Schema
 from pydantic import Field
 
-from plonket.colour import encode_8bit, linear_from_8bit
-from plonket.comp.kinds import OWN_SPACE, drawn
-from plonket.errors import BadInput
-from plonket.key.carried import CutStroke
-from plonket.key.chroma import restored
-from plonket.key.cutout import CutOutKey
-from plonket.key.screen import ScreenKey, key_screen
+from plonket.base.colour import encode_8bit, linear_from_8bit
+from plonket.base.errors import BadInput
+from plonket.base.outlines import carry
+from plonket.document.shot import Shot as Document
+from plonket.keying.carried import CutStroke
+from plonket.keying.chroma import restored
+from plonket.keying.cutout import CutOutKey
+from plonket.keying.screen import ScreenKey, key_screen
 from plonket.layers.common import PictureLayer, clip_frames
-from plonket.outline import carry
-from plonket.shot import Shot as Document
-from plonket.sources import ShotSources
+from plonket.render.sources import ShotSources
+from plonket.render.stack import OWN_SPACE, drawn
 from plonket_server.drawing import draw
 from plonket_server.pool import pool
 from plonket_server.problems import NotHere

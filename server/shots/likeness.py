@@ -12,11 +12,11 @@ from pydantic import Field
 from jobs.api import JobOut, job_out
 from jobs.models import Job
 from jobs.queue import enqueue
-from plonket.ahead import ahead_frames, is_ahead
-from plonket.errors import BadInput
-from plonket.match import Matched, match_to_plate
-from plonket.shot import Shot as Document
-from plonket.sources import ShotSources
+from plonket.base.errors import BadInput
+from plonket.document.shot import Shot as Document
+from plonket.render.match import Matched, match_to_plate
+from plonket.render.precompute import ahead_frames, is_ahead
+from plonket.render.sources import ShotSources
 from plonket_server.connections import in_thread
 from plonket_server.drawing import draw
 from plonket_server.pool import pool

@@ -8,12 +8,12 @@ from typing import Any
 
 import numpy as np
 
-from plonket.context import Work
-from plonket.errors import BadInput, Cancelled
+from plonket.base.errors import BadInput, Cancelled
+from plonket.base.progress import Work
+from plonket.document.shot import Shot as Document
 from plonket.layers.common import PictureLayer
 from plonket.media.lineup import line_up_pictures, line_up_sound
 from plonket.media.sound import read_wav
-from plonket.shot import Shot as Document
 from plonket_server import store
 from plonket_server.pool import pool
 from shots.editing import change_shot, document_of, find_shot, with_layer

@@ -9,14 +9,14 @@ from django.http import HttpRequest, HttpResponse
 from ninja import Router, Schema
 from pydantic import Field
 
-from plonket.errors import BadInput
+from plonket.base.errors import BadInput
+from plonket.document.shot import Shot as Document
 from plonket.formats.svg_outlines import NamedOutline, read_svg, write_svg
 from plonket.layers.common import LayerModel
 from plonket.masks.common import PURPLES
 from plonket.masks.kinds import Mask
 from plonket.masks.outlined import OutlineMask
 from plonket.plate.mend import MaskedTreatment
-from plonket.shot import Shot as Document
 from plonket_server.problems import NotHere
 from shots.api import ShotOut, shot_out
 from shots.editing import change_shot, document_at, document_of, find_shot, with_layer

@@ -14,9 +14,12 @@ from pydantic import Field
 from jobs.api import JobOut, job_out
 from jobs.models import Job
 from jobs.queue import enqueue
-from plonket.conventions import matrix_to_quaternion
-from plonket.errors import BadInput
-from plonket.fields import Name
+from plonket.base.conventions import matrix_to_quaternion
+from plonket.base.errors import BadInput
+from plonket.base.fields import Name
+from plonket.base.states import REASONS, STATE_NAMES
+from plonket.document.shot import Motion
+from plonket.document.shot import Shot as Document
 from plonket.formats.camera_csv import write_camera_csv, write_room_points_csv
 from plonket.formats.camera_gltf import Placed, write_camera_glb, write_camera_usda
 from plonket.formats.camera_json import write_camera
@@ -25,20 +28,17 @@ from plonket.formats.plane_json import write_plane
 from plonket.formats.points_csv import write_points
 from plonket.formats.points_json import write_points_json
 from plonket.formats.svg_outlines import NamedOutline, read_svg, write_svg
-from plonket.motion.camera.known import RoomMotion
-from plonket.motion.camera.lens import focal_to_35mm
-from plonket.motion.camera.track import CameraTrack
-from plonket.motion.movement import inverted as opposite
-from plonket.motion.movement import steadied
-from plonket.motion.plane.settings import FREEDOMS, PlaneMotion, Region
-from plonket.motion.plane.track import PlaneTrack
-from plonket.motion.points.settings import Direction, PointMotion
-from plonket.motion.points.tracks import PointTracks
-from plonket.motion.states import REASONS, STATE_NAMES
-from plonket.placed import placed_in
-from plonket.shot import Motion
-from plonket.shot import Shot as Document
-from plonket.sources import ShotSources
+from plonket.render.room_contents import placed_in
+from plonket.render.sources import ShotSources
+from plonket.room.camera_track import CameraTrack
+from plonket.room.lens import focal_to_35mm
+from plonket.track.movement import inverted as opposite
+from plonket.track.movement import steadied
+from plonket.track.plane.settings import FREEDOMS, PlaneMotion, Region
+from plonket.track.plane.track import PlaneTrack
+from plonket.track.points.settings import Direction, PointMotion
+from plonket.track.points.tracks import PointTracks
+from plonket.track.room_motion import RoomMotion
 from plonket_server.pool import pool
 from shots.api import ShotOut, shot_out
 from shots.editing import change_shot, document_at, document_of, find_shot

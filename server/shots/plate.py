@@ -14,16 +14,16 @@ from pydantic import Field
 from jobs.api import JobOut, job_out
 from jobs.models import Job
 from jobs.queue import enqueue
-from plonket.errors import BadInput
+from plonket.base.errors import BadInput
+from plonket.base.outlines import carry, control_points, flatten
+from plonket.document.shot import mends_hash
 from plonket.masks.combine import space_of
 from plonket.masks.outlined import OutlineMask
-from plonket.mend.alike import find_alike
-from plonket.motion.plane.settings import PlaneMotion
-from plonket.outline import carry, control_points, flatten
 from plonket.plate.mend import MaskedTreatment
-from plonket.plate.rolling import readout_of
-from plonket.shot import mends_hash
-from plonket.sources import ShotSources
+from plonket.plate.repair.alike import find_alike
+from plonket.plate.rolling_shutter import readout_of
+from plonket.render.sources import ShotSources
+from plonket.track.plane.settings import PlaneMotion
 from plonket_server import store
 from plonket_server.pool import pool
 from plonket_server.problems import NotHere

@@ -10,23 +10,23 @@ from django.http import HttpRequest
 from ninja import Router, Schema
 from pydantic import Field
 
-from plonket.conventions import F64
-from plonket.errors import BadInput
-from plonket.fields import shifted
+from plonket.base.conventions import F64
+from plonket.base.errors import BadInput
+from plonket.base.fields import shifted
+from plonket.document.shot import Shot as Document
 from plonket.layers.form import FormLayer
 from plonket.layers.model import ModelLayer, pivot_at, stands
 from plonket.layers.solid import landing
-from plonket.meshes.models import read_model
-from plonket.motion.camera.boxed import box_round
-from plonket.motion.camera.known import RoomMotion
-from plonket.motion.camera.room import Room, along, at_origin, laid, measured, nudged, suggested, surface
-from plonket.motion.camera.spot import Spot
-from plonket.motion.camera.track import CameraTrack
-from plonket.motion.camera.view import RoomCamera
-from plonket.motion.following import Follow
-from plonket.motion.perch import Perch
-from plonket.shot import Shot as Document
-from plonket.sources import ShotSources
+from plonket.render.sources import ShotSources
+from plonket.room.alignment import Room, along, at_origin, laid, measured, nudged, suggested, surface
+from plonket.room.boxes import box_round
+from plonket.room.camera import RoomCamera
+from plonket.room.camera_track import CameraTrack
+from plonket.room.meshes.files import read_model
+from plonket.room.spot import Spot
+from plonket.track.following import Follow
+from plonket.track.perch import Perch
+from plonket.track.room_motion import RoomMotion
 from plonket_server.pool import pool
 from shots.api import ShotOut, shot_out
 from shots.editing import change_shot, document_of, find_shot, free_id, with_layer

@@ -12,7 +12,7 @@ import numpy as np
 from django.conf import settings
 from playwright.sync_api import expect
 
-from plonket.conventions import U8
+from plonket.base.conventions import U8
 from plonket.media import open_clip
 from shots.exchange import look_outside
 from tests.browser.stage import BrowserTest, until

@@ -14,11 +14,11 @@ from django.conf import settings
 from playwright.sync_api import expect
 
 from library.management.commands.load_demo import load_demo
-from plonket.conventions import F64
+from plonket.base.conventions import F64
 from plonket.media import open_clip, probe
 from plonket.media.sound import read_sound
-from plonket.phone.quickset import chart_shot
-from plonket.phone.take import Recording, frame_times, write_recording
+from synth.phone.quickset import chart_shot
+from synth.phone.take import Recording, frame_times, write_recording
 from tests.browser.stage import BrowserTest
 from tests.core.clips import clap_sample
 

@@ -11,18 +11,18 @@ import numpy as np
 from playwright.sync_api import expect
 
 from library.models import Asset
-from plonket.conventions import F64
-from plonket.elements.lights import window_light
-from plonket.elements.models import little_cabin
+from plonket.base.conventions import F64
 from plonket.media import open_clip
 from plonket.media.clip import ArrayClip
-from plonket.motion.camera.room import Room
-from plonket.motion.camera.track import CameraTrack
-from plonket.motion.camera.view import RoomCamera
-from plonket.motion.form.fit import Stood, focal_of
-from plonket.motion.form.settings import FormMotion
-from plonket.phone.take import Recording, frame_times, write_recording
+from plonket.room.alignment import Room
+from plonket.room.camera import RoomCamera
+from plonket.room.camera_track import CameraTrack
+from plonket.track.form.fit import Stood, focal_of
+from plonket.track.form.settings import FormMotion
 from plonket_server.pool import pool
+from synth.elements.lights import window_light
+from synth.elements.models import little_cabin
+from synth.phone.take import Recording, frame_times, write_recording
 from tests.browser.stage import BrowserTest, until
 from tests.core.test_form import BOX, CORNERS, FOCAL, SIZE, filmed, stood, swim
 

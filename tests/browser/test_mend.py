@@ -9,10 +9,10 @@ import cv2
 import numpy as np
 from playwright.sync_api import expect
 
-from plonket.conventions import F64, U8
+from plonket.base.conventions import F64, U8
 from plonket.media import open_clip
-from plonket.phone.quickset import QuickShot, chart_shot, quad
-from plonket.phone.take import Recording, frame_times, write_recording
+from synth.phone.quickset import QuickShot, chart_shot, quad
+from synth.phone.take import Recording, frame_times, write_recording
 from tests.browser.stage import BrowserTest, until
 from tests.core.shots import chart_corners
 

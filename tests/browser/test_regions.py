@@ -13,11 +13,11 @@ import cv2
 import numpy as np
 from playwright.sync_api import Locator, expect
 
-from plonket.conventions import F64
-from plonket.motion.plane.correct import quad_homography
-from plonket.outline import carry
-from plonket.phone.quickset import QuickShot, chart_shot, quad
-from plonket.phone.take import Recording, frame_times, write_recording
+from plonket.base.conventions import F64
+from plonket.base.outlines import carry
+from plonket.track.plane.correct import quad_homography
+from synth.phone.quickset import QuickShot, chart_shot, quad
+from synth.phone.take import Recording, frame_times, write_recording
 from tests.browser.stage import BrowserTest, until
 from tests.core.shots import chart_corners
 

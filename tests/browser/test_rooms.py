@@ -14,16 +14,16 @@ from django.conf import settings
 from playwright.sync_api import expect
 
 from library.models import Asset
-from plonket.conventions import F64
-from plonket.elements.models import brass_whale
+from plonket.base.conventions import F64
 from plonket.media import open_clip
-from plonket.motion.camera.room import Room
-from plonket.motion.camera.spot import Spot
-from plonket.motion.camera.track import CameraTrack
-from plonket.motion.camera.view import RoomCamera, spot_path
-from plonket.phone.quickroom import RoomShot, room_shot
-from plonket.phone.take import Recording, frame_times, write_recording
+from plonket.room.alignment import Room
+from plonket.room.camera import RoomCamera, spot_path
+from plonket.room.camera_track import CameraTrack
+from plonket.room.spot import Spot
 from plonket_server.pool import pool
+from synth.elements.models import brass_whale
+from synth.phone.quickroom import RoomShot, room_shot
+from synth.phone.take import Recording, frame_times, write_recording
 from tests.browser.stage import BrowserTest, until
 from tests.core.test_steady import write
 

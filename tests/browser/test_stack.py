@@ -12,10 +12,10 @@ from django.conf import settings
 from playwright.sync_api import expect
 
 from library.models import Asset
-from plonket.conventions import U8
-from plonket.fields import Keyed, Wobbling, value_at
+from plonket.base.conventions import U8
+from plonket.base.fields import Keyed, Wobbling, value_at
+from plonket.document.shot import read_shot
 from plonket.media import open_clip
-from plonket.shot import read_shot
 from tests.browser.stage import BrowserTest, until
 from tests.core.test_steady import write
 

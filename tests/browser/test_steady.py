@@ -11,12 +11,12 @@ import numpy as np
 from playwright.sync_api import expect
 
 from library.management.commands.load_demo import load_demo
-from plonket.conventions import F64
+from plonket.base.conventions import F64
+from plonket.base.outlines import carry
 from plonket.media import open_clip, probe
-from plonket.motion.plane.measure import measure_plane
-from plonket.outline import carry
-from plonket.phone.quickset import QuickShot, chart_shot
-from plonket.phone.take import Recording, frame_times, write_recording
+from plonket.track.plane.measure import measure_plane
+from synth.phone.quickset import QuickShot, chart_shot
+from synth.phone.take import Recording, frame_times, write_recording
 from tests.browser.stage import BrowserTest, until
 from tests.browser.test_first_light import magenta_disc
 from tests.core.shots import chart_corners, plane_on

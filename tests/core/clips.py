@@ -7,8 +7,8 @@ from pathlib import Path
 
 import numpy as np
 
-from plonket.conventions import F64, U8
-from plonket.phone.take import Recording, frame_times, write_recording
+from plonket.base.conventions import F64, U8
+from synth.phone.take import Recording, frame_times, write_recording
 
 FLASH_S = 0.612
 """Well between two frames, so that jitter cannot move the flash to another one."""

@@ -16,11 +16,11 @@ from typing import Any, ClassVar
 
 import numpy as np
 
-from plonket.conventions import matrix_to_quaternion
+from plonket.base.conventions import matrix_to_quaternion
 from plonket.formats.camera_json import read_camera
-from plonket.motion.camera.room import Room
-from plonket.motion.camera.view import RoomCamera
-from plonket.phone.path import look_at
+from plonket.room.alignment import Room
+from plonket.room.camera import RoomCamera
+from synth.phone.path import look_at
 
 SIZE = (640, 360)
 ROOT = Path(__file__).resolve().parents[2]

@@ -10,16 +10,16 @@ from pathlib import Path
 import numpy as np
 import trimesh
 
-from plonket.conventions import F32, U8
+from plonket.base.conventions import F32, U8
 from plonket.layers import form as forms
 from plonket.layers.common import LayerModel
 from plonket.layers.form import FormLayer
 from plonket.layers.model import ModelLayer, draw
-from plonket.motion.camera.spot import Spot
-from plonket.motion.camera.view import RoomCamera
-from plonket.nomedia import NoMedia
-from plonket.scene.client import Renderer
-from plonket.scene.request import Order
+from plonket.raytrace.client import Renderer
+from plonket.raytrace.request import Order
+from plonket.render.no_media import NoMedia
+from plonket.room.camera import RoomCamera
+from plonket.room.spot import Spot
 from tests.core.test_scene import SIZE, camera
 
 RENDERER = Renderer()

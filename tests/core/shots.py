@@ -6,15 +6,15 @@ from functools import cache
 
 import numpy as np
 
-from plonket.conventions import F32, F64, U8
-from plonket.motion.plane.settings import PlaneMotion, Region
-from plonket.motion.plane.track import PlaneTrack
-from plonket.motion.points.settings import Given, PointMotion, TrackPoint
-from plonket.motion.points.tracks import PointTracks
-from plonket.motion.states import GIVEN
-from plonket.outline import carry, polygon_outline
-from plonket.phone import texture as tx
-from plonket.phone.quickset import QuickShot, chart_shot, quad
+from plonket.base.conventions import F32, F64, U8
+from plonket.base.outlines import carry, polygon_outline
+from plonket.base.states import GIVEN
+from plonket.track.plane.settings import PlaneMotion, Region
+from plonket.track.plane.track import PlaneTrack
+from plonket.track.points.settings import Given, PointMotion, TrackPoint
+from plonket.track.points.tracks import PointTracks
+from synth.phone import texture as tx
+from synth.phone.quickset import QuickShot, chart_shot, quad
 
 # Sharp details of the chart, as fractions of its sides.
 SHARP = {"rose": (0.72, 0.70), "title": (0.35, 0.11), "point": (0.78, 0.33)}

@@ -20,17 +20,17 @@ import cv2
 import numpy as np
 from PIL import Image
 
-from plonket.apart import call_apart
-from plonket.context import Work
-from plonket.conventions import U8
-from plonket.errors import BadInput, Cancelled, FormatError, MediaError
+from plonket.base.conventions import U8
+from plonket.base.errors import BadInput, Cancelled, FormatError, MediaError
+from plonket.base.isolated import call_apart
+from plonket.base.progress import Work
 from plonket.media import conform as conforming
 from plonket.media import open_clip, probe
 from plonket.media.conform import ASIDE, conform, conformed_bytes
 from plonket.media.light_map import read_light_map
 from plonket.media.timing import conform_times
 from plonket.media.write import VideoWriter
-from plonket.meshes.models import creased, extent_of, read_model
+from plonket.room.meshes.files import creased, extent_of, read_model
 from tests.core.clips import number_of, numbered
 from tests.core.test_media import InFolder
 

@@ -8,13 +8,13 @@ import cv2
 import numpy as np
 from scipy.ndimage import map_coordinates
 
-from plonket.colour import linear_from_8bit
-from plonket.comp.picture import StillSource
-from plonket.comp.seen import seen_plate
-from plonket.conventions import F32, F64, U8
-from plonket.nomedia import NoMedia
+from plonket.base.colour import linear_from_8bit
+from plonket.base.conventions import F32, F64, U8
+from plonket.image.picture import StillSource
 from plonket.plate.donors import choose_donors, looked_at, zoom_to_fill
-from plonket.plate.view import ViewPath
+from plonket.plate.view_path import ViewPath
+from plonket.render.no_media import NoMedia
+from plonket.render.stabilised_plate import seen_plate
 
 SIZE = (160, 100)
 FRAMES = 21

@@ -11,21 +11,21 @@ from typing import Any
 import cv2
 import numpy as np
 
-from plonket.context import Work
-from plonket.conventions import F64, U8, matrix_to_quaternion
-from plonket.errors import BadInput, Cancelled, Degenerate
+from plonket.base.conventions import F64, U8, matrix_to_quaternion
+from plonket.base.errors import BadInput, Cancelled, Degenerate
+from plonket.base.progress import Work
 from plonket.media.info import ClipInfo
-from plonket.motion.camera.boxed import box_round
-from plonket.motion.camera.bundle import Bundle, Free, Seen, _reduced, _solve, _system, point_starts, residuals, rotations
-from plonket.motion.camera.bundle_kernels import CAMERA, SHARED, derivatives
-from plonket.motion.camera.lens import Lens, focal_from_35mm, focal_to_35mm
-from plonket.motion.camera.measure import measure_camera
-from plonket.motion.camera.room import Room
-from plonket.motion.camera.settings import CameraMotion
-from plonket.motion.camera.spot import Spot
-from plonket.motion.camera.track import CameraTrack
-from plonket.motion.camera.view import RoomCamera
-from plonket.phone.quickroom import CRATES, RoomShot, room_shot
+from plonket.room.alignment import Room
+from plonket.room.boxes import box_round
+from plonket.room.camera import RoomCamera
+from plonket.room.camera_track import CameraTrack
+from plonket.room.lens import Lens, focal_from_35mm, focal_to_35mm
+from plonket.room.spot import Spot
+from plonket.track.camera.bundle import Bundle, Free, Seen, _reduced, _solve, _system, point_starts, residuals, rotations
+from plonket.track.camera.bundle_kernels import CAMERA, SHARED, derivatives
+from plonket.track.camera.measure import measure_camera
+from plonket.track.camera.settings import CameraMotion
+from synth.phone.quickroom import CRATES, RoomShot, room_shot
 
 FRAMES = 48
 

@@ -7,20 +7,20 @@ from pathlib import Path
 
 import numpy as np
 
+from plonket.base.errors import BadInput, Degenerate, FormatError
 from plonket.checks.advise import advise
 from plonket.checks.slip import Slip, measure_slip
-from plonket.errors import BadInput, Degenerate, FormatError
+from plonket.document.shot import Footage, Layer, Shot
 from plonket.layers.pin import PinLayer
 from plonket.layers.still import StillLayer
 from plonket.media.clip import ArrayClip
-from plonket.motion.following import Follow
-from plonket.motion.plane.measure import measure_plane
-from plonket.motion.plane.settings import PlaneMotion
-from plonket.motion.plane.track import PlaneTrack
-from plonket.phone.quickset import chart_shot, quad
-from plonket.pool import MediaPool
-from plonket.shot import Footage, Layer, Shot
-from plonket.sources import ShotSources
+from plonket.render.media_pool import MediaPool
+from plonket.render.sources import ShotSources
+from plonket.track.following import Follow
+from plonket.track.plane.measure import measure_plane
+from plonket.track.plane.settings import PlaneMotion
+from plonket.track.plane.track import PlaneTrack
+from synth.phone.quickset import chart_shot, quad
 from tests.core.shots import filmed, plane_on
 
 FOOTAGE = Footage(asset="c" * 64, name="c", width=800, height=450, rate="30/1", frames=34, in_frame=0, out_frame=33)
@@ -99,8 +99,8 @@ class Advising(unittest.TestCase):
         self.assertTrue((outline.min(axis=0) < chart.mean(axis=0)).all() and (outline.max(axis=0) > chart.mean(axis=0)).all())
         self.assertEqual(advice.moving, ())
         # What it suggests can be measured as it stands.
-        from plonket.motion.plane.settings import Region
-        from plonket.outline import polygon_outline
+        from plonket.base.outlines import polygon_outline
+        from plonket.track.plane.settings import Region
 
         region = Region(id="r", name="r", outline=polygon_outline(outline, first.frame))
         motion = plane_on(corners, first.frame).model_copy(update={"regions": [region]})

@@ -11,24 +11,24 @@ from typing import Any
 import cv2
 import numpy as np
 
-from plonket.colour import decode, encode_8bit, linear_from_8bit
-from plonket.conventions import F32, F64, U8
-from plonket.errors import BadInput
+from plonket.base.colour import decode, encode_8bit, linear_from_8bit
+from plonket.base.conventions import F32, F64, U8
+from plonket.base.errors import BadInput
+from plonket.base.outlines import polygon_outline
+from plonket.document.shot import plate_hash, read_shot
 from plonket.masks.outlined import OutlineMask
-from plonket.mend.borrow import Borrower
-from plonket.mend.clean import Levels, degrained, shares
-from plonket.mend.continued import Continued
-from plonket.mend.edges import fill_edges
-from plonket.mend.paint import painted
-from plonket.mend.texture import fill_texture
-from plonket.motion.plane.correct import quad_homography
-from plonket.outline import polygon_outline
-from plonket.phone.quickset import QuickShot, chart_shot, quad
-from plonket.phone.sensor import Sensor
 from plonket.plate.clean import Clean, CleanFrame, Stroke
-from plonket.pool import MediaPool
-from plonket.shot import plate_hash, read_shot
-from plonket.sources import ShotSources
+from plonket.plate.repair.borrow import Borrower
+from plonket.plate.repair.clean_plate import Levels, degrained, shares
+from plonket.plate.repair.continued import Continued
+from plonket.plate.repair.edges import fill_edges
+from plonket.plate.repair.paint import painted
+from plonket.plate.repair.texture import fill_texture
+from plonket.render.media_pool import MediaPool
+from plonket.render.sources import ShotSources
+from plonket.track.plane.correct import quad_homography
+from synth.phone.quickset import QuickShot, chart_shot, quad
+from synth.phone.sensor import Sensor
 from tests.core.test_mend import luma_of, psnr
 from tests.core.test_steady import CLIP, shot_with, tracked, whole_plane, write
 

@@ -13,13 +13,13 @@ from pathlib import Path
 import cv2
 import numpy as np
 
-from plonket.cli import main, parse_point
-from plonket.errors import BadInput
+from plonket.base.errors import BadInput
+from plonket.cli.main import main, parse_point
+from plonket.cli.terminal import parse_range
 from plonket.formats.plane_json import read_plane
 from plonket.formats.points_csv import read_points
 from plonket.media import open_clip, probe
 from plonket.media.write import Coding, VideoWriter
-from plonket.terminal import parse_range
 from tests.core.clips import number_of, phone_clip
 from tests.core.shots import SHARP, chart_corners, corner_errors, plain_shot
 

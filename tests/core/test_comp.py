@@ -6,23 +6,23 @@ import unittest
 
 import numpy as np
 
-from plonket.colour import decode, encode, encode_8bit, linear_from_8bit
-from plonket.comp.blend import lay_over
-from plonket.comp.picture import Picture, StillSource
-from plonket.comp.place import place_still
-from plonket.comp.render import render_frame
-from plonket.conventions import F32, F64, U8, matrix_to_quaternion, quaternion_to_matrix
-from plonket.fields import Key, Keyed, value_at
+from plonket.base.colour import decode, encode, encode_8bit, linear_from_8bit
+from plonket.base.conventions import F32, F64, U8, matrix_to_quaternion, quaternion_to_matrix
+from plonket.base.fields import Key, Keyed, value_at
+from plonket.base.states import LOST, TRACKED
+from plonket.document.shot import Footage, Shot
+from plonket.image.blend import lay_over
+from plonket.image.picture import Picture, StillSource
+from plonket.image.resample import place_still
 from plonket.layers.common import LayerModel
 from plonket.layers.still import StillLayer, frame_from_still
-from plonket.motion.following import Follow, spot_through
-from plonket.motion.movement import between, point_movement
-from plonket.motion.perch import Perch
-from plonket.motion.points.settings import PointMotion
-from plonket.motion.points.tracks import PointTracks
-from plonket.motion.spaces import Spaces
-from plonket.motion.states import LOST, TRACKED
-from plonket.shot import Footage, Shot
+from plonket.render.frame import render_frame
+from plonket.track.following import Follow, spot_through
+from plonket.track.movement import between, point_movement
+from plonket.track.perch import Perch
+from plonket.track.points.settings import PointMotion
+from plonket.track.points.tracks import PointTracks
+from plonket.track.spaces import Spaces
 
 DIGEST = "a" * 64
 POINTS = PointMotion(id="m", name="m")

@@ -7,11 +7,11 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from plonket.conventions import F64
-from plonket.fields import Key, Keyed, Number, Wobble, Wobbling, value_at, wobble_at
-from plonket.motion.following import Follow, Parts, carried, jacobian, spot_through
-from plonket.outline import Outline, control_points
-from plonket.shot import Shot
+from plonket.base.conventions import F64
+from plonket.base.fields import Key, Keyed, Number, Wobble, Wobbling, value_at, wobble_at
+from plonket.base.outlines import Outline, control_points
+from plonket.document.shot import Shot
+from plonket.track.following import Follow, Parts, carried, jacobian, spot_through
 from tests.core.copies import Alike, dumped
 
 

@@ -11,13 +11,13 @@ from typing import Any
 import cv2
 import numpy as np
 
-from plonket.cli import main
-from plonket.colour import decode, encode, linear_from_8bit
-from plonket.conventions import F32, U8
-from plonket.errors import Degenerate
-from plonket.key.carried import Carried, CutStroke
-from plonket.key.common import KeyContext
-from plonket.key.cutout import CutOutKey, cut, run
+from plonket.base.colour import decode, encode, linear_from_8bit
+from plonket.base.conventions import F32, U8
+from plonket.base.errors import Degenerate
+from plonket.cli.main import main
+from plonket.keying.carried import Carried, CutStroke
+from plonket.keying.common import KeyContext
+from plonket.keying.cutout import CutOutKey, cut, run
 
 SIZE = (640, 360)
 FRAMES = 16

@@ -10,11 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import map_coordinates
 
-from plonket.context import Work
-from plonket.conventions import F32, F64, U8
-from plonket.errors import Cancelled
-from plonket.motion.camera.details import Details, follow_details
-from plonket.motion.camera.patches import AREA, UNKNOWNS, cut, match
+from plonket.base.conventions import F32, F64, U8
+from plonket.base.errors import Cancelled
+from plonket.base.progress import Work
+from plonket.track.camera.details import Details, follow_details
+from plonket.track.camera.patches import AREA, UNKNOWNS, cut, match
 
 SIZE = (320, 200)
 FRAMES = 12

@@ -9,13 +9,13 @@ from pathlib import Path
 
 import numpy as np
 
-from plonket.errors import BadInput, FormatError
+from plonket.base.errors import BadInput, FormatError
+from plonket.base.outlines import polygon_outline
+from plonket.base.states import LOST, TRACKED
+from plonket.document.shot import REGISTRIES, picture_hash, read_shot, shot_hash
 from plonket.formats.points_csv import read_points, write_points
 from plonket.formats.shot_file import read_shot_file
-from plonket.motion.points.tracks import PointTracks
-from plonket.motion.states import LOST, TRACKED
-from plonket.outline import polygon_outline
-from plonket.shot import REGISTRIES, picture_hash, read_shot, shot_hash
+from plonket.track.points.tracks import PointTracks
 from tests.core.clips import phone_clip
 
 CHECKED_BY_HAND = """name,frame,x,y,confidence,state

@@ -8,12 +8,12 @@ from typing import Any
 import cv2
 import numpy as np
 
-from plonket.comp.looked import looked
-from plonket.comp.picture import Picture, windowed
-from plonket.conventions import F32
+from plonket.base.conventions import F32
+from plonket.base.outlines import polygon_outline
+from plonket.image.picture import Picture, windowed
+from plonket.looks.apply import looked
 from plonket.looks.kinds import LOOKS, Look
 from plonket.masks.outlined import OutlineMask
-from plonket.outline import polygon_outline
 
 SIZE = (320, 240)
 LARGE = 2

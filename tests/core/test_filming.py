@@ -7,10 +7,10 @@ from dataclasses import replace
 
 import numpy as np
 
-from plonket.conventions import F32, F64
-from plonket.layers.filming import Straight, box_corners, cast, instants, on_picture, stood, straight_window, view_at
-from plonket.motion.camera.view import RoomCamera
-from plonket.scene.request import Lamp, Lights, Order, Thing, View, order_digest
+from plonket.base.conventions import F32, F64
+from plonket.layers.raytraced import Straight, box_corners, cast, instants, on_picture, stood, straight_window, view_at
+from plonket.raytrace.request import Lamp, Lights, Order, Thing, View, order_digest
+from plonket.room.camera import RoomCamera
 from tests.core.test_scene import SIZE, camera
 
 CORNERS = box_corners((0.3, 0.2, 0.2))

@@ -6,20 +6,20 @@ import unittest
 
 import numpy as np
 
-from plonket.comp.render import render_frame
-from plonket.conventions import F64
-from plonket.errors import BadInput
-from plonket.fields import Key, Keyed
+from plonket.base.conventions import F64
+from plonket.base.errors import BadInput
+from plonket.base.fields import Key, Keyed
+from plonket.base.outlines import carry
+from plonket.document.shot import Footage, Shot, picture_hash, read_shot
 from plonket.layers.beam import Anchor, BeamLayer, course, spots_along, swings
 from plonket.layers.common import instants
 from plonket.layers.pin import PinLayer, fitted, quad_shape
 from plonket.layers.still import StillLayer, frame_from_still
-from plonket.motion.following import Follow, Parts, carried, jacobian, spot_through
-from plonket.motion.movement import between, bridge, smoothed, steadied
-from plonket.motion.perch import Perch
-from plonket.motion.spaces import Spaces
-from plonket.outline import carry
-from plonket.shot import Footage, Shot, picture_hash, read_shot
+from plonket.render.frame import render_frame
+from plonket.track.following import Follow, Parts, carried, jacobian, spot_through
+from plonket.track.movement import between, bridge, smoothed, steadied
+from plonket.track.perch import Perch
+from plonket.track.spaces import Spaces
 from tests.core.test_comp import FakeSources, centroid
 
 TILTED = np.array([[1.1, 0.08, 12.0], [-0.05, 0.95, -7.0], [4e-4, -2e-4, 1.0]])

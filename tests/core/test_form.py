@@ -11,22 +11,22 @@ import cv2
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from plonket.context import Work
-from plonket.conventions import F64, U8
-from plonket.errors import BadInput, Cancelled, Degenerate
+from plonket.base.conventions import F64, U8
+from plonket.base.errors import BadInput, Cancelled, Degenerate
+from plonket.base.outlines import polygon_outline
+from plonket.base.progress import Work
+from plonket.base.states import GIVEN, LOST, TRACKED
 from plonket.media.clip import ArrayClip
-from plonket.meshes.forms import edges_of, unit_form
-from plonket.meshes.raster import seen_by
-from plonket.motion.around import Alone
-from plonket.motion.camera.room import Room
-from plonket.motion.camera.track import CameraTrack
-from plonket.motion.camera.view import RoomCamera, camera_movement
-from plonket.motion.form.fit import Stood, first_pose, focal_of, with_tugs
-from plonket.motion.form.measure import FormPartial, measure_form, stood_in
-from plonket.motion.form.settings import FormMotion, FormStake, Tug
-from plonket.motion.plane.settings import Region
-from plonket.motion.states import GIVEN, LOST, TRACKED
-from plonket.outline import polygon_outline
+from plonket.room.alignment import Room
+from plonket.room.camera import RoomCamera, camera_movement
+from plonket.room.camera_track import CameraTrack
+from plonket.room.meshes.forms import edges_of, unit_form
+from plonket.room.meshes.raster import seen_by
+from plonket.track.context import Alone
+from plonket.track.form.fit import Stood, first_pose, focal_of, with_tugs
+from plonket.track.form.measure import FormPartial, measure_form, stood_in
+from plonket.track.form.settings import FormMotion, FormStake, Tug
+from plonket.track.plane.settings import Region
 
 SIZE = (640, 360)
 FOCAL = 620.0

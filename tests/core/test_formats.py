@@ -7,17 +7,17 @@ import unittest
 
 import numpy as np
 
-from plonket.errors import FormatError
+from plonket.base.errors import FormatError
+from plonket.base.outlines import Outline, OutlineKey, OutlinePoint, carry, control_points
+from plonket.base.states import GIVEN, LOST, NONE, TRACKED
 from plonket.formats.corners_csv import read_corners, write_corners
 from plonket.formats.plane_json import read_plane, write_plane
 from plonket.formats.points_csv import read_points
 from plonket.formats.points_json import read_points_json, write_points_json
 from plonket.formats.svg_outlines import NamedOutline, path_of, read_svg, write_svg
-from plonket.motion.measured import read_measured
-from plonket.motion.plane.settings import PlaneMotion
-from plonket.motion.plane.track import PlaneTrack
-from plonket.motion.states import GIVEN, LOST, NONE, TRACKED
-from plonket.outline import Outline, OutlineKey, OutlinePoint, carry, control_points
+from plonket.track.plane.settings import PlaneMotion
+from plonket.track.plane.track import PlaneTrack
+from plonket.track.stored import read_measured
 
 PLANE_BY_HAND = """{"reference_frame":1,"frames":[
 {"frame":0,"homography":[1,0,-4,0,1,2.5,0,0,1],"confidence":0.9,"state":"tracked"},

@@ -8,17 +8,17 @@ from typing import Any
 
 import numpy as np
 
-from plonket.comp.kinds import LAYERS
-from plonket.comp.picture import windowed
-from plonket.conventions import F32, F64
-from plonket.generated.common import GeneratorContext
-from plonket.generated.kinds import GENERATORS
-from plonket.generated.particles import alive
-from plonket.generated.ring import RingOfSparks
+from plonket.base.conventions import F32, F64
+from plonket.base.noise import noise_at
+from plonket.generators.common import GeneratorContext
+from plonket.generators.kinds import GENERATORS
+from plonket.generators.particles import alive
+from plonket.generators.ring import RingOfSparks
+from plonket.image.picture import windowed
 from plonket.layers.generated import GeneratedLayer
-from plonket.motion.spaces import Spaces
-from plonket.noise import noise_at
-from plonket.nomedia import NoMedia
+from plonket.render.no_media import NoMedia
+from plonket.render.stack import LAYERS
+from plonket.track.spaces import Spaces
 
 SIZE = (320, 240)
 

@@ -8,11 +8,11 @@ from typing import Any, Literal
 
 import numpy as np
 
-from plonket.comp.picture import Picture, StillSource
-from plonket.errors import BadInput
-from plonket.fields import Model
-from plonket.kept import Budget, Kept, bytes_of
-from plonket.registry import Entry, Registry
+from plonket.base.errors import BadInput
+from plonket.base.fields import Model
+from plonket.base.lru_cache import Budget, Kept, bytes_of
+from plonket.base.registry import Entry, Registry
+from plonket.image.picture import Picture, StillSource
 
 
 class KeptThings(unittest.TestCase):

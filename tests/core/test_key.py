@@ -10,21 +10,21 @@ from pathlib import Path
 import cv2
 import numpy as np
 
-from plonket.cli import main
-from plonket.colour import decode, linear_from_8bit
-from plonket.comp.render import render_frame
-from plonket.conventions import F32, U8
-from plonket.errors import Degenerate
-from plonket.key import brightness, colours, difference
-from plonket.key.chroma import restored
-from plonket.key.cloth import found_colour
-from plonket.key.common import KeyContext
-from plonket.key.screen import ScreenKey, key_screen, turned_to_green
+from plonket.base.colour import decode, linear_from_8bit
+from plonket.base.conventions import F32, U8
+from plonket.base.errors import Degenerate
+from plonket.cli.main import main
+from plonket.keying import brightness, colours, difference
+from plonket.keying.chroma import restored
+from plonket.keying.cloth import found_colour
+from plonket.keying.common import KeyContext
+from plonket.keying.screen import ScreenKey, key_screen, turned_to_green
 from plonket.layers.still import StillLayer
 from plonket.media import open_clip
-from plonket.phone.sensor import Sensor
-from plonket.pool import MediaPool
-from plonket.sources import ShotSources
+from plonket.render.frame import render_frame
+from plonket.render.media_pool import MediaPool
+from plonket.render.sources import ShotSources
+from synth.phone.sensor import Sensor
 from tests.core.test_steady import shot_with, tracked, whole_plane, write
 
 SIZE = (640, 360)

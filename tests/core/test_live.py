@@ -7,15 +7,15 @@ from typing import Any
 
 import numpy as np
 
-from plonket.conventions import F64
-from plonket.fields import Key, Keyed
+from plonket.base.conventions import F64
+from plonket.base.fields import Key, Keyed
+from plonket.base.states import GIVEN, LOST, TRACKED
 from plonket.layers.generated import GeneratedLayer
 from plonket.layers.placed import frame_from_own
 from plonket.layers.still import StillLayer
-from plonket.motion.camera.spot import Spot
-from plonket.motion.following import Follow
-from plonket.motion.spaces import Spaces
-from plonket.motion.states import GIVEN, LOST, TRACKED
+from plonket.room.spot import Spot
+from plonket.track.following import Follow
+from plonket.track.spaces import Spaces
 from tests.core.copies import Alike, AlikeRooms
 
 

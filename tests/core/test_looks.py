@@ -8,13 +8,14 @@ from typing import Any
 import cv2
 import numpy as np
 
-from plonket.colour import decode, encode
-from plonket.comp.looked import looked
-from plonket.comp.picture import Picture
-from plonket.comp.render import render_frame
-from plonket.conventions import F32
-from plonket.errors import BadInput
+from plonket.base.colour import decode, encode
+from plonket.base.conventions import F32
+from plonket.base.errors import BadInput
+from plonket.base.outlines import polygon_outline
+from plonket.document.shot import plate_hash, read_shot
+from plonket.image.picture import Picture
 from plonket.layers.still import StillLayer
+from plonket.looks.apply import looked
 from plonket.looks.blur import Blur
 from plonket.looks.colour import Colour
 from plonket.looks.common import LookContext
@@ -25,8 +26,7 @@ from plonket.looks.levels import Levels
 from plonket.looks.sharpen import Sharpen
 from plonket.looks.wrap import Wrap
 from plonket.masks.outlined import OutlineMask
-from plonket.outline import polygon_outline
-from plonket.shot import plate_hash, read_shot
+from plonket.render.frame import render_frame
 from tests.core.test_masks import WhiteOnBlack, shot_of
 
 SIZE = (160, 120)

@@ -7,13 +7,13 @@ import unittest
 import cv2
 import numpy as np
 
-from plonket.colour import decode, encode
-from plonket.comp.looked import looked
-from plonket.comp.picture import Picture
-from plonket.conventions import F32
-from plonket.errors import FormatError
-from plonket.fields import CurvePoint
+from plonket.base.colour import decode, encode
+from plonket.base.conventions import F32
+from plonket.base.errors import FormatError
+from plonket.base.fields import CurvePoint
 from plonket.formats.cube import read_cube
+from plonket.image.picture import Picture
+from plonket.looks.apply import looked
 from plonket.looks.colour_range import ColourRange
 from plonket.looks.common import LookContext
 from plonket.looks.cube import ColourTable

@@ -6,19 +6,19 @@ import unittest
 
 import numpy as np
 
-from plonket.comp.picture import StillSource
-from plonket.comp.render import render_frame
-from plonket.conventions import F32, F64, U8
-from plonket.errors import BadInput
-from plonket.fields import Key, Keyed
+from plonket.base.conventions import F32, F64, U8
+from plonket.base.errors import BadInput
+from plonket.base.fields import Key, Keyed
+from plonket.base.outlines import Outline, OutlineKey, OutlinePoint, carry, polygon_outline
+from plonket.document.shot import Footage, Shot, picture_hash, read_shot
+from plonket.image.picture import StillSource
 from plonket.layers.still import StillLayer
 from plonket.masks.combine import combined
 from plonket.masks.graded import GradedMask
 from plonket.masks.kinds import MASKS, Mask
 from plonket.masks.outlined import OutlineMask
-from plonket.motion.following import Follow, shifted
-from plonket.outline import Outline, OutlineKey, OutlinePoint, carry, polygon_outline
-from plonket.shot import Footage, Shot, picture_hash, read_shot
+from plonket.render.frame import render_frame
+from plonket.track.following import Follow, shifted
 from tests.core.test_comp import FakeSources
 
 SIZE = (160, 120)

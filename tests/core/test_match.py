@@ -7,20 +7,20 @@ import unittest
 import cv2
 import numpy as np
 
-from plonket.checks.rough import edge_width, grain_of, tones_of
-from plonket.colour import decode, encode
-from plonket.comp.picture import StillSource
-from plonket.comp.render import render_frame
-from plonket.conventions import F32, U8
-from plonket.errors import BadInput
+from plonket.base.colour import decode, encode
+from plonket.base.conventions import F32, U8
+from plonket.base.errors import BadInput
+from plonket.checks.appearance import edge_width, grain_of, tones_of
+from plonket.document.shot import Footage, Shot
+from plonket.image.picture import StillSource
 from plonket.layers.still import StillLayer
 from plonket.looks.common import LookContext
 from plonket.looks.grain import BANDS, RINGS, Grain, GrainProfile, run
-from plonket.match import MARK, match_to_plate
 from plonket.media.lineup import line_up_pictures, line_up_sound
 from plonket.media.sound import Sound
-from plonket.motion.following import Follow
-from plonket.shot import Footage, Shot
+from plonket.render.frame import render_frame
+from plonket.render.match import MARK, match_to_plate
+from plonket.track.following import Follow
 from tests.core.test_comp import FakeSources
 
 SIZE = (640, 400)

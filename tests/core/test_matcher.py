@@ -8,8 +8,8 @@ import cv2
 import numpy as np
 from scipy import ndimage
 
-from plonket.motion.points import matcher
-from plonket.phone.texture import layered_noise
+from plonket.track.points import matcher
+from synth.phone.texture import layered_noise
 
 
 def texture(seed: int = 3, cell: float = 40) -> np.ndarray:

@@ -11,8 +11,8 @@ import av
 import cv2
 import numpy as np
 
-from plonket.context import Work
-from plonket.errors import BadInput, Cancelled, MediaError
+from plonket.base.errors import BadInput, Cancelled, MediaError
+from plonket.base.progress import Work
 from plonket.media import open_clip, probe
 from plonket.media.clip import open_working
 from plonket.media.conform import conform

@@ -11,27 +11,27 @@ from pathlib import Path
 import cv2
 import numpy as np
 
-from plonket.cli import main
-from plonket.comp.render import render_frame
-from plonket.conventions import F64, U8
-from plonket.errors import BadInput
+from plonket.base.conventions import F64, U8
+from plonket.base.errors import BadInput
+from plonket.base.outlines import polygon_outline
+from plonket.cli.main import main
+from plonket.document.shot import plate_hash, read_shot
+from plonket.image.membrane import stretch
 from plonket.masks.outlined import OutlineMask
 from plonket.media import open_clip
 from plonket.media.write import Coding, VideoWriter
-from plonket.mend.borrow import Borrower
-from plonket.mend.edges import fill_edges
-from plonket.mend.fill import fill_clip
-from plonket.mend.grain import Grain, make, measure
-from plonket.mend.holes import holes_of
-from plonket.mend.membrane import stretch
-from plonket.mend.plate import Patch, filled_softly, mended
-from plonket.outline import polygon_outline
-from plonket.phone.quickset import QuickShot, chart_shot, quad
-from plonket.phone.sensor import Sensor
 from plonket.plate.mend import Mend
-from plonket.pool import MediaPool
-from plonket.shot import plate_hash, read_shot
-from plonket.sources import ShotSources
+from plonket.plate.repair.borrow import Borrower
+from plonket.plate.repair.edges import fill_edges
+from plonket.plate.repair.fill import fill_clip
+from plonket.plate.repair.grain import Grain, make, measure
+from plonket.plate.repair.holes import holes_of
+from plonket.plate.repair.patches import Patch, filled_softly, mended
+from plonket.render.frame import render_frame
+from plonket.render.media_pool import MediaPool
+from plonket.render.sources import ShotSources
+from synth.phone.quickset import QuickShot, chart_shot, quad
+from synth.phone.sensor import Sensor
 from tests.core.test_steady import shot_with, steady, tracked, whole_plane, write
 
 FRAMES = 24

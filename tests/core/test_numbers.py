@@ -7,7 +7,7 @@ import unittest
 import numpy as np
 from pydantic import ValidationError
 
-from plonket.fields import Key, Keyed, Wobble, Wobbling, value_at, wobble_at
+from plonket.base.fields import Key, Keyed, Wobble, Wobbling, value_at, wobble_at
 from plonket.layers.common import clip_frames
 from plonket.layers.still import StillLayer
 

@@ -13,18 +13,18 @@ from pathlib import Path
 import cv2
 import numpy as np
 
-from plonket.cli import main
-from plonket.conventions import F64
-from plonket.errors import Degenerate
+from plonket.base.conventions import F64
+from plonket.base.errors import Degenerate
+from plonket.base.states import LOST, TRACKED
+from plonket.cli.main import main
 from plonket.formats.points_csv import write_points
-from plonket.motion.camera.boxed import box_round
-from plonket.motion.camera.bundle import rotations
-from plonket.motion.camera.rigid import seen_through, solve_object
-from plonket.motion.camera.room import surface
-from plonket.motion.camera.spot import Spot
-from plonket.motion.camera.track import CameraTrack
-from plonket.motion.points.tracks import PointTracks
-from plonket.motion.states import LOST, TRACKED
+from plonket.room.alignment import surface
+from plonket.room.boxes import box_round
+from plonket.room.camera_track import CameraTrack
+from plonket.room.spot import Spot
+from plonket.track.camera.bundle import rotations
+from plonket.track.object.solve import seen_through, solve_object
+from plonket.track.points.tracks import PointTracks
 
 
 class Objects(unittest.TestCase):

@@ -6,12 +6,12 @@ import unittest
 from collections.abc import Iterator
 from typing import Any
 
-from plonket.errors import BadInput
-from plonket.fields import GOES
+from plonket.base.errors import BadInput
+from plonket.base.fields import GOES
+from plonket.document.operations import remove
+from plonket.document.references import references
+from plonket.document.shot import Shot, read_shot
 from plonket.layers.model import ModelLayer
-from plonket.operations import remove
-from plonket.references import references
-from plonket.shot import Shot, read_shot
 from tests.core.test_workspace import furnished
 
 

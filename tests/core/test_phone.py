@@ -6,13 +6,13 @@ import unittest
 
 import numpy as np
 
-from plonket.phone.camera import PhoneCamera
-from plonket.phone.film import Exposure
-from plonket.phone.path import HandheldPath, look_at
-from plonket.phone.quick import Surface, quick_light
-from plonket.phone.quickset import quad
-from plonket.phone.shutter import expose_frame, seen_mattes
-from plonket.phone.solid import MiniatureSet, box, lathe, shift, turn
+from synth.phone.camera import PhoneCamera
+from synth.phone.film import Exposure
+from synth.phone.path import HandheldPath, look_at
+from synth.phone.quick import Surface, quick_light
+from synth.phone.quickset import quad
+from synth.phone.shutter import expose_frame, seen_mattes
+from synth.phone.solid import MiniatureSet, box, lathe, shift, turn
 
 
 def spot_surface(x: float, y: float) -> Surface:

@@ -11,19 +11,19 @@ import cv2
 import numpy as np
 from scipy.stats import spearmanr
 
-from plonket.context import Work
-from plonket.errors import BadInput, Cancelled, Degenerate
+from plonket.base.errors import BadInput, Cancelled, Degenerate
+from plonket.base.outlines import Outline, OutlineKey, OutlinePoint, carry, fill, flatten, polygon_outline
+from plonket.base.progress import Work
+from plonket.base.states import COVERED, GIVEN, LOST, NONE, TRACKED
 from plonket.media import open_clip
 from plonket.media.clip import ArrayClip, Clip
 from plonket.media.write import Coding, VideoWriter
-from plonket.motion.movement import plane_movement
-from plonket.motion.plane.alone import MatteOnly
-from plonket.motion.plane.correct import corrected, quad_homography
-from plonket.motion.plane.measure import measure_plane
-from plonket.motion.plane.settings import PlaneStake, Region
-from plonket.motion.plane.track import PlaneTrack
-from plonket.motion.states import COVERED, GIVEN, LOST, NONE, TRACKED
-from plonket.outline import Outline, OutlineKey, OutlinePoint, carry, fill, flatten, polygon_outline
+from plonket.track.movement import plane_movement
+from plonket.track.plane.by_itself import MatteOnly
+from plonket.track.plane.correct import corrected, quad_homography
+from plonket.track.plane.measure import measure_plane
+from plonket.track.plane.settings import PlaneStake, Region
+from plonket.track.plane.track import PlaneTrack
 from tests.core.shots import corner_errors, filmed, plane_on
 
 
@@ -299,7 +299,7 @@ class Outlines(unittest.TestCase):
                   OutlinePoint(x=20, y=100, in_x=0, in_y=k, out_x=0, out_y=-k),
                   OutlinePoint(x=100, y=20, in_x=-k, in_y=0, out_x=k, out_y=0)]  # fmt: skip
         outline = Outline(keys=[OutlineKey(frame=0, points=points)])
-        from plonket.outline import control_points
+        from plonket.base.outlines import control_points
 
         polygon = flatten(control_points(outline, 0))
         self.assertLess(np.abs(np.hypot(*(polygon - 100).T) - 80).max(), 0.3)
@@ -309,7 +309,7 @@ class Outlines(unittest.TestCase):
         self.assertAlmostEqual(half / (np.pi * 40**2), 1.0, delta=0.03)
 
     def test_keys_move_points_in_straight_lines(self) -> None:
-        from plonket.outline import control_points
+        from plonket.base.outlines import control_points
 
         a, b = ([OutlinePoint(x=x + d, y=y) for x, y in ((0, 0), (10, 0), (0, 10))] for d in (0, 20))
         outline = Outline(keys=[OutlineKey(frame=10, points=a), OutlineKey(frame=20, points=b)])

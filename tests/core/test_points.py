@@ -7,16 +7,16 @@ import unittest
 import cv2
 import numpy as np
 
-from plonket.context import Work
-from plonket.errors import BadInput, Cancelled, Degenerate
+from plonket.base.errors import BadInput, Cancelled, Degenerate
+from plonket.base.progress import Work
+from plonket.base.states import COVERED, GIVEN, LEFT, LOST, NONE, TRACKED
 from plonket.media.clip import ArrayClip
-from plonket.motion.points.detail import judge
-from plonket.motion.points.measure import measure_points
-from plonket.motion.points.settings import Given, PointMotion, TrackPoint
-from plonket.motion.points.tracks import PointTracks
-from plonket.motion.states import COVERED, GIVEN, LEFT, LOST, NONE, TRACKED
-from plonket.phone.quickset import chart_shot, quad
-from plonket.phone.sensor import Sensor
+from plonket.track.points.detail import judge
+from plonket.track.points.measure import measure_points
+from plonket.track.points.settings import Given, PointMotion, TrackPoint
+from plonket.track.points.tracks import PointTracks
+from synth.phone.quickset import chart_shot, quad
+from synth.phone.sensor import Sensor
 from tests.core.shots import SHARP, errors_of, motion_on, plain_shot
 
 

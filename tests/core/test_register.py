@@ -8,13 +8,13 @@ import cv2
 import numpy as np
 from scipy.ndimage import map_coordinates
 
-from plonket.conventions import F32, F64, U8
-from plonket.cubic import cubic_weights
-from plonket.errors import Degenerate
-from plonket.motion.plane.kernels import ROWS, accumulate
-from plonket.motion.plane.register import Found, FrameLevels, register
-from plonket.motion.plane.settings import FREEDOMS
-from plonket.motion.plane.template import BLURS_PX, TILES, cut_template
+from plonket.base.conventions import F32, F64, U8
+from plonket.base.cubic import cubic_weights
+from plonket.base.errors import Degenerate
+from plonket.track.plane.kernels import ROWS, accumulate
+from plonket.track.plane.register import Found, FrameLevels, register
+from plonket.track.plane.settings import FREEDOMS
+from plonket.track.plane.template import BLURS_PX, TILES, cut_template
 
 SIZE = (320, 240)
 BOX = (90, 60, 230, 170)

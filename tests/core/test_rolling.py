@@ -9,17 +9,17 @@ from pathlib import Path
 import cv2
 import numpy as np
 
-from plonket.conventions import F64
+from plonket.base.conventions import F64
+from plonket.base.outlines import carry, polygon_outline
 from plonket.media import open_clip
-from plonket.motion.following import shifted
-from plonket.motion.movement import movement_of
-from plonket.motion.plane.correct import quad_homography
-from plonket.motion.plane.measure import measure_plane
-from plonket.motion.plane.settings import PlaneMotion, Region
-from plonket.outline import carry, polygon_outline
-from plonket.plate.rolling import readout_of, rolled
-from plonket.plate.steady import steady_view
-from plonket.plate.view import PlateContext, ViewPath
+from plonket.plate.rolling_shutter import readout_of, rolled
+from plonket.plate.stabilise import steady_view
+from plonket.plate.view_path import PlateContext, ViewPath
+from plonket.track.following import shifted
+from plonket.track.movement import movement_of
+from plonket.track.plane.correct import quad_homography
+from plonket.track.plane.measure import measure_plane
+from plonket.track.plane.settings import PlaneMotion, Region
 from tests.core.test_steady import SIZE, context, steady
 
 

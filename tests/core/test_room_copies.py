@@ -6,14 +6,14 @@ import math
 
 import numpy as np
 
-from plonket.fields import Key, Keyed
+from plonket.base.fields import Key, Keyed
 from plonket.layers.model import ModelLayer, Set, order_of, stands
 from plonket.layers.standing import axes_of
-from plonket.motion.camera.spot import Spot
-from plonket.motion.camera.view import spot_path
-from plonket.motion.following import spot_through
-from plonket.motion.form.fit import Stood
-from plonket.motion.form.settings import Pose
+from plonket.room.camera import spot_path
+from plonket.room.spot import Spot
+from plonket.track.following import spot_through
+from plonket.track.form.fit import Stood
+from plonket.track.form.settings import Pose
 from tests.core.copies import SIZE, AlikeRooms
 
 

@@ -12,21 +12,21 @@ import cv2
 import numpy as np
 import trimesh
 
-from plonket.conventions import F32, F64, matrix_to_quaternion
-from plonket.elements.models import brass_whale, cargo_crate
-from plonket.errors import FormatError, PlonketError
+from plonket.base.conventions import F32, F64, matrix_to_quaternion
+from plonket.base.errors import FormatError, PlonketError
 from plonket.formats.camera_json import read_camera
 from plonket.layers.model import ModelLayer, Set, draw, order_of, stands
-from plonket.meshes.models import creased, read_model
-from plonket.meshes.raster import seen_by
-from plonket.motion.camera.room import Room
-from plonket.motion.camera.spot import Spot
-from plonket.motion.camera.view import RoomCamera
-from plonket.nomedia import NoMedia
-from plonket.phone.path import look_at
-from plonket.scene.client import Renderer
-from plonket.scene.film import FilmSet
-from plonket.scene.request import Lights, Order, Thing, View
+from plonket.raytrace.client import Renderer
+from plonket.raytrace.request import Lights, Order, Thing, View
+from plonket.raytrace.tracer import FilmSet
+from plonket.render.no_media import NoMedia
+from plonket.room.alignment import Room
+from plonket.room.camera import RoomCamera
+from plonket.room.meshes.files import creased, read_model
+from plonket.room.meshes.raster import seen_by
+from plonket.room.spot import Spot
+from synth.elements.models import brass_whale, cargo_crate
+from synth.phone.path import look_at
 
 SIZE = (320, 240)
 RENDERER = Renderer()

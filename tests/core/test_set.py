@@ -6,16 +6,16 @@ from __future__ import annotations
 import cv2
 import numpy as np
 
-from plonket.colour import encode_8bit, linear_from_8bit
-from plonket.conventions import F64, U8
+from plonket.base.colour import encode_8bit, linear_from_8bit
+from plonket.base.conventions import F64, U8
 from plonket.layers import form as forms
 from plonket.layers.form import FormLayer
 from plonket.layers.light import DomeLayer, LampLayer
-from plonket.motion.camera.room import Room
-from plonket.motion.camera.spot import Spot
-from plonket.motion.camera.view import RoomCamera
-from plonket.scene.kept import FilmStore
-from plonket.scene.request import order_digest
+from plonket.raytrace.disk_cache import FilmStore
+from plonket.raytrace.request import order_digest
+from plonket.room.alignment import Room
+from plonket.room.camera import RoomCamera
+from plonket.room.spot import Spot
 from tests.core.furnished import RENDERER, Furnished, Rooms
 from tests.core.test_scene import SIZE, camera
 

@@ -6,17 +6,17 @@ import unittest
 
 import numpy as np
 
-from plonket.comp.kinds import drawn
-from plonket.comp.near import near_for
-from plonket.conventions import F32, F64
+from plonket.base.conventions import F32, F64
 from plonket.layers.common import LayerModel
 from plonket.layers.form import FormLayer
 from plonket.layers.solid import landing, nearness, spot_nearness
 from plonket.layers.still import StillLayer
 from plonket.looks.common import LookContext, Near
 from plonket.looks.haze import Haze, run
-from plonket.motion.camera.spot import Spot
-from plonket.motion.camera.view import RoomCamera
+from plonket.render.inverse_depth import near_for
+from plonket.render.stack import drawn
+from plonket.room.camera import RoomCamera
+from plonket.room.spot import Spot
 from tests.core.furnished import Furnished, Rooms
 from tests.core.test_scene import SIZE, camera
 

@@ -10,17 +10,17 @@ from typing import Any
 import cv2
 import numpy as np
 
-from plonket.colour import decode, encode
-from plonket.comp.picture import StillSource
-from plonket.comp.render import render_alone, render_frame
-from plonket.conventions import F64, U8
-from plonket.errors import BadInput
-from plonket.fields import value_at
+from plonket.base.colour import decode, encode
+from plonket.base.conventions import F64, U8
+from plonket.base.errors import BadInput
+from plonket.base.fields import value_at
+from plonket.document.shot import Shot, picture_hash, read_shot
+from plonket.image.picture import StillSource
 from plonket.layers.common import LayerModel
 from plonket.media.conform import conform
-from plonket.motion.spaces import Spaces
-from plonket.pool import MediaPool
-from plonket.shot import Shot, picture_hash, read_shot
+from plonket.render.frame import render_alone, render_frame
+from plonket.render.media_pool import MediaPool
+from plonket.track.spaces import Spaces
 from tests.core.test_comp import FakeSources
 
 SIZE = (200, 120)

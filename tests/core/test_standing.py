@@ -5,20 +5,20 @@ from __future__ import annotations
 import cv2
 import numpy as np
 
-from plonket.checks.rough import grain_of
-from plonket.comp.render import render_frame
-from plonket.fields import shifted
+from plonket.base.fields import shifted
+from plonket.checks.appearance import grain_of
+from plonket.document.shot import Footage, Shot
 from plonket.layers.common import LayerModel
 from plonket.layers.model import ModelLayer, order_for, pivot_at, stands
 from plonket.looks.blur import Blur
-from plonket.match import match_to_plate
-from plonket.meshes.models import read_model
-from plonket.motion.camera.settings import CameraMotion
-from plonket.motion.camera.spot import Spot
-from plonket.motion.following import Follow
-from plonket.motion.perch import Perch
-from plonket.scene.request import Lights
-from plonket.shot import Footage, Shot
+from plonket.raytrace.request import Lights
+from plonket.render.frame import render_frame
+from plonket.render.match import match_to_plate
+from plonket.room.meshes.files import read_model
+from plonket.room.spot import Spot
+from plonket.track.camera.settings import CameraMotion
+from plonket.track.following import Follow
+from plonket.track.perch import Perch
 from tests.core.furnished import RENDERER, Furnished, Rooms
 from tests.core.test_scene import SIZE, camera
 

@@ -7,13 +7,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from plonket.conventions import F64
-from plonket.motion.camera.bundle import Bundle, residuals
-from plonket.motion.camera.bundle_kernels import CAMERA, SHARED, back_substitute, eliminate, inverted
-from plonket.motion.camera.details import Details
-from plonket.motion.camera.scene import depths, rays_of, sightings, triangulated
-from plonket.motion.camera.start import evenly, solve_turns, start_full
-from plonket.phone.path import look_at
+from plonket.base.conventions import F64
+from plonket.track.camera.bundle import Bundle, residuals
+from plonket.track.camera.bundle_kernels import CAMERA, SHARED, back_substitute, eliminate, inverted
+from plonket.track.camera.details import Details
+from plonket.track.camera.initialise import evenly, solve_turns, start_full
+from plonket.track.camera.scene import depths, rays_of, sightings, triangulated
+from synth.phone.path import look_at
 
 SIZE = (640, 360)
 FOCAL = 560.0

@@ -11,29 +11,29 @@ from typing import Any
 import cv2
 import numpy as np
 
-from plonket.cli import main
-from plonket.comp.picture import Picture, StillSource
-from plonket.comp.place import place_still
-from plonket.comp.render import render_frame
-from plonket.conventions import F32, F64, U8
-from plonket.errors import BadInput
+from plonket.base.conventions import F32, F64, U8
+from plonket.base.errors import BadInput
+from plonket.base.outlines import carry
+from plonket.base.states import TRACKED
+from plonket.cli.main import main
+from plonket.document.shot import Footage, Shot, picture_hash, plate_hash, read_shot
 from plonket.formats.plane_json import write_plane
+from plonket.image.picture import Picture, StillSource
+from plonket.image.resample import place_still
 from plonket.layers.still import StillLayer
 from plonket.media import open_clip
 from plonket.media.write import Coding, VideoWriter
-from plonket.motion.following import Follow, shifted, turned_sized
-from plonket.motion.plane.measure import measure_plane
-from plonket.motion.plane.settings import PlaneMotion
-from plonket.motion.plane.track import PlaneTrack
-from plonket.motion.states import TRACKED
-from plonket.outline import carry
 from plonket.plate.borders import MOST_ZOOM, gliding_zoom, largest_window
 from plonket.plate.handheld import Handheld, handheld_view, shake
-from plonket.plate.steady import Steady, steady_view, together
-from plonket.plate.view import PlateContext, ViewPath, corners_of, covered_share
-from plonket.pool import MediaPool
-from plonket.shot import Footage, Shot, picture_hash, plate_hash, read_shot
-from plonket.sources import ShotSources
+from plonket.plate.stabilise import Steady, steady_view, together
+from plonket.plate.view_path import PlateContext, ViewPath, corners_of, covered_share
+from plonket.render.frame import render_frame
+from plonket.render.media_pool import MediaPool
+from plonket.render.sources import ShotSources
+from plonket.track.following import Follow, shifted, turned_sized
+from plonket.track.plane.measure import measure_plane
+from plonket.track.plane.settings import PlaneMotion
+from plonket.track.plane.track import PlaneTrack
 from tests.core.shots import chart_corners, plain_shot, plane_on
 
 SIZE = (320, 180)

@@ -8,10 +8,10 @@ import cv2
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from plonket.conventions import F64
-from plonket.meshes.forms import Surface, unit_form
-from plonket.motion.form.fit import Stood
-from plonket.motion.form.surface import LEVELS, Levels, Places, compared
+from plonket.base.conventions import F64
+from plonket.room.meshes.forms import Surface, unit_form
+from plonket.track.form.fit import Stood
+from plonket.track.form.surface import LEVELS, Levels, Places, compared
 from tests.core.test_form import BOX, FOCAL, SIZE, filmed, stood
 
 

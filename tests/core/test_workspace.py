@@ -6,7 +6,7 @@ from typing import Any
 
 import jsonpatch
 
-from plonket.shot import Shot
+from plonket.document.shot import Shot
 from tests.core.copies import Alike, dumped
 
 

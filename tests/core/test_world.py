@@ -13,17 +13,17 @@ from pathlib import Path
 import cv2
 import numpy as np
 
-from plonket.comp.blend import lay_over
-from plonket.comp.picture import StillSource
-from plonket.comp.place import place_still
-from plonket.elements.shelf import ELEMENTS, lamp_flare, write_elements
-from plonket.errors import BadInput
+from plonket.base.errors import BadInput
+from plonket.image.blend import lay_over
+from plonket.image.picture import StillSource
+from plonket.image.resample import place_still
 from plonket.media.light_map import light_map_preview, read_light_map
-from plonket.phone.camera import PhoneCamera
-from plonket.phone.demo import RECORDINGS, SETS, film
-from plonket.phone.sensor import Sensor, develop
-from plonket.phone.sound import RATE, room_with_clap
-from plonket.phone.take import Recording, frame_times, truth_of, write_truth
+from synth.elements.shelf import ELEMENTS, lamp_flare, write_elements
+from synth.phone.camera import PhoneCamera
+from synth.phone.demo import RECORDINGS, SETS, film
+from synth.phone.sensor import Sensor, develop
+from synth.phone.sound import RATE, room_with_clap
+from synth.phone.take import Recording, frame_times, truth_of, write_truth
 
 
 class Elements(unittest.TestCase):
@@ -116,7 +116,7 @@ class Phone(unittest.TestCase):
 class Sets(unittest.TestCase):
     def test_truth_lies_in_the_picture_and_parts_move(self) -> None:
         for name in SETS:
-            module = importlib.import_module(f"plonket.phone.sets.{name}")
+            module = importlib.import_module(f"synth.phone.sets.{name}")
             what = module.build()
             names = [s.name for s in what.solids]
             self.assertEqual(len(names), len(set(names)), f"{name}: two solids of one name")
@@ -141,7 +141,7 @@ class Sets(unittest.TestCase):
         """The files beside the demo clips are what the sets say today."""
         root = Path(__file__).resolve().parents[2] / "demo" / "truth"
         for name in SETS:
-            module = importlib.import_module(f"plonket.phone.sets.{name}")
+            module = importlib.import_module(f"synth.phone.sets.{name}")
             recording = RECORDINGS[name]
             camera = PhoneCamera(
                 size=(1280, 720), focal_px=1050.0, pose=module.PATH.pose, exposure_s=1 / 90, readout_s=0.012

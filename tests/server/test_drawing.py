@@ -22,7 +22,7 @@ from django.test import SimpleTestCase, TransactionTestCase, override_settings
 
 from frames.views import _cache
 from library.models import Project
-from plonket.errors import BadInput, PlonketError
+from plonket.base.errors import BadInput, PlonketError
 from plonket_server import drawing
 from plonket_server.connections import in_thread, let_go
 from plonket_server.drawing import Drawer

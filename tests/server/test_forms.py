@@ -13,17 +13,17 @@ import numpy as np
 import trimesh
 
 from jobs.models import Job
-from plonket.elements.models import cargo_crate
 from plonket.formats.camera_gltf import read_camera_gltf, write_camera_glb
 from plonket.formats.camera_json import write_camera
 from plonket.media.clip import ArrayClip
-from plonket.motion.camera.room import Room
-from plonket.motion.camera.track import CameraTrack
-from plonket.motion.form.fit import Stood
-from plonket.motion.form.measure import stood_in
-from plonket.motion.form.settings import Pose
-from plonket.phone.take import Recording, frame_times, write_recording
+from plonket.room.alignment import Room
+from plonket.room.camera_track import CameraTrack
+from plonket.track.form.fit import Stood
+from plonket.track.form.measure import stood_in
+from plonket.track.form.settings import Pose
 from plonket_server.pool import pool
+from synth.elements.models import cargo_crate
+from synth.phone.take import Recording, frame_times, write_recording
 from tests.core.test_form import BOX, CORNERS, FOCAL, SIZE, filmed, swim, tugs_of, turning
 from tests.server.test_plate import WithPlate
 

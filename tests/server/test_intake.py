@@ -14,7 +14,7 @@ import cv2
 from jobs.management.commands.keep_jobs import put_back
 from library.models import Asset, Upload
 from library.uploads import take_in, take_in_complete
-from plonket.errors import MediaError
+from plonket.base.errors import MediaError
 from plonket_server import store
 from shots.exchange import look_outside
 from shots.models import Exchange
@@ -105,7 +105,7 @@ class Uploads(WithFolder):
     def test_a_slow_or_broken_model_is_read_elsewhere(self) -> None:
         path = self.folder / "model.obj"
         path.write_text("v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n")
-        with mock.patch("plonket.meshes.models.read_model", side_effect=AssertionError("it was read in the web process")):
+        with mock.patch("plonket.room.meshes.files.read_model", side_effect=AssertionError("it was read in the web process")):
             self.assertEqual(self.page.upload(path).status_code, 204)
         self.assertEqual(Asset.objects.get().info["extent"], [1.0, 1.0, 0.0])
         with mock.patch("library.assets.MODEL_BYTES", 300 * 1024**2):

@@ -24,7 +24,7 @@ from jobs.models import Chunk, Event, Job
 from jobs.stream import Reader
 from jobs.tasks import run_chunk
 from library.models import Asset
-from plonket.errors import MediaError
+from plonket.base.errors import MediaError
 from plonket.media import open_clip
 from plonket.media.conform import conform
 from plonket_server import store

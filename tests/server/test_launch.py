@@ -134,7 +134,7 @@ class Starting(unittest.TestCase):
         process = self.start()
         self.wait(True)
         until((self.data / "run" / "warm.pid").exists, 20, "the warm-up to begin")
-        until(lambda: sum("plonket.warm" in line or "multiprocessing" in line for line in self.ours()) >= 2, 60, "its processes")
+        until(lambda: sum("plonket.cli.warm" in line or "multiprocessing" in line for line in self.ours()) >= 2, 60, "its processes")
         process.send_signal(signal.SIGINT)
         self.assertEqual(process.wait(60), 0)
         self.wait_gone(5)

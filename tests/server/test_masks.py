@@ -11,8 +11,8 @@ import numpy as np
 
 from jobs.models import Job
 from library.models import Asset
-from plonket.shot import mends_hash, read_shot
-from plonket.sources import ShotSources
+from plonket.document.shot import mends_hash, read_shot
+from plonket.render.sources import ShotSources
 from plonket_server import store
 from plonket_server.pool import pool
 from shots.exchange import look_outside

@@ -8,7 +8,7 @@ import cv2
 import numpy as np
 
 from jobs.models import Job
-from plonket.outline import carry
+from plonket.base.outlines import carry
 from shots.models import Revision, SlipCheck
 from tests.core.shots import chart_corners, plain_shot
 from tests.server.test_server import WithFolder

@@ -5,7 +5,7 @@ from __future__ import annotations
 import cv2
 import numpy as np
 
-from plonket.outline import carry
+from plonket.base.outlines import carry
 from tests.server.test_motions import WithPlane, corners
 
 STEADY = {"kind": "steady", "id": "steady", "name": "Steady", "targets": ["plane"], "fit": "none"}

@@ -15,19 +15,19 @@ import numpy as np
 import trimesh
 
 from jobs.models import Job
-from plonket.conventions import F64, U8
-from plonket.elements.models import cargo_crate
+from plonket.base.conventions import F64, U8
+from plonket.document.shot import read_shot
 from plonket.formats.camera_json import read_camera
 from plonket.layers.model import ModelLayer, stands
-from plonket.motion.camera.room import Room
-from plonket.motion.camera.spot import Spot
-from plonket.motion.camera.track import CameraTrack
-from plonket.motion.camera.view import RoomCamera
-from plonket.phone.quickroom import RoomShot, room_shot
-from plonket.phone.take import Recording, frame_times, write_recording
-from plonket.shot import read_shot
-from plonket.sources import ShotSources
+from plonket.render.sources import ShotSources
+from plonket.room.alignment import Room
+from plonket.room.camera import RoomCamera
+from plonket.room.camera_track import CameraTrack
+from plonket.room.spot import Spot
 from plonket_server.pool import pool
+from synth.elements.models import cargo_crate
+from synth.phone.quickroom import RoomShot, room_shot
+from synth.phone.take import Recording, frame_times, write_recording
 from tests.server.test_motions import WithPlane
 
 SIZE = (640, 360)

@@ -9,8 +9,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.conventions import F64, U8, from_index
-from plonket.errors import BadInput
+from plonket.base.conventions import F64, U8, from_index
+from plonket.base.errors import BadInput
 from plonket.media.clip import Clip
 
 LOOKS = 25

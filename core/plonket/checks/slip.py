@@ -14,21 +14,21 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.comp.sources import Sources
-from plonket.context import Work
-from plonket.conventions import F32, F64
-from plonket.errors import BadInput, FormatError
-from plonket.fields import value_at
+from plonket.base.conventions import F32, F64
+from plonket.base.errors import BadInput, FormatError
+from plonket.base.fields import value_at
+from plonket.base.outlines import carry, fill
+from plonket.base.progress import Work
+from plonket.document.shot import Shot
 from plonket.layers.common import box_of
 from plonket.layers.pin import PinLayer
+from plonket.layers.sources import Sources
 from plonket.layers.still import StillLayer, frame_from_still
 from plonket.media.clip import Clip
-from plonket.motion.perch import Perch
-from plonket.motion.plane.register import FrameLevels, register
-from plonket.motion.plane.settings import FREEDOMS, PlaneMotion
-from plonket.motion.plane.template import cut_template
-from plonket.outline import carry, fill
-from plonket.shot import Shot
+from plonket.track.perch import Perch
+from plonket.track.plane.register import FrameLevels, register
+from plonket.track.plane.settings import FREEDOMS, PlaneMotion
+from plonket.track.plane.template import cut_template
 
 RIM = 0.3
 """The plate is looked at this much beyond the thing on every side, as a share of its size."""

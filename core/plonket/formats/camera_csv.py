@@ -7,9 +7,9 @@ import io
 
 import numpy as np
 
-from plonket.conventions import matrix_to_quaternion
-from plonket.motion.camera.room import Room
-from plonket.motion.camera.track import CameraTrack
+from plonket.base.conventions import matrix_to_quaternion
+from plonket.room.alignment import Room
+from plonket.room.camera_track import CameraTrack
 
 
 def write_camera_csv(track: CameraTrack, room: Room) -> str:

@@ -14,13 +14,13 @@ import cv2
 import numpy as np
 from scipy.spatial.transform import Rotation, Slerp
 
-from plonket.colour import encode_8bit
-from plonket.conventions import F64, matrix_to_quaternion
-from plonket.errors import FormatError
-from plonket.meshes.models import Model, Part
-from plonket.motion.camera.room import Room
-from plonket.motion.camera.track import CameraTrack
-from plonket.motion.states import GIVEN
+from plonket.base.colour import encode_8bit
+from plonket.base.conventions import F64, matrix_to_quaternion
+from plonket.base.errors import FormatError
+from plonket.base.states import GIVEN
+from plonket.room.alignment import Room
+from plonket.room.camera_track import CameraTrack
+from plonket.room.meshes.files import Model, Part
 
 FLOAT = 5126
 """glTF's number for 32-bit floats."""

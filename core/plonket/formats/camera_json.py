@@ -9,11 +9,11 @@ from typing import Any
 
 import numpy as np
 
-from plonket.conventions import matrix_to_quaternion, quaternion_to_matrix
-from plonket.errors import FormatError
-from plonket.motion.camera.room import Room
-from plonket.motion.camera.track import CameraTrack
-from plonket.motion.states import GIVEN
+from plonket.base.conventions import matrix_to_quaternion, quaternion_to_matrix
+from plonket.base.errors import FormatError
+from plonket.base.states import GIVEN
+from plonket.room.alignment import Room
+from plonket.room.camera_track import CameraTrack
 
 
 def write_camera(

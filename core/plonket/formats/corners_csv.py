@@ -8,14 +8,14 @@ import math
 
 import numpy as np
 
-from plonket.conventions import F64
-from plonket.errors import FormatError
-from plonket.motion.movement import plane_movement
-from plonket.motion.plane.correct import quad_homography
-from plonket.motion.plane.settings import PlaneMotion
-from plonket.motion.plane.track import PlaneTrack
-from plonket.motion.states import GIVEN, NONE, STATE_NAMES, TRACKED
-from plonket.outline import carry
+from plonket.base.conventions import F64
+from plonket.base.errors import FormatError
+from plonket.base.outlines import carry
+from plonket.base.states import GIVEN, NONE, STATE_NAMES, TRACKED
+from plonket.track.movement import plane_movement
+from plonket.track.plane.correct import quad_homography
+from plonket.track.plane.settings import PlaneMotion
+from plonket.track.plane.track import PlaneTrack
 
 CORNERS = ["x1", "y1", "x2", "y2", "x3", "y3", "x4", "y4"]
 COLUMNS = ["frame", *CORNERS, "confidence", "state"]

@@ -7,9 +7,9 @@ from pathlib import Path
 
 import numpy as np
 
-from plonket.colour import BRIGHTEST
-from plonket.conventions import F32
-from plonket.errors import FormatError
+from plonket.base.colour import BRIGHTEST
+from plonket.base.conventions import F32
+from plonket.base.errors import FormatError
 
 MOST_3D, MOST_1D = 129, 65536
 LONGEST_LINE = 2000

@@ -8,10 +8,10 @@ from typing import Any
 
 import numpy as np
 
-from plonket.errors import FormatError
-from plonket.motion.plane.settings import FREEDOMS
-from plonket.motion.plane.track import PlaneTrack
-from plonket.motion.states import NONE, STATE_NAMES
+from plonket.base.errors import FormatError
+from plonket.base.states import NONE, STATE_NAMES
+from plonket.track.plane.settings import FREEDOMS
+from plonket.track.plane.track import PlaneTrack
 
 
 def write_plane(track: PlaneTrack) -> str:

@@ -7,9 +7,9 @@ import io
 import math
 import re
 
-from plonket.errors import FormatError
-from plonket.motion.points.tracks import PointTracks
-from plonket.motion.states import NONE, STATE_NAMES
+from plonket.base.errors import FormatError
+from plonket.base.states import NONE, STATE_NAMES
+from plonket.track.points.tracks import PointTracks
 
 COLUMNS = ["name", "frame", "x", "y", "confidence", "state"]
 

@@ -6,9 +6,9 @@ import json
 import math
 from typing import Any
 
-from plonket.errors import FormatError
-from plonket.motion.points.tracks import PointTracks
-from plonket.motion.states import NONE, STATE_NAMES
+from plonket.base.errors import FormatError
+from plonket.base.states import NONE, STATE_NAMES
+from plonket.track.points.tracks import PointTracks
 
 
 def write_points_json(tracks: PointTracks) -> str:

@@ -22,15 +22,15 @@ from typing import Any, get_args
 
 from pydantic import BaseModel
 
-from plonket.errors import BadInput, FormatError
+from plonket.base.errors import BadInput, FormatError
+from plonket.document.references import declarations
+from plonket.document.shot import Shot, read_shot
 from plonket.formats.plane_json import read_plane
 from plonket.formats.points_csv import read_points
 from plonket.formats.points_json import read_points_json
 from plonket.media.probe import probe
-from plonket.motion.measured import read_measured
-from plonket.motion.movement import Measured
-from plonket.references import declarations
-from plonket.shot import Shot, read_shot
+from plonket.track.movement import Measured
+from plonket.track.stored import read_measured
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -10,8 +10,8 @@ from xml.sax.saxutils import quoteattr
 import numpy as np
 import svgelements
 
-from plonket.errors import FormatError
-from plonket.outline import Outline, OutlineKey, OutlinePoint, control_points
+from plonket.base.errors import FormatError
+from plonket.base.outlines import Outline, OutlineKey, OutlinePoint, control_points
 
 MOST_BYTES = 4 * 1024**2
 MOST_OUTLINES = 60

@@ -8,15 +8,15 @@ import numba
 import numpy as np
 from pydantic import Field
 
-from plonket.colour import linear_from_8bit
-from plonket.comp.picture import CLEAR, Picture, StillSource
-from plonket.comp.place import place_still
-from plonket.comp.sources import Sources
-from plonket.conventions import F32, F64, FAST
-from plonket.fields import GOES, AssetDigest, Identifier, Model, Number, choice, colour, number, plain, reference, value_at
+from plonket.base.colour import linear_from_8bit
+from plonket.base.conventions import F32, F64, FAST
+from plonket.base.fields import GOES, AssetDigest, Identifier, Model, Number, choice, colour, number, plain, reference, value_at
+from plonket.base.outlines import carry
+from plonket.image.picture import CLEAR, Picture, StillSource
+from plonket.image.resample import place_still
 from plonket.layers.common import LayerModel, faded
-from plonket.motion.following import jacobian, shifted, turned_sized
-from plonket.outline import carry
+from plonket.layers.sources import Sources
+from plonket.track.following import jacobian, shifted, turned_sized
 
 PIECES = 24
 """Straight pieces that stand for the curve between two anchors."""

@@ -10,17 +10,17 @@ import numba
 import numpy as np
 from pydantic import Field, model_validator
 
-from plonket.comp.blend import BLEND_NAMES, BlendName
-from plonket.comp.picture import CLEAR, Picture
-from plonket.comp.place import level_at, place_still
-from plonket.comp.sources import Sources
-from plonket.conventions import F32, F64, FAST
-from plonket.fields import AssetDigest, Identifier, Model, Name, Number, choice, number, plain, reference, switch, value_at
-from plonket.key.kinds import Key
+from plonket.base.conventions import F32, F64, FAST
+from plonket.base.fields import AssetDigest, Identifier, Model, Name, Number, choice, number, plain, reference, switch, value_at
+from plonket.base.outlines import carry
+from plonket.image.blend import BLEND_NAMES, BlendName
+from plonket.image.picture import CLEAR, Picture
+from plonket.image.resample import level_at, place_still
+from plonket.keying.kinds import Key
+from plonket.layers.sources import Sources
 from plonket.looks.kinds import Look
 from plonket.masks.kinds import Mask
-from plonket.motion.following import jacobian
-from plonket.outline import carry
+from plonket.track.following import jacobian
 
 MOST_SUBFRAMES = 24
 

@@ -7,13 +7,13 @@ from typing import Literal
 import numba
 import numpy as np
 
-from plonket.comp.picture import Picture
-from plonket.comp.sources import Sources
-from plonket.conventions import F32, F64, FAST
-from plonket.fields import Number, choice, colour, number, value_at
-from plonket.key.common import linear_of
+from plonket.base.conventions import F32, F64, FAST
+from plonket.base.fields import Number, choice, colour, number, value_at
+from plonket.image.picture import Picture
+from plonket.keying.common import linear_of
 from plonket.layers.common import LayerModel, faded
-from plonket.motion.following import Follow
+from plonket.layers.sources import Sources
+from plonket.track.following import Follow
 
 
 class FillLayer(LayerModel):

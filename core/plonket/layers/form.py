@@ -10,19 +10,19 @@ import cv2
 import numpy as np
 from pydantic import Field
 
-from plonket.colour import linear_from_8bit
-from plonket.comp.picture import CLEAR, Picture
-from plonket.comp.sources import Sources
-from plonket.conventions import F32, F64
-from plonket.fields import Number, choice, number, plain, value_at
+from plonket.base.colour import linear_from_8bit
+from plonket.base.conventions import F32, F64
+from plonket.base.fields import Number, choice, number, plain, value_at
+from plonket.image.picture import CLEAR, Picture
 from plonket.layers.common import faded
-from plonket.layers.filming import Straight, on_picture, straight_window, view_at
+from plonket.layers.raytraced import Straight, on_picture, straight_window, view_at
+from plonket.layers.sources import Sources
 from plonket.layers.standing import StandingModel, axes_of, matrix_of
-from plonket.meshes.forms import PREFIX, unit_form
-from plonket.meshes.raster import seen_by
-from plonket.motion.camera.spot import Spot
-from plonket.motion.camera.view import RoomCamera
-from plonket.scene.request import Thing
+from plonket.raytrace.request import Thing
+from plonket.room.camera import RoomCamera
+from plonket.room.meshes.forms import PREFIX, unit_form
+from plonket.room.meshes.raster import seen_by
+from plonket.room.spot import Spot
 
 FINE = 2
 """Coverage is worked out so many times finer each way: edges are smooth."""

@@ -9,15 +9,15 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from plonket.comp.picture import CLEAR, Picture
-from plonket.comp.sources import Sources
-from plonket.conventions import F32, F64
-from plonket.fields import reference
-from plonket.generated.common import GeneratorContext
-from plonket.generated.kinds import GENERATORS, Generator
+from plonket.base.conventions import F32, F64
+from plonket.base.fields import reference
+from plonket.generators.common import GeneratorContext
+from plonket.generators.kinds import GENERATORS, Generator
+from plonket.image.picture import CLEAR, Picture
 from plonket.layers.common import faded
 from plonket.layers.placed import PlacedModel, frame_from_anchor
-from plonket.motion.following import Follow
+from plonket.layers.sources import Sources
+from plonket.track.following import Follow
 
 BANDS = 8
 

@@ -6,17 +6,17 @@ from typing import Literal
 
 import numpy as np
 
-from plonket.colour import linear_from_8bit
-from plonket.comp.picture import CLEAR, Picture
-from plonket.comp.sources import Sources
-from plonket.conventions import F64
-from plonket.fields import AssetDigest, Number, colour, number, value_at
+from plonket.base.colour import linear_from_8bit
+from plonket.base.conventions import F64
+from plonket.base.fields import AssetDigest, Number, colour, number, value_at
+from plonket.image.picture import CLEAR, Picture
 from plonket.layers.common import LayerModel
+from plonket.layers.sources import Sources
 from plonket.layers.standing import StandingModel, axes_of, matrix_of
-from plonket.motion.camera.spot import Spot
-from plonket.motion.camera.view import RoomCamera
-from plonket.motion.following import Follow
-from plonket.scene.request import Dome, Lamp
+from plonket.raytrace.request import Dome, Lamp
+from plonket.room.camera import RoomCamera
+from plonket.room.spot import Spot
+from plonket.track.following import Follow
 
 
 class LampLayer(StandingModel):

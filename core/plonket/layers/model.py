@@ -9,13 +9,14 @@ from typing import Annotated, Literal
 import numpy as np
 from pydantic import Field, model_validator
 
-from plonket.colour import linear_from_8bit
-from plonket.comp.picture import CLEAR, Picture
-from plonket.comp.sources import Sources
-from plonket.conventions import F32, F64
-from plonket.fields import AssetDigest, Identifier, Number, choice, colour, number, plain, reference, switch, value_at
+from plonket.base.colour import linear_from_8bit
+from plonket.base.conventions import F32, F64
+from plonket.base.fields import AssetDigest, Identifier, Number, choice, colour, number, plain, reference, switch, value_at
+from plonket.image.picture import CLEAR, Picture
 from plonket.layers.common import faded
-from plonket.layers.filming import (
+from plonket.layers.form import FormLayer, form_thing
+from plonket.layers.light import DomeLayer, LampLayer, dome_of, lamp_of
+from plonket.layers.raytraced import (
     Straight,
     box_corners,
     cast,
@@ -25,14 +26,13 @@ from plonket.layers.filming import (
     straight_window,
     view_at,
 )  # fmt: skip
-from plonket.layers.form import FormLayer, form_thing
-from plonket.layers.light import DomeLayer, LampLayer, dome_of, lamp_of
+from plonket.layers.sources import Sources
 from plonket.layers.standing import StandingModel, axes_of, matrix_of
-from plonket.meshes.models import Model
-from plonket.meshes.raster import touched
-from plonket.motion.camera.spot import Spot
-from plonket.motion.camera.view import RoomCamera
-from plonket.scene.request import Lights, Order, Thing
+from plonket.raytrace.request import Lights, Order, Thing
+from plonket.room.camera import RoomCamera
+from plonket.room.meshes.files import Model
+from plonket.room.meshes.raster import touched
+from plonket.room.spot import Spot
 
 MOST_INSTANTS = 5
 MOST_COPIES = 64

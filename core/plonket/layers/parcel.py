@@ -7,10 +7,10 @@ from typing import Annotated, Literal
 import numpy as np
 from pydantic import Field
 
-from plonket.conventions import F64
-from plonket.fields import GOES, Identifier, plain, reference
+from plonket.base.conventions import F64
+from plonket.base.fields import GOES, Identifier, plain, reference
 from plonket.layers.placed import PlacedModel, frame_from_own
-from plonket.motion.spaces import Spaces
+from plonket.track.spaces import Spaces
 
 
 class ParcelLayer(PlacedModel):

@@ -6,13 +6,13 @@ from typing import Annotated, Literal
 
 import numpy as np
 
-from plonket.comp.picture import CLEAR, Picture
-from plonket.comp.sources import Sources
-from plonket.conventions import F64
-from plonket.fields import GOES, Identifier, choice, plain, reference
+from plonket.base.conventions import F64
+from plonket.base.fields import GOES, Identifier, choice, plain, reference
+from plonket.base.outlines import carry
+from plonket.image.picture import CLEAR, Picture
 from plonket.layers.common import PictureLayer, box_of, cut_to, exposed, mirrored
-from plonket.motion.plane.correct import quad_homography
-from plonket.outline import carry
+from plonket.layers.sources import Sources
+from plonket.track.plane.correct import quad_homography
 
 Fit = Literal["stretch", "fit", "fill"]
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from plonket.conventions import F64
-from plonket.fields import Number, number, value_at
+from plonket.base.conventions import F64
+from plonket.base.fields import Number, number, value_at
 from plonket.layers.common import LayerModel
-from plonket.motion.following import Follow, shifted
-from plonket.motion.spaces import Spaces, seated
+from plonket.track.following import Follow, shifted
+from plonket.track.spaces import Spaces, seated
 
 
 class PlacedModel(LayerModel):

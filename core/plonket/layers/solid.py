@@ -7,16 +7,16 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 
-from plonket.comp.sources import Sources
-from plonket.conventions import F32, F64
-from plonket.layers.filming import Straight, on_picture
+from plonket.base.conventions import F32, F64
 from plonket.layers.form import FormLayer, form_matrix
 from plonket.layers.model import ModelLayer, copies
+from plonket.layers.raytraced import Straight, on_picture
+from plonket.layers.sources import Sources
 from plonket.layers.standing import StandingModel
-from plonket.meshes.forms import model_form, unit_form
-from plonket.meshes.raster import seen_by, touched
-from plonket.motion.camera.spot import Spot
-from plonket.motion.camera.view import RoomCamera
+from plonket.room.camera import RoomCamera
+from plonket.room.meshes.forms import model_form, unit_form
+from plonket.room.meshes.raster import seen_by, touched
+from plonket.room.spot import Spot
 
 HORIZON = 0.02
 """How steeply a look must go down to meet the ground: nearer to the horizon a pixel is a mile."""

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from plonket.conventions import F64
-from plonket.fields import Number, number, value_at
+from plonket.base.conventions import F64
+from plonket.base.fields import Number, number, value_at
 from plonket.layers.common import LayerModel
-from plonket.motion.camera.spot import Spot
-from plonket.motion.camera.view import RoomCamera
-from plonket.motion.following import Follow
+from plonket.room.camera import RoomCamera
+from plonket.room.spot import Spot
+from plonket.track.following import Follow
 
 
 class StandingModel(LayerModel):

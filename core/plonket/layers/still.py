@@ -6,12 +6,12 @@ from typing import Literal
 
 import numpy as np
 
-from plonket.comp.picture import Picture
-from plonket.comp.sources import Sources
-from plonket.conventions import F64
+from plonket.base.conventions import F64
+from plonket.image.picture import Picture
 from plonket.layers.common import PictureLayer, box_of, exposed, mirrored
 from plonket.layers.placed import PlacedModel, frame_from_own
-from plonket.motion.spaces import Spaces
+from plonket.layers.sources import Sources
+from plonket.track.spaces import Spaces
 
 
 class StillLayer(PlacedModel, PictureLayer):

@@ -7,8 +7,8 @@ from typing import Literal
 import cv2
 import numpy as np
 
-from plonket.conventions import F32
-from plonket.fields import Number, choice, number, value_at
+from plonket.base.conventions import F32
+from plonket.base.fields import Number, choice, number, value_at
 from plonket.looks.common import LookContext, LookModel, blurred
 
 WIDEST_PX = 48.0

@@ -7,9 +7,9 @@ from typing import Literal
 import numba
 import numpy as np
 
-from plonket.conventions import F32, FAST
-from plonket.fields import Number, number, value_at
-from plonket.key.common import LUMA
+from plonket.base.conventions import F32, FAST
+from plonket.base.fields import Number, number, value_at
+from plonket.keying.common import LUMA
 from plonket.looks.common import LEAST_ALPHA, LookContext, LookModel, weight_at
 
 GREY = 0.18

@@ -7,9 +7,9 @@ from typing import Literal
 import cv2
 import numpy as np
 
-from plonket.conventions import F32
-from plonket.fields import Number, colour, number, switch, value_at
-from plonket.key.common import LUMA, ramp
+from plonket.base.conventions import F32
+from plonket.base.fields import Number, colour, number, switch, value_at
+from plonket.keying.common import LUMA, ramp
 from plonket.looks.common import LookContext, LookModel, coded, coloured, lit, straight
 
 

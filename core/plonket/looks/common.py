@@ -11,8 +11,8 @@ import numba
 import numpy as np
 from pydantic import Field
 
-from plonket.conventions import F32, F64, FAST
-from plonket.fields import Identifier, Model, Name, Number, Rides, number, switch
+from plonket.base.conventions import F32, F64, FAST
+from plonket.base.fields import Identifier, Model, Name, Number, Rides, number, switch
 from plonket.masks.kinds import Mask
 
 LEAST_ALPHA = 1e-4

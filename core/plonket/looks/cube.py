@@ -7,8 +7,8 @@ from typing import Literal
 import numba
 import numpy as np
 
-from plonket.conventions import F32, FAST
-from plonket.fields import AssetDigest, asset, choice
+from plonket.base.conventions import F32, FAST
+from plonket.base.fields import AssetDigest, asset, choice
 from plonket.looks.common import LookContext, LookModel, coded, coloured, lit, straight
 
 

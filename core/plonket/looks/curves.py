@@ -7,8 +7,8 @@ from typing import Literal
 import numpy as np
 from scipy.interpolate import PchipInterpolator
 
-from plonket.conventions import F32
-from plonket.fields import CurvePoint, curve
+from plonket.base.conventions import F32
+from plonket.base.fields import CurvePoint, curve
 from plonket.looks.common import LookContext, LookModel, coded, coloured, lit, straight, through_table
 
 STEPS = 1024

@@ -11,8 +11,8 @@ import numpy as np
 from pydantic import Field
 from scipy.interpolate import CubicSpline
 
-from plonket.conventions import F32, F64
-from plonket.fields import Model, Number, number, plain, value_at
+from plonket.base.conventions import F32, F64
+from plonket.base.fields import Model, Number, number, plain, value_at
 from plonket.looks.common import LookContext, LookModel, coded, coloured, lit, straight
 
 BANDS = np.linspace(0.06, 0.94, 7)

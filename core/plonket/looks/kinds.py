@@ -7,7 +7,8 @@ from typing import Annotated, Any
 
 from pydantic import Field
 
-from plonket.conventions import F32
+from plonket.base.conventions import F32
+from plonket.base.registry import Entry, Registry
 from plonket.looks import (
     blur,
     colour,
@@ -30,7 +31,6 @@ from plonket.looks import (
     wrap,
 )  # fmt: skip
 from plonket.looks.common import LookContext
-from plonket.registry import Entry, Registry
 
 LOOKS: Registry[Callable[[F32, Any, LookContext], F32]] = Registry("look")
 for _kind, _label, _help, _settings, _run in (

@@ -8,8 +8,8 @@ import cv2
 import numba
 import numpy as np
 
-from plonket.conventions import F32, FAST, U8
-from plonket.fields import Number, number, value_at
+from plonket.base.conventions import F32, FAST, U8
+from plonket.base.fields import Number, number, value_at
 from plonket.looks.common import LookContext, LookModel, coded
 
 

@@ -7,9 +7,9 @@ from typing import Literal
 import numba
 import numpy as np
 
-from plonket.conventions import F32, FAST
-from plonket.fields import Number, choice, colour, number, value_at
-from plonket.key.common import LUMA, linear_of
+from plonket.base.conventions import F32, FAST
+from plonket.base.fields import Number, choice, colour, number, value_at
+from plonket.keying.common import LUMA, linear_of
 from plonket.looks.common import LookContext, PlacedLook, lighted
 
 

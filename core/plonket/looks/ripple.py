@@ -7,10 +7,10 @@ from typing import Literal
 import cv2
 import numpy as np
 
-from plonket.conventions import F32
-from plonket.fields import Number, choice, number, plain, value_at
+from plonket.base.conventions import F32
+from plonket.base.fields import Number, choice, number, plain, value_at
+from plonket.base.noise import noise_field
 from plonket.looks.common import LookContext, PlacedLook
-from plonket.noise import noise_field
 
 
 class Ripple(PlacedLook):

@@ -7,9 +7,9 @@ from typing import Literal
 import cv2
 import numpy as np
 
-from plonket.conventions import F32
-from plonket.fields import Number, colour, number, plain, value_at
-from plonket.key.common import LUMA, linear_of
+from plonket.base.conventions import F32
+from plonket.base.fields import Number, colour, number, plain, value_at
+from plonket.keying.common import LUMA, linear_of
 from plonket.looks.common import LookContext, LookModel, lighted
 
 

@@ -6,9 +6,9 @@ from typing import Literal
 
 import numpy as np
 
-from plonket.conventions import F32, F64
-from plonket.fields import Number, colour, number, value_at
-from plonket.key.common import LUMA, linear_of
+from plonket.base.conventions import F32, F64
+from plonket.base.fields import Number, colour, number, value_at
+from plonket.keying.common import LUMA, linear_of
 from plonket.looks.common import LookContext, LookModel, coloured, straight
 
 DAYLIGHT_K = 6504.0

@@ -6,8 +6,8 @@ from typing import Literal
 
 import numpy as np
 
-from plonket.conventions import F32
-from plonket.fields import Number, number, value_at
+from plonket.base.conventions import F32
+from plonket.base.fields import Number, number, value_at
 from plonket.looks.common import LookContext, LookModel, blurred, lighted
 
 

@@ -7,12 +7,12 @@ from typing import Protocol
 
 import numpy as np
 
-from plonket.conventions import F32, F64
-from plonket.fields import value_at
+from plonket.base.conventions import F32, F64
+from plonket.base.fields import value_at
 from plonket.masks.common import MaskModel
 from plonket.masks.kinds import MASKS, Mask
-from plonket.motion.following import Follow
-from plonket.motion.spaces import Spaces
+from plonket.track.following import Follow
+from plonket.track.spaces import Spaces
 
 Into = Callable[[MaskModel], F64 | None]
 """From a mask's own pixels to the picture's, (3, 3); None: it is not there."""

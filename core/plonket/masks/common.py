@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from plonket.fields import Identifier, Model, Name, Number, Rides, choice, colour, number, switch
+from plonket.base.fields import Identifier, Model, Name, Number, Rides, choice, colour, number, switch
 
 Mode = Literal["add", "subtract", "intersect", "keep"]
 PURPLES = ("#b48ad8", "#6fb3b8", "#e0a74e", "#d98880", "#8fb573", "#7f9fd4")

@@ -7,9 +7,9 @@ from typing import Annotated, Any
 
 from pydantic import Field
 
-from plonket.conventions import F32, F64
+from plonket.base.conventions import F32, F64
+from plonket.base.registry import Entry, Registry
 from plonket.masks import graded, outlined
-from plonket.registry import Entry, Registry
 
 MASKS: Registry[Callable[[Any, float, tuple[int, int], F64], F32]] = Registry("mask")
 MASKS.add(

@@ -8,10 +8,10 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.conventions import F32, F64, FAST
-from plonket.fields import Number, number, value_at
+from plonket.base.conventions import F32, F64, FAST
+from plonket.base.fields import Number, number, value_at
+from plonket.base.outlines import FLATNESS_PX, Outline, carry, control_points, fill, flatten_feathered, inside
 from plonket.masks.common import MaskModel
-from plonket.outline import FLATNESS_PX, Outline, carry, control_points, fill, flatten_feathered, inside
 
 
 class OutlineMask(MaskModel):

@@ -17,8 +17,8 @@ import cv2
 import numpy as np
 from av.video.reformatter import Colorspace
 
-from plonket.conventions import F32, U8
-from plonket.errors import BadInput, MediaError
+from plonket.base.conventions import F32, U8
+from plonket.base.errors import BadInput, MediaError
 from plonket.media.failures import media_errors
 from plonket.media.hdr import hdr_to_sdr
 from plonket.media.info import ClipInfo
@@ -278,6 +278,6 @@ def to_array(frame: av.video.frame.VideoFrame, layout: str) -> U8:
 
 def as_linear(rgb: U8) -> F32:
     """8-bit sRGB-coded values to linear float32 of the same shape."""
-    from plonket.colour import linear_from_8bit
+    from plonket.base.colour import linear_from_8bit
 
     return linear_from_8bit(rgb)

@@ -12,9 +12,9 @@ from pathlib import Path
 import cv2
 import numpy as np
 
-from plonket.context import Work
-from plonket.conventions import U8
-from plonket.errors import MediaError
+from plonket.base.conventions import U8
+from plonket.base.errors import MediaError
+from plonket.base.progress import Work
 from plonket.media.clip import ALPHA, open_clip
 from plonket.media.failures import media_errors
 from plonket.media.info import ClipInfo

@@ -10,7 +10,7 @@ from pathlib import Path
 import av
 import av.error
 
-from plonket.errors import MediaError
+from plonket.base.errors import MediaError
 
 
 @contextmanager

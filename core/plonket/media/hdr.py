@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.conventions import F32, U8
+from plonket.base.conventions import F32, U8
 
 # BT.2020 to BT.709 primaries, linear light (ITU-R BT.2087-0, annex 1).
 _709_FROM_2020 = np.array(
@@ -34,7 +34,7 @@ def _to_light(transfer: Literal["pq", "hlg"]) -> F32:
 
 def hdr_to_sdr(rgb: NDArray[np.generic], transfer: Literal["sdr", "pq", "hlg"]) -> U8:
     """16-bit HDR code values (h, w, 3) to 8-bit sRGB-coded SDR, highlights rolled off softly."""
-    from plonket.colour import encode_8bit
+    from plonket.base.colour import encode_8bit
 
     light = _to_light("pq" if transfer == "pq" else "hlg")[rgb.astype(np.uint16)]
     light = np.maximum(light @ _709_FROM_2020.T, 0)

@@ -8,9 +8,9 @@ from pathlib import Path
 import cv2
 import numpy as np
 
-from plonket.colour import encode_8bit
-from plonket.conventions import F32, U8
-from plonket.errors import FormatError
+from plonket.base.colour import encode_8bit
+from plonket.base.conventions import F32, U8
+from plonket.base.errors import FormatError
 
 LIGHT_MAPS = (".hdr",)
 LARGEST = 8192

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 
-from plonket.context import Work
-from plonket.conventions import F64, U8
-from plonket.errors import BadInput
+from plonket.base.conventions import F64, U8
+from plonket.base.errors import BadInput
+from plonket.base.progress import Work
 from plonket.media.sound import Sound
 
 HOP_S = 0.005

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import av.video.frame
 
-from plonket.errors import MediaError
+from plonket.base.errors import MediaError
 from plonket.media.failures import media_errors
 from plonket.media.info import ClipInfo
 from plonket.media.opening import open_media

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from plonket.errors import MediaError
+from plonket.base.errors import MediaError
 from plonket.media.info import LARGEST_SIDE, SMALLEST_SIDE
 
 PICTURES = {".png", ".jpg", ".jpeg", ".webp", ".tif", ".tiff", ".bmp"}

@@ -7,8 +7,8 @@ from fractions import Fraction
 
 import numpy as np
 
-from plonket.conventions import F64
-from plonket.errors import MediaError
+from plonket.base.conventions import F64
+from plonket.base.errors import MediaError
 
 STANDARD_RATES = [
     Fraction(24000, 1001),

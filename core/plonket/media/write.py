@@ -13,8 +13,8 @@ import av.error
 import numpy as np
 from av.video.reformatter import ColorRange, Colorspace
 
-from plonket.conventions import U8
-from plonket.errors import BadInput
+from plonket.base.conventions import U8
+from plonket.base.errors import BadInput
 from plonket.media.failures import media_errors
 from plonket.media.opening import open_media
 from plonket.media.sound import Sound

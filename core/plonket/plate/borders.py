@@ -7,9 +7,9 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.optimize import linprog
 
-from plonket.conventions import F64
-from plonket.outline import carry
-from plonket.plate.view import corners_of
+from plonket.base.conventions import F64
+from plonket.base.outlines import carry
+from plonket.plate.view_path import corners_of
 
 MOST_ZOOM = 4.0
 EDGE_PX = 1.5

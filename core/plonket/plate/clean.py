@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
-from plonket.fields import AssetDigest, Identifier, Model, Number, choice, colour, number, plain, reference, switch
+from plonket.base.fields import AssetDigest, Identifier, Model, Number, choice, colour, number, plain, reference, switch
 from plonket.plate.mend import MaskedTreatment
 
 Spot = tuple[Annotated[float, Field(ge=-32768, le=32768)], Annotated[float, Field(ge=-32768, le=32768)]]

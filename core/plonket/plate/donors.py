@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.conventions import F64
-from plonket.outline import carry
+from plonket.base.conventions import F64
+from plonket.base.outlines import carry
 
 MOST_DONORS = 6
 LOOKS = 24

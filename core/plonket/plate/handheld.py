@@ -7,11 +7,11 @@ from typing import Literal
 import numpy as np
 from scipy.interpolate import CubicSpline
 
-from plonket.conventions import F64
-from plonket.fields import Identifier, Model, Name, Number, number, plain, switch, value_at
-from plonket.motion.following import shifted, turned_sized
+from plonket.base.conventions import F64
+from plonket.base.fields import Identifier, Model, Name, Number, number, plain, switch, value_at
 from plonket.plate.borders import largest_window, onto_picture
-from plonket.plate.view import PlateContext, ViewPath
+from plonket.plate.view_path import PlateContext, ViewPath
+from plonket.track.following import shifted, turned_sized
 
 SWINGS = ((0.3, 1.0), (0.75, 0.5), (1.7, 0.22), (3.9, 0.1))
 """Frequency in Hz and strength of each part of the shake: slow drift, breath, steps of the wrist, tremor."""

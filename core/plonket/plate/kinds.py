@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import Any
 
+from plonket.base.registry import Entry, Registry
 from plonket.plate.clean import Clean
 from plonket.plate.handheld import Handheld, handheld_view
 from plonket.plate.mend import Mend, keep_view
-from plonket.plate.steady import Steady, steady_view
-from plonket.plate.view import PlateContext, ViewPath
-from plonket.registry import Entry, Registry
+from plonket.plate.stabilise import Steady, steady_view
+from plonket.plate.view_path import PlateContext, ViewPath
 
 TREATMENTS: Registry[Callable[[Any, PlateContext, ViewPath], ViewPath]] = Registry("treatment")
 TREATMENTS.add(

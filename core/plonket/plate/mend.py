@@ -6,9 +6,9 @@ from typing import Any, Literal
 
 from pydantic import Field, model_validator
 
-from plonket.fields import Identifier, Model, Name, choice, plain, switch
+from plonket.base.fields import Identifier, Model, Name, choice, plain, switch
 from plonket.masks.kinds import Mask
-from plonket.plate.view import PlateContext, ViewPath
+from plonket.plate.view_path import PlateContext, ViewPath
 
 
 class MaskedTreatment(Model):

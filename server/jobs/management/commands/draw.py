@@ -11,8 +11,8 @@ from typing import Any
 
 from django.core.management.base import BaseCommand
 
-from plonket.errors import PlonketError
-from plonket.scene.worker import read_message, write_message
+from plonket.base.errors import PlonketError
+from plonket.raytrace.worker import read_message, write_message
 from plonket_server.connections import let_go
 
 AT_ONCE = max(3, (os.cpu_count() or 2) + 1)

@@ -20,26 +20,26 @@ from library.demo_parts import footage_of, measure
 from library.demo_rooms import cabin_on_the_crate, on_the_quay, whale_on_the_bench
 from library.demo_stack import LAMP, keeper_by_night, lamp_opened, ship_in_the_beam
 from library.models import Asset, Project
-from plonket.colour import encode_8bit, linear_from_8bit
+from plonket.base.colour import encode_8bit, linear_from_8bit
+from plonket.base.outlines import Outline, polygon_outline
+from plonket.document.shot import Layer
+from plonket.document.shot import Shot as Document
 from plonket.layers.beam import Anchor, BeamLayer
 from plonket.layers.pin import PinLayer
 from plonket.layers.still import StillLayer
 from plonket.masks.graded import GradedMask
 from plonket.masks.kinds import Mask
 from plonket.masks.outlined import OutlineMask
-from plonket.match import match_to_plate
 from plonket.media import open_clip
 from plonket.media.write import Coding, VideoWriter
-from plonket.motion.following import Follow
-from plonket.motion.plane.settings import PlaneMotion, Region
-from plonket.motion.points.settings import Given, PointMotion, TrackPoint
-from plonket.outline import Outline, polygon_outline
 from plonket.plate.clean import Clean, CleanFrame
 from plonket.plate.mend import Mend
-from plonket.plate.steady import Steady
-from plonket.shot import Layer
-from plonket.shot import Shot as Document
-from plonket.sources import ShotSources
+from plonket.plate.stabilise import Steady
+from plonket.render.match import match_to_plate
+from plonket.render.sources import ShotSources
+from plonket.track.following import Follow
+from plonket.track.plane.settings import PlaneMotion, Region
+from plonket.track.points.settings import Given, PointMotion, TrackPoint
 from plonket_server import store
 from plonket_server.pool import pool
 from shots.editing import add_shot, change_shot, document_of, with_layer

@@ -1,0 +1,1 @@
+"""How fast Plonket is, against plain library calls in the same run."""

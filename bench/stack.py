@@ -1,0 +1,132 @@
+"""What keys, looks and a stack cost, and whether memory stays flat: printed by ``bin/plonket bench``."""
+
+from __future__ import annotations
+
+import gc
+import tempfile
+import time
+from pathlib import Path
+
+import cv2
+import numpy as np
+
+from plonket.base.colour import linear_from_8bit
+from plonket.document.shot import Shot, read_shot
+from plonket.keying.screen import ScreenKey, key_screen, samples_of
+from plonket.media import open_clip
+from plonket.render.frame import render_frame, render_range
+from plonket.render.media_pool import MediaPool
+from plonket.render.sources import ShotSources
+from plonket.track.plane.by_itself import plane_motion
+from plonket.track.plane.measure import measure_plane
+from synth.elements.shelf import lamp_flare, paper_boat
+
+DEMO = Path(__file__).resolve().parents[2] / "demo"
+KEYED = (10, 30, 50, 70, 90)
+LONG = 1000
+
+
+def bench_stack() -> None:
+    """Prints the figures; without the demo's clips there is nothing to print."""
+    keeper, harbour = DEMO / "clips" / "keeper.mp4", DEMO / "clips" / "harbour.mp4"
+    if not keeper.exists() or not harbour.exists():
+        print("\nkeys and stack: the demo's clips are not here")
+        return
+    _keys(keeper)
+    _stack(keeper, harbour)
+
+
+def _keys(path: Path) -> None:
+    clip = open_clip(path)
+    frames = [linear_from_8bit(np.ascontiguousarray(clip.rgb(i))) for i in KEYED]
+    settings = ScreenKey(lone=90.0)
+    samples = samples_of(frames[2], settings)
+    print(f"\nkey of {path.name}, 720p\n\n{'':48s}{'frames/s':>9s}")
+    halves = [cv2.resize(f, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA) for f in frames]
+    for label, some in (("screen key, full size", frames), ("screen key, half size", halves)):
+        key_screen(some[0], settings, colours=samples)
+        start = time.perf_counter()
+        for light in some:
+            key_screen(np.asarray(light, np.float32), settings, colours=samples)
+        print(f"{label:48s}{len(some) / (time.perf_counter() - start):9.1f}")
+    start = time.perf_counter()
+    for i in KEYED:
+        hsv = cv2.cvtColor(clip.rgb(i), cv2.COLOR_RGB2HSV)
+        cv2.GaussianBlur(cv2.inRange(hsv, np.array([40, 60, 20]), np.array([90, 255, 255])), (0, 0), 1.0)
+    print(f"{'(decoding, plain range of hues and blur)':48s}{len(KEYED) / (time.perf_counter() - start):9.1f}")
+
+
+def five_layers(keeper: Path, harbour: Path, folder: Path) -> tuple[Shot, MediaPool]:
+    """The keeper keyed on a measured plane, with wrap and grain, a boat, a flare, sparks and a wash."""
+    clip = open_clip(harbour)
+    outline = np.array([[250.0, 168], [1076, 168], [1076, 382], [250, 382]])
+    motion = plane_motion([(outline, True)], [], clip.info.size, frame=60, freedom="perspective", reach_px=40, matte=False)
+    track = measure_plane(motion, clip, direction="both")
+    for name, picture in (("b", paper_boat()), ("f", lamp_flare())):
+        cv2.imwrite(str(folder / f"{name}.png"), cv2.cvtColor(picture, cv2.COLOR_RGBA2BGRA))
+    paths = {"a": harbour, "k": keeper, "b": folder / "b.png", "f": folder / "f.png"}
+    digest = {name: f"{ord(name):x}" * 32 for name in paths}
+    by_digest = {digest[name]: path for name, path in paths.items()}
+    boat, flare = paper_boat(), lamp_flare()
+    follow = {"target": motion.id, "reference_frame": 60}
+    info = clip.info
+    stack = [
+        {"kind": "wash", "id": "w", "name": "w", "looks": [{"kind": "colour", "id": "c", "name": "c", "contrast": 8.0}]},
+        {"kind": "generated", "id": "g", "name": "g", "x": 900.0, "y": 200.0, "follow": follow,
+         "generator": {"kind": "ring"}},
+        {"kind": "still", "id": "f", "name": "f", "asset": digest["f"], "width": flare.shape[1], "height": flare.shape[0],
+         "x": 300.0, "y": 200.0, "size": 50.0, "blend": "add", "follow": follow},
+        {"kind": "still", "id": "k", "name": "k", "asset": digest["k"], "width": 1280, "height": 720, "x": 612.0, "y": 252.0,
+         "size": 34.0, "after": "loop", "follow": follow, "key": {"kind": "screen", "lone": 90.0},
+         "looks": [{"kind": "wrap", "id": "r", "name": "r"}, {"kind": "grain", "id": "n", "name": "n"}]},
+        {"kind": "still", "id": "b", "name": "b", "asset": digest["b"], "width": boat.shape[1], "height": boat.shape[0],
+         "x": 700.0, "y": 560.0, "size": 40.0, "follow": follow},
+    ]  # fmt: skip
+    rate = f"{info.rate.numerator}/{info.rate.denominator}"
+    footage = {"asset": digest["a"], "name": "h", "width": info.width, "height": info.height, "frames": info.frames,
+               "rate": rate, "in_frame": 0, "out_frame": info.frames - 1}  # fmt: skip
+    used = motion.model_copy(update={"measurement": "1" * 64}).model_dump()
+    shot = read_shot({"name": "bench", "footage": footage, "motions": [used], "stack": stack})
+    return shot, MediaPool(lambda d: by_digest[d], lambda _: track)
+
+
+def _stack(keeper: Path, harbour: Path) -> None:
+    with tempfile.TemporaryDirectory() as name:
+        shot, pool = five_layers(keeper, harbour, Path(name))
+        sources = ShotSources(shot, pool)
+        assert shot.footage is not None
+        frames = range(5, 45)
+        render_frame(shot, sources, 4)
+        start = time.perf_counter()
+        for _ in render_range(shot, sources, frames.start, frames.stop):
+            pass
+        rate = len(frames) / (time.perf_counter() - start)
+        render_frame(shot, sources, 50, scale=0.5)
+        start = time.perf_counter()
+        for i in range(51, 66):
+            render_frame(shot, sources, i, scale=0.5)
+        preview = (time.perf_counter() - start) / 15
+        clip = pool.clip(shot.footage.asset)
+        start = time.perf_counter()
+        for i in frames:
+            clip.rgb(i)
+        plain = len(frames) / (time.perf_counter() - start)
+        print("\nfive layers, one keyed on a measured plane with wrap and grain, a ring of sparks, a wash, 720p\n")
+        print(f"{'full size':48s}{rate:9.1f} frames/s (goal 8)")
+        print(f"{'a changed frame at half size':48s}{1000 * preview:9.0f} ms       (goal 120)")
+        print(f"{'(decoding alone)':48s}{plain:9.1f} frames/s")
+        before = after = 0.0
+        for k in range(LONG):
+            render_frame(shot, sources, k % shot.footage.frames, scale=0.25)
+            if k == LONG // 5:
+                gc.collect()
+                before = _resident_mb()
+        gc.collect()
+        after = _resident_mb()
+        print(f"{f'memory after {LONG // 5} and {LONG} frames':48s}{before:9.0f} and {after:.0f} MB")
+
+
+def _resident_mb() -> float:
+    """Memory that this process holds, in MB (Linux)."""
+    pages = int(Path("/proc/self/statm").read_text().split()[1])
+    return pages * 4096 / 2**20

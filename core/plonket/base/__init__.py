@@ -1,0 +1,1 @@
+"""What everything else stands on: conventions, errors, progress, numbers, colour, outlines, caches."""

@@ -1,0 +1,120 @@
+"""Between 8-bit sRGB-coded values and linear light, compiled and table-driven."""
+
+from __future__ import annotations
+
+import numba
+import numpy as np
+from numpy.typing import NDArray
+
+from plonket.base.conventions import F32, FAST, U8
+
+
+def decode(coded: NDArray[np.floating]) -> NDArray[np.float64]:
+    """sRGB-coded values in [0, 1] to linear (IEC 61966-2-1)."""
+    v = np.asarray(coded, np.float64)
+    return np.where(v <= 0.04045, v / 12.92, ((np.maximum(v, 0) + 0.055) / 1.055) ** 2.4)
+
+
+def encode(linear: NDArray[np.floating]) -> NDArray[np.float64]:
+    """Linear values to sRGB-coded ones (IEC 61966-2-1)."""
+    v = np.asarray(linear, np.float64)
+    return np.where(v <= 0.0031308, v * 12.92, 1.055 * np.maximum(v, 1e-12) ** (1 / 2.4) - 0.055)
+
+
+LINEAR_OF_8BIT: F32 = decode(np.arange(256) / 255).astype(np.float32)
+
+# Encoding by table: 16 bits of linear light are finer than any 8-bit step, even in the darks
+# (the steepest sRGB step is 12.92 / 65535 * 255 = 0.05 of a code).
+_STEPS = 65535
+_CODE_OF_LINEAR: U8 = np.clip(encode(np.arange(_STEPS + 1) / _STEPS) * 255 + 0.5, 0, 255).astype(np.uint8)
+
+
+@numba.njit(parallel=True, cache=True)  # type: ignore[misc]
+def _look_up(flat: U8, table: F32, out: F32) -> None:
+    for i in numba.prange(flat.shape[0]):
+        out[i] = table[flat[i]]
+
+
+@numba.njit(cache=True, fastmath=FAST, inline="always")  # type: ignore[misc]
+def _step(light: np.float32) -> int:
+    """Where light stands in the table; what is no number counts as black."""
+    if not light > np.float32(0.0):
+        return 0
+    if light >= np.float32(1.0):
+        return _STEPS
+    return int(light * np.float32(_STEPS) + np.float32(0.5))
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST)  # type: ignore[misc]
+def _code(flat: F32, table: U8, out: U8) -> None:
+    for i in numba.prange(flat.shape[0]):
+        out[i] = table[_step(flat[i])]
+
+
+def linear_from_8bit(coded: U8) -> F32:
+    """8-bit sRGB-coded values to linear float32, any shape."""
+    flat = np.ascontiguousarray(coded).reshape(-1)
+    out = np.empty(flat.shape, np.float32)
+    _look_up(flat, LINEAR_OF_8BIT, out)
+    return out.reshape(coded.shape)
+
+
+def opaque_from_8bit(coded: U8) -> F32:
+    """8-bit sRGB-coded (h, w, 3) to linear float32 (h, w, 4), opaque."""
+    out = np.empty((*coded.shape[:2], 4), np.float32)
+    _opaque(np.ascontiguousarray(coded), LINEAR_OF_8BIT, out)
+    return out
+
+
+@numba.njit(parallel=True, cache=True)  # type: ignore[misc]
+def _opaque(coded: U8, table: F32, out: F32) -> None:
+    for y in numba.prange(coded.shape[0]):
+        for x in range(coded.shape[1]):
+            for c in range(3):
+                out[y, x, c] = table[coded[y, x, c]]
+            out[y, x, 3] = np.float32(1.0)
+
+
+def colours_to_8bit(rgba: F32) -> U8:
+    """The colours of linear float32 (h, w, 4) as they are, as 8-bit sRGB codes (h, w, 3), rounded and clipped."""
+    out = np.empty((*rgba.shape[:2], 3), np.uint8)
+    _code_colours(rgba, _CODE_OF_LINEAR, out)
+    return out
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST)  # type: ignore[misc]
+def _code_colours(rgba: F32, table: U8, out: U8) -> None:
+    for y in numba.prange(out.shape[0]):
+        for x in range(out.shape[1]):
+            for c in range(3):
+                out[y, x, c] = table[_step(rgba[y, x, c])]
+
+
+def encode_8bit(linear: F32) -> U8:
+    """Linear float32 to 8-bit sRGB codes, rounded and clipped, any shape."""
+    flat = np.ascontiguousarray(linear, np.float32).reshape(-1)
+    out = np.empty(flat.shape, np.uint8)
+    _code(flat, _CODE_OF_LINEAR, out)
+    return out.reshape(linear.shape)
+
+
+BRIGHTEST = 65504.0
+"""The most light that a picture holds: half floats end there, and sums of many layers stay far from overflow."""
+
+
+def keep_finite(rgba: F32) -> None:
+    """Bring light into 0 to `BRIGHTEST` and coverage into 0 to 1, in place; what is no number becomes nought."""
+    _keep_finite(rgba)
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST)  # type: ignore[misc]
+def _keep_finite(rgba: F32) -> None:
+    for y in numba.prange(rgba.shape[0]):
+        for x in range(rgba.shape[1]):
+            for c in range(4):
+                v = rgba[y, x, c]
+                most = np.float32(1.0) if c == 3 else np.float32(BRIGHTEST)
+                if not v >= np.float32(0.0):
+                    rgba[y, x, c] = np.float32(0.0)
+                elif v > most:
+                    rgba[y, x, c] = most

@@ -1,1 +1,0 @@
-"""Compositing: pictures in linear premultiplied light, layers, rendering."""

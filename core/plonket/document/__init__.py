@@ -1,0 +1,1 @@
+"""The shot document: everything that a creator decided about one shot."""

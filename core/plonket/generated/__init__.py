@@ -1,1 +1,0 @@
-"""Generated elements: made as the shot runs, seeded, with alpha, in real light."""

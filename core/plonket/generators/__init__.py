@@ -1,0 +1,1 @@
+"""Elements made as the shot runs."""

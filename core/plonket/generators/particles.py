@@ -1,0 +1,287 @@
+"""Particles: born in every frame from its own random numbers, moved in closed form, so any frame stands by itself.
+
+A particle born at b with speed v, drag d and a pull g is at age a at p + v (1 - e^(-da)) / d + g (a - (1 - e^(-da)) / d) / d,
+plus a drift in a shared flow that grows with its age. Nothing is carried from frame to frame: rendering may begin anywhere.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numba
+import numpy as np
+
+from plonket.base.conventions import F32, F64, FAST
+from plonket.base.fields import Number, choice, colour, number, plain, switch, value_at
+from plonket.base.noise import noise_at
+from plonket.generators.common import GeneratorContext, GeneratorModel, clear, light_of
+
+MOST = 40000
+"""Particles drawn at once, at the most."""
+LEAST_RADIUS = 0.6
+"""Radius in pixels below which a particle gets fainter instead of smaller."""
+
+
+class ParticleModel(GeneratorModel):
+    """Where particles come from, how they go, how they look."""
+
+    shape: Literal["ring", "spot", "line", "area"] = choice(
+        "spot", label="Come from", group="Source",
+        names={"ring": "A ring", "spot": "A spot", "line": "A line", "area": "An area"})  # fmt: skip
+    width: Number = number(100.0, label="Width", low=0, high=10000, step=1, unit="px", group="Source", soft=(0, 800))
+    height: Number = number(100.0, label="Height", low=0, high=10000, step=1, unit="px", group="Source", soft=(0, 800))
+    rate: Number = number(12.0, label="How many", low=0, high=2000, step=0.5, unit="/fr", group="Source", soft=(0, 120),
+                          help="Born in each frame. Key it to start and stop.")  # fmt: skip
+    begins: int = plain(-500, label="Begins at", low=-100000, high=100000, step=1, unit="fr", group="Source", whole=True,
+                        help="Before the shot: it is already going when the shot begins.")  # fmt: skip
+    ends: int = plain(100000, label="Ends at", low=-100000, high=100000, step=1, unit="fr", group="Source", whole=True)
+    life: Number = number(30.0, label="Live for", low=1, high=600, step=1, unit="fr", group="Source", soft=(1, 150))
+    life_spread: Number = number(40.0, label="Unevenly", low=0, high=100, step=1, unit="%", group="Source")
+    speed: Number = number(4.0, label="Speed", low=-400, high=400, step=0.1, unit="px/fr", group="Way", soft=(-20, 20),
+                           help="Outwards from a ring or spot, along the direction from a line or area.")  # fmt: skip
+    speed_spread: Number = number(50.0, label="Unevenly", low=0, high=200, step=1, unit="%", group="Way")
+    direction: Number = number(-90.0, label="Direction", low=-720, high=720, step=1, unit="°", group="Way", soft=(-180, 180))
+    spread: Number = number(30.0, label="Spread", low=0, high=360, step=1, unit="°", group="Way")
+    spin: Number = number(0.0, label="Spin", low=-400, high=400, step=0.1, unit="px/fr", group="Way", soft=(-20, 20),
+                          help="Speed round the ring, or across the direction.")  # fmt: skip
+    pull: Number = number(0.0, label="Falls", low=-20, high=20, step=0.01, unit="px/fr²", group="Way", soft=(-1, 1),
+                          help="Below nought it rises, as warm air does.")  # fmt: skip
+    drag: Number = number(4.0, label="Slowed", low=0, high=100, step=0.5, unit="%/fr", group="Way", soft=(0, 30))
+    turbulence: Number = number(10.0, label="Turbulence", low=0, high=1000, step=0.5, unit="px", group="Way", soft=(0, 80))
+    lump: Number = number(120.0, label="Its size", low=4, high=4000, step=1, unit="px", group="Way", soft=(10, 500))
+    radius: Number = number(1.6, label="Size", low=0.1, high=400, step=0.1, unit="px", group="Look", soft=(0.2, 12))
+    radius_end: Number = number(40.0, label="Size at its end", low=0, high=4000, step=1, unit="%", group="Look", soft=(0, 400))
+    first: str = colour("#fff3c4", label="When born", group="Look")
+    middle: str = colour("#ff9a3c", label="Half-way", group="Look")
+    last: str = colour("#8c1f0a", label="At its end", group="Look")
+    bright: Number = number(300.0, label="Brightness", low=0, high=10000, step=5, unit="%", group="Look", soft=(0, 1000))
+    twinkle: Number = number(40.0, label="Twinkle", low=0, high=100, step=1, unit="%", group="Look")
+    streak: Number = number(180.0, label="Streaks", low=0, high=1440, step=5, unit="°", group="Look", soft=(0, 720),
+                            help="Shutter angle along which each one is drawn out; 180° is half a frame.")  # fmt: skip
+    behind: bool = switch(True, label="Left behind", group="Way",
+                          help="Stay where they were born when their source moves on.")  # fmt: skip
+
+
+@dataclass(slots=True, kw_only=True)
+class Particles:
+    """Those alive at a moment.
+
+    Attributes
+    ----------
+    at, before : (n, 2) in the picture's pixels, now and when the shutter opened. part : (n,) of life gone. radius : (n,) in
+        the picture's pixels. share : (n,) how bright each is of what all are.
+    """
+
+    at: F64
+    before: F64
+    part: F64
+    radius: F64
+    share: F64
+
+
+def alive(settings: ParticleModel, context: GeneratorContext) -> Particles:
+    """The particles alive in a frame, the oldest first."""
+    now = context.frame
+    longest = int(np.ceil(max(value_at(settings.life, now), 1) * 1.5)) + 1
+    groups = []
+    for b in range(max(now - longest, settings.begins), min(now, settings.ends) + 1):
+        one = _born(settings, b, now)
+        if one is not None:
+            groups.append(one)
+    if not groups:
+        empty = np.zeros((0, 2))
+        return Particles(at=empty, before=empty, part=np.zeros(0), radius=np.zeros(0), share=np.zeros(0))
+    # The newest are kept where there are too many.
+    while len(groups) > 1 and sum(len(g.age) for g in groups) > MOST:
+        groups.pop(0)
+    all_ = _Born.joined(groups)
+    open_for = max(value_at(settings.streak, now), 0) / 360
+    places = _moved(settings, all_, all_.age), _moved(settings, all_, np.maximum(all_.age - open_for, 0))
+    at, before = np.empty_like(places[0]), np.empty_like(places[0])
+    zoom = np.empty(len(all_.age))
+    first = 0
+    for group in groups:
+        part = slice(first, first + len(group.age))
+        first = part.stop
+        matrix = context.spread(group.born[0], now) if settings.behind else context.place(now)
+        at[part], before[part] = through(places[0][part], matrix), through(places[1][part], matrix)
+        zoom[part] = context.zoom(matrix)
+    u = all_.age / all_.life
+    grown = 1 + (value_at(settings.radius_end, now) / 100 - 1) * u
+    radius = grown * value_at(settings.radius, now) * all_.big * zoom
+    ok = np.isfinite(at).all(axis=1) & np.isfinite(before).all(axis=1)
+    return Particles(at=at[ok], before=before[ok], part=u[ok], radius=radius[ok], share=all_.share[ok])
+
+
+@dataclass(slots=True, kw_only=True)
+class _Born:
+    """Those born in a frame that are still alive: places (n, 2), speeds (n, 2); ages, lives, sizes, shares, and the frame of
+    birth with what acts on them, all (n,)."""
+
+    place: F64
+    speed: F64
+    age: F64
+    life: F64
+    big: F64
+    share: F64
+    born: F64
+    drag: F64
+    pull: F64
+    rough: F64
+    lump: F64
+
+    @staticmethod
+    def joined(groups: list[_Born]) -> _Born:
+        names = ("place", "speed", "age", "life", "big", "share", "born", "drag", "pull", "rough", "lump")
+        return _Born(**{name: np.concatenate([getattr(g, name) for g in groups]) for name in names})
+
+
+def _born(settings: ParticleModel, b: int, now: int) -> _Born | None:
+    rng = np.random.default_rng([settings.seed, b + 1_000_000])
+    rate = max(value_at(settings.rate, b), 0.0)
+    count = min(int(rate + rng.uniform()), MOST)
+    if count < 1:
+        return None
+    # Drawn in a fixed order for each frame, so that one setting does not shuffle what another decides.
+    u = rng.uniform(-1, 1, (9, count))
+    life = value_at(settings.life, b) * (1 + value_at(settings.life_spread, b) / 100 * 0.5 * u[0])
+    age = now - b + (u[1] + 1) / 2 - 0.5
+    alive = (age >= 0) & (age < life)
+    if not alive.any():
+        return None
+    u, life, age = u[:, alive], life[alive], age[alive]
+    w, h = value_at(settings.width, b) / 2, value_at(settings.height, b) / 2
+    facing = np.radians(value_at(settings.direction, b))
+    turned = np.radians(value_at(settings.spread, b)) / 2 * u[2]
+    if settings.shape == "ring":
+        round_ = np.pi * u[3]
+        place = np.stack([np.cos(round_) * w, np.sin(round_) * h], axis=1)
+        angle = round_ + turned
+    else:
+        place = np.zeros((len(age), 2))
+        if settings.shape in ("line", "area"):
+            place[:, 0] = w * u[3]
+        if settings.shape == "area":
+            place[:, 1] = h * u[4]
+        angle = facing + turned
+    way = np.stack([np.cos(angle), np.sin(angle)], axis=1)
+    across = np.stack([-way[:, 1], way[:, 0]], axis=1)
+    uneven = 1 + value_at(settings.speed_spread, b) / 100 * u[5]
+    speed = (value_at(settings.speed, b) * uneven)[:, None] * way + (value_at(settings.spin, b) * uneven)[:, None] * across
+    # How bright it is this very moment: its own phase, so that no new random numbers are needed.
+    flash = 0.5 + 0.5 * np.sin(now * (2.3 + 1.7 * u[8]) + 40 * u[8])
+    shines = 1 - value_at(settings.twinkle, now) / 100 * flash
+
+    def same(value: float) -> F64:
+        return np.full(len(age), value)
+
+    return _Born(
+        place=place, speed=speed, age=age, life=life, big=1 + 0.45 * u[6], share=(1 + 0.4 * u[7]) * shines, born=same(b),
+        drag=same(max(value_at(settings.drag, b) / 100, 1e-4)), pull=same(value_at(settings.pull, b)),
+        rough=same(value_at(settings.turbulence, b)), lump=same(max(value_at(settings.lump, b), 1.0)),
+    )  # fmt: skip
+
+
+def _moved(settings: ParticleModel, all_: _Born, age: F64) -> F64:
+    """Where they are at an age (n,), in the element's own pixels."""
+    slowed = (1 - np.exp(-all_.drag * age)) / all_.drag
+    at = all_.place + all_.speed * slowed[:, None]
+    at[:, 1] += all_.pull * (age - slowed) / all_.drag
+    if (all_.rough > 0).any():
+        # The flow stands in space and changes slowly, so neighbours drift alike.
+        time = (all_.born + age) / 40
+        grows = all_.rough * 2.2 * np.minimum(age / 18, 1.6)
+        where = at / all_.lump[:, None]
+        at[:, 0] += grows * noise_at(where, time, 2, settings.seed * 7 + 1)
+        at[:, 1] += grows * noise_at(where + 57.3, time, 2, settings.seed * 7 + 3)
+    return at
+
+
+def through(at: F64, matrix: F64) -> F64:
+    """Places (n, 2) through a (3, 3) matrix; not a number behind the eye."""
+    p = np.column_stack([at, np.ones(len(at))]) @ matrix.T
+    return np.asarray(np.where(p[:, 2:] > 1e-9, p[:, :2] / np.where(p[:, 2:] > 1e-9, p[:, 2:], 1), np.nan))
+
+
+def colours_of(settings: ParticleModel, part: F64, frame: int) -> F32:
+    """(n, 3) linear light over life: bright while young, out at the end."""
+    stops = np.stack([light_of(settings.first), light_of(settings.middle), light_of(settings.last)])
+    t = np.clip(part, 0, 1) * 2
+    k = np.minimum(t.astype(int), 1)
+    u = (t - k)[:, None]
+    mixed = stops[k] * (1 - u) + stops[k + 1] * u
+    fades = np.clip(part * 12, 0, 1) * (1 - np.clip(part, 0, 1)) ** 0.8
+    return np.asarray(mixed * fades[:, None] * (value_at(settings.bright, frame) / 100), np.float32)
+
+
+def shining(settings: ParticleModel, context: GeneratorContext) -> F32:
+    """Particles as light, which hides nothing: (h, w, 4) premultiplied, without coverage."""
+    out = clear(context.size)
+    p = alive(settings, context)
+    if len(p.at):
+        light = colours_of(settings, p.part, context.frame) * p.share[:, None].astype(np.float32)
+        draw_streaks(out, p.before, p.at, np.maximum(p.radius, 1e-3), light)
+    return out
+
+
+def draw_streaks(out: F32, start: F64, end: F64, radius: F64, light: F32) -> None:
+    """Add short soft lines to a picture.
+
+    A line holds the light of one round spot of its radius, however long it is.
+    """
+    reach = np.maximum(radius, LEAST_RADIUS) * 2 + 1
+    tops = np.minimum(start[:, 1], end[:, 1]) - reach
+    bottoms = np.maximum(start[:, 1], end[:, 1]) + reach
+    _draw_streaks(out, start, end, radius, light.astype(np.float32), tops, bottoms)
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
+def _draw_streaks(out: F32, start: F64, end: F64, radius: F64, light: F32, tops: F64, bottoms: F64) -> None:
+    height, width = out.shape[:2]
+    bands = 32
+    for band in numba.prange(bands):
+        y0, y1 = height * band // bands, height * (band + 1) // bands
+        for k in range(start.shape[0]):
+            if bottoms[k] < y0 or tops[k] >= y1:
+                continue
+            r = max(radius[k], LEAST_RADIUS)
+            faint = (radius[k] / r) ** 2
+            ax, ay = start[k, 0], start[k, 1]
+            dx, dy = end[k, 0] - ax, end[k, 1] - ay
+            square = dx * dx + dy * dy
+            share = faint / (1 + np.sqrt(square) / (2 * r))
+            reach = 2 * r
+            left = max(int(min(ax, end[k, 0]) - reach), 0)
+            right = min(int(max(ax, end[k, 0]) + reach) + 1, width)
+            for j in range(max(int(tops[k]), y0), min(int(bottoms[k]) + 1, y1)):
+                for i in range(left, right):
+                    px, py = i + 0.5 - ax, j + 0.5 - ay
+                    t = (px * dx + py * dy) / square if square > 1e-9 else 0.0
+                    t = min(max(t, 0.0), 1.0)
+                    ex, ey = px - t * dx, py - t * dy
+                    q = (ex * ex + ey * ey) / (r * r)
+                    if q < 4:
+                        w = np.exp(-2 * q) * share
+                        for c in range(3):
+                            out[j, i, c] += light[k, c] * w
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
+def draw_puffs(out: F32, at: F64, radius: F64, depth: F64) -> None:
+    """Add soft round clouds to (h, w): how deep one looks through them, `depth` (n,) in the middle of each."""
+    height, width = out.shape
+    bands = 32
+    for band in numba.prange(bands):
+        y0, y1 = height * band // bands, height * (band + 1) // bands
+        for k in range(at.shape[0]):
+            r = max(radius[k], 1.0)
+            top, bottom = max(int(at[k, 1] - r), y0), min(int(at[k, 1] + r) + 1, y1)
+            left, right = max(int(at[k, 0] - r), 0), min(int(at[k, 0] + r) + 1, width)
+            for j in range(top, bottom):
+                for i in range(left, right):
+                    px, py = i + 0.5 - at[k, 0], j + 0.5 - at[k, 1]
+                    q = 1 - (px * px + py * py) / (r * r)
+                    if q > 0:
+                        out[j, i] += depth[k] * q * q
+

@@ -1,0 +1,1 @@
+"""Pictures: windowed premultiplied light, placing, blending, membranes."""

@@ -1,1 +1,0 @@
-"""Keys: a subject told from what is behind it by light and colour."""

@@ -1,0 +1,1 @@
+"""Keys: light with its background taken out."""

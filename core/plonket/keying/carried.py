@@ -1,0 +1,206 @@
+"""A subject told apart by a few strokes, and carried through the clip."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Sequence
+
+import cv2
+import numpy as np
+from pydantic import Field
+
+from plonket.base.conventions import U8
+from plonket.base.errors import Degenerate
+from plonket.base.fields import Model
+
+WIDTH = 480
+"""Cut at so many pixels across; the edge is found again at full size."""
+CLUSTERS = 6
+INNER_PX, OUTER_PX = 5, 8
+"""How far inside and outside of where it was carried the subject's edge is looked for, in reduced pixels."""
+
+
+class CutStroke(Model):
+    """A stroke over the subject, or over what is not; in the clip's own pixels, on one of its frames."""
+
+    frame: int = Field(ge=0)
+    subject: bool = True
+    width: float = Field(default=14.0, ge=1, le=400)
+    points: list[tuple[float, float]] = Field(min_length=1, max_length=2000)
+
+
+class Carried:
+    """The subject's rough mask in any frame: cut where strokes are, carried by the picture's movement from there.
+
+    What was worked out is kept; between two frames with strokes both sides are carried and weighed by distance.
+
+    Parameters
+    ----------
+    rgb : frame -> 8-bit (h, w, 3). frames : how many there are. load, save : a mask kept elsewhere, by its name.
+    """
+
+    def __init__(
+        self, rgb: Callable[[int], U8], frames: int, strokes: Sequence[CutStroke], *,
+        load: Callable[[str], U8 | None] | None = None, save: Callable[[str, U8], None] | None = None,
+    ) -> None:  # fmt: skip
+        self._rgb, self._frames, self._strokes = rgb, frames, strokes
+        self._load, self._save = load or (lambda _: None), save or (lambda _name, _mask: None)
+        self._known: dict[tuple[int, int], U8] = {}
+        self._small: dict[int, U8] = {}
+        self._lock = threading.RLock()
+        self.staked = sorted({min(s.frame, frames - 1) for s in strokes})
+
+    def mask(self, frame: int) -> U8:
+        """(h, w) at the reduced size: 255 where the subject is. Raises `Degenerate` without strokes on it."""
+        if not any(s.subject for s in self._strokes):
+            raise Degenerate("cutout.strokes", "Draw a stroke over the subject first.")
+        with self._lock:
+            before = [s for s in self.staked if s <= frame]
+            after = [s for s in self.staked if s > frame]
+            if not before or not after or before[-1] == frame:
+                return self._from(before[-1] if before else after[0], frame)
+            a, b = self._from(before[-1], frame), self._from(after[0], frame)
+            t = (frame - before[-1]) / (after[0] - before[-1])
+            # The nearer one's shape counts more: signed distances are mixed, not the masks.
+            mixed = (1 - t) * _distance(a) + t * _distance(b)
+            return np.where(mixed > 0, 255, 0).astype(np.uint8)
+
+    def known(self, frame: int) -> bool:
+        """Whether a frame's mask is worked out."""
+        before = [s for s in self.staked if s <= frame][-1:]
+        after = [s for s in self.staked if s > frame][:1]
+        starts = before if before == [frame] else before + after
+
+        def there(start: int) -> bool:
+            return start == frame or (start, frame) in self._known or self._load(f"{start}-{frame}") is not None
+
+        return all(there(start) for start in starts)
+
+    def _from(self, start: int, frame: int) -> U8:
+        """The mask of a frame as carried from a frame with strokes."""
+        step = 1 if frame >= start else -1
+        at = frame
+        while at != start and (start, at) not in self._known:
+            kept = self._load(f"{start}-{at}")
+            if kept is not None:
+                self._known[start, at] = kept
+                break
+            at -= step
+        if at == start and (start, at) not in self._known:
+            self._known[start, start] = self._cut(start)
+        while at != frame:
+            mask = self._carry(self._known[start, at], at, at + step)
+            at += step
+            self._known[start, at] = mask
+            self._save(f"{start}-{at}", mask)
+        return self._known[start, frame]
+
+    def _picture(self, frame: int) -> U8:
+        if frame not in self._small:
+            rgb = self._rgb(frame)
+            height = max(2, round(rgb.shape[0] * WIDTH / rgb.shape[1]))
+            if len(self._small) > 8:
+                self._small.pop(next(iter(self._small)))
+            self._small[frame] = np.asarray(cv2.resize(rgb, (WIDTH, height), interpolation=cv2.INTER_AREA), np.uint8)
+        return self._small[frame]
+
+    def _marks(self, frame: int) -> U8:
+        """(h, w): GC_FGD and GC_BGD where strokes say so, else GC_PR_BGD."""
+        picture = self._picture(frame)
+        out = np.full(picture.shape[:2], cv2.GC_PR_BGD, np.uint8)
+        scale = WIDTH / self._rgb(frame).shape[1]
+        for stroke in self._strokes:
+            if min(stroke.frame, self._frames - 1) == frame:
+                way = np.round(np.array(stroke.points) * scale * 16).astype(np.int32).reshape(-1, 1, 2)
+                wide = max(1, round(stroke.width * scale))
+                value = cv2.GC_FGD if stroke.subject else cv2.GC_BGD
+                if len(way) == 1:
+                    cv2.circle(out, tuple(int(v) for v in way[0, 0]), wide * 8, value, -1, shift=4)
+                else:
+                    cv2.polylines(out, [way], False, value, wide, shift=4)
+        return out
+
+    def _cut(self, frame: int) -> U8:
+        """Cut by the colours under the strokes, and by where they are."""
+        picture, marks = self._picture(frame), self._marks(frame)
+        subject, rest = marks == cv2.GC_FGD, marks == cv2.GC_BGD
+        if not rest.any():
+            # Without a stroke beside it, the picture's rim stands for what it is not.
+            rest = np.zeros_like(subject)
+            rest[:3], rest[:, :3], rest[:, -3:] = True, True, True
+            rest &= ~cv2.dilate(subject.astype(np.uint8), np.ones((25, 25), np.uint8)).astype(bool)
+            marks[rest] = cv2.GC_BGD
+        lab = cv2.cvtColor(picture, cv2.COLOR_RGB2LAB).astype(np.float32)
+        near = [_nearness(lab, where) for where in (subject, rest)]
+        reach = 0.25 * WIDTH
+        away = [cv2.distanceTransform((~w).astype(np.uint8), cv2.DIST_L2, 3) / reach * 14 for w in (subject, rest)]
+        likely = near[0] + away[0] < near[1] + away[1]
+        marks[(marks == cv2.GC_PR_BGD) & likely] = cv2.GC_PR_FGD
+        return _settled(picture, marks, 4)
+
+    def _carry(self, mask: U8, frame: int, to: int) -> U8:
+        """Where the subject is in the next frame: carried by dense flow, its edge found again in a band."""
+        a, b = self._picture(frame), self._picture(to)
+        grey = [cv2.cvtColor(p, cv2.COLOR_RGB2GRAY) for p in (b, a)]
+        flow = cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_FAST).calc(grey[0], grey[1], None)  # type: ignore[call-overload]
+        h, w = mask.shape
+        y, x = np.mgrid[0:h, 0:w].astype(np.float32)
+        moved = cv2.remap(mask, x + flow[..., 0], y + flow[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        hard = (moved > 127).astype(np.uint8)
+        if not hard.any():
+            return np.zeros_like(mask)
+        inner = cv2.erode(hard, _disc(INNER_PX))
+        outer = cv2.dilate(hard, _disc(OUTER_PX))
+        marks = np.full((h, w), cv2.GC_BGD, np.uint8)
+        marks[outer > 0] = cv2.GC_PR_BGD
+        marks[hard > 0] = cv2.GC_PR_FGD
+        marks[inner > 0] = cv2.GC_FGD
+        given = self._marks(to)
+        for value in (cv2.GC_FGD, cv2.GC_BGD):
+            marks[given == value] = value
+        # Only what lies round it is looked at: its own colours against those beside it.
+        ys, xs = np.nonzero(outer)
+        pad = 18
+        window = np.s_[max(0, ys.min() - pad) : ys.max() + pad, max(0, xs.min() - pad) : xs.max() + pad]
+        out = np.zeros_like(mask)
+        out[window] = _settled(b[window], np.ascontiguousarray(marks[window]), 1)
+        return out
+
+
+def _disc(radius: int) -> U8:
+    return np.asarray(cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * radius + 1, 2 * radius + 1)), np.uint8)
+
+
+def _nearness(lab: np.ndarray, where: np.ndarray) -> np.ndarray:
+    """(h, w) how far each pixel's colour is from those under a mask: from the nearest of a few means."""
+    samples = lab[where]
+    if not len(samples):
+        return np.full(lab.shape[:2], 1e3, np.float32)
+    count = min(CLUSTERS, len(samples))
+    stop = (cv2.TERM_CRITERIA_EPS + cv2.TERM_CRITERIA_MAX_ITER, 20, 0.5)
+    cv2.setRNGSeed(7)
+    _, _, means = cv2.kmeans(samples, count, None, stop, 2, cv2.KMEANS_PP_CENTERS)  # type: ignore[call-overload]
+    return np.asarray(np.stack([np.linalg.norm(lab - m, axis=2) for m in means]).min(axis=0), np.float32)
+
+
+def _settled(picture: U8, marks: U8, rounds: int) -> U8:
+    """GrabCut (C. Rother, V. Kolmogorov and A. Blake, 2004, doi:10.1145/1015706.1015720) from these marks; lone crumbs go."""
+    models = np.zeros((1, 65)), np.zeros((1, 65))
+    subject = np.isin(marks, (cv2.GC_FGD, cv2.GC_PR_FGD))
+    if subject.sum() > 20 and (~subject).sum() > 20:
+        cv2.setRNGSeed(7)
+        cv2.grabCut(cv2.cvtColor(picture, cv2.COLOR_RGB2BGR), marks, None, *models, rounds, cv2.GC_INIT_WITH_MASK)  # type: ignore[call-overload]
+    out = np.isin(marks, (cv2.GC_FGD, cv2.GC_PR_FGD)).astype(np.uint8)
+    count, labels, stats, _ = cv2.connectedComponentsWithStats(out)
+    if count > 2:
+        sizes = stats[1:, cv2.CC_STAT_AREA]
+        given = set(np.unique(labels[marks == cv2.GC_FGD]).tolist())
+        kept = [k + 1 for k, s in enumerate(sizes) if s > 0.02 * sizes.max() or k + 1 in given]
+        out = np.isin(labels, kept).astype(np.uint8)
+    return out * np.uint8(255)
+
+
+def _distance(mask: U8) -> np.ndarray:
+    """Signed distance to a mask's edge, inside positive."""
+    inside = (mask > 127).astype(np.uint8)
+    return np.asarray(cv2.distanceTransform(inside, cv2.DIST_L2, 3) - cv2.distanceTransform(1 - inside, cv2.DIST_L2, 3))

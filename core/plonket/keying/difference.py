@@ -1,0 +1,43 @@
+"""The difference key: what was not there on a clean plate."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import cv2
+import numpy as np
+from pydantic import Field
+
+from plonket.base.colour import encode
+from plonket.base.conventions import F32
+from plonket.base.fields import AssetDigest, Model, plain
+from plonket.keying.common import KeyContext, cut_out, ramp
+
+
+class DifferenceKey(Model):
+    """A subject before a set that was filmed without it, from the same place."""
+
+    kind: Literal["difference"] = "difference"
+    clean: AssetDigest | None = Field(default=None, description="A still of the set without the subject")
+    threshold: float = plain(6, label="Threshold", low=0, high=100, step=0.5, unit="%", group="Difference",
+                             help="What differs less than this is gone.")  # fmt: skip
+    soft: float = plain(8, label="Softness", low=0, high=100, step=0.5, unit="%", group="Difference")
+    calm: float = plain(2, label="Calm noise", low=0, high=10, step=0.5, unit="px", group="Difference",
+                        help="Looks at averages over so many pixels.")  # fmt: skip
+
+
+def run(light: F32, settings: DifferenceKey, context: KeyContext) -> F32:
+    """The keyed frame, linear, premultiplied (h, w, 4); all of it while there is no clean plate."""
+    if context.clean is None:
+        return cut_out(light, np.ones(light.shape[:2], np.float32))
+    clean = context.clean
+    if clean.shape != light.shape:
+        clean = cv2.resize(clean, (light.shape[1], light.shape[0]), interpolation=cv2.INTER_AREA)
+    seen, before = (np.asarray(encode(np.clip(p, 0, 1)), np.float32) for p in (light, clean))
+    if settings.calm > 0:
+        seen, before = (np.asarray(cv2.GaussianBlur(p, (0, 0), settings.calm), np.float32) for p in (seen, before))
+    # Light that changed as a whole is not a subject.
+    seen = seen * np.median((before + 0.02) / (seen + 0.02), axis=(0, 1)).astype(np.float32)
+    distance = np.abs(seen - before).max(axis=2)
+    alpha = ramp(np.asarray(distance, np.float32), settings.threshold / 100, (settings.threshold + settings.soft) / 100)
+    return cut_out(light, alpha)

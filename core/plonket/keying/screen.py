@@ -1,0 +1,392 @@
+"""The screen key: a subject taken off a cloth of one colour, whatever its light does."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+import cv2
+import numba
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field
+
+from plonket.base.conventions import F32, F64, FAST
+from plonket.base.fields import Model, choice, colour, plain, switch
+from plonket.keying.cloth import Cloth, block_means, clean_cloth, found_colour
+from plonket.keying.common import Colour, KeyContext, linear_of
+
+B = NDArray[np.bool_]
+
+MISFIT = 0.12
+"""How far, of the cloth's light, a mix may be off and still explain a pixel."""
+ABROAD = 0.15
+"""How much of the difference between subject and cloth, squared, is allowed besides."""
+TOE = 3
+"""Up to so many times the cloth's noise nothing counts as the subject."""
+
+
+class ScreenKey(Model):
+    """A subject before a cloth of one colour: green, blue or any other."""
+
+    kind: Literal["screen"] = "screen"
+    colours: list[Colour] = Field(default_factory=list, max_length=24,
+                                  description="Samples of the cloth; none: found by itself")  # fmt: skip
+    near: float = plain(45, label="Cloth's range", low=10, high=150, step=1, group="Cloth",
+                        help="How different in colour from its samples something may be and still be cloth.")  # fmt: skip
+    detail: float = plain(14, label="Follows folds", low=4, high=80, step=1, unit="px", group="Cloth",
+                          help="How fine its folds and shadows are followed: smaller keys finer ones away.")  # fmt: skip
+    sharp: bool = switch(True, label="Full colour", group="Cloth",
+                         help="Clips store colour at half size; this brings it back to the edges of brightness.")  # fmt: skip
+    auto: bool = switch(True, label="Clean cloth", group="Matte", help="Clips black just above the cloth's own noise.")
+    calm: float = plain(3, label="Calm noise", low=0, high=8, step=1, unit="px", group="Matte",
+                        help="Averages the matte's noise away over so many pixels, except at edges.")  # fmt: skip
+    clip_black: float = plain(1, label="Clip black", low=0, high=60, step=0.5, unit="%", group="Matte",
+                              help="What is thinner than this is gone.")  # fmt: skip
+    clip_white: float = plain(96, label="Clip white", low=30, high=100, step=0.5, unit="%", group="Matte",
+                              help="What is denser than this is solid.")  # fmt: skip
+    choke: float = plain(0, label="Edge in", low=-10, high=10, step=0.1, unit="px", group="Matte",
+                         help="Moves the edge in, or out when negative, by parts of a pixel.")  # fmt: skip
+    soften: float = plain(0, label="Soften", low=0, high=20, step=0.1, unit="px", group="Matte")
+    specks: float = plain(0, label="Specks off", low=0, high=12, step=1, unit="px", group="Matte",
+                          help="Takes away lone specks up to this size.")  # fmt: skip
+    lone: float = plain(0, label="Marks off", low=0, high=300, step=5, unit="px", group="Matte",
+                        help="Takes away pieces that stand alone and are no wider: tape crosses, stands, wires.")  # fmt: skip
+    holes: float = plain(0, label="Holes shut", low=0, high=12, step=1, unit="px", group="Matte",
+                         help="Closes holes in the subject up to this size.")  # fmt: skip
+    spill: float = plain(100, label="Spill off", low=0, high=100, step=1, unit="%", group="Spill",
+                         help="Takes off what the subject reflects of the cloth.")  # fmt: skip
+    replace: Literal["grey", "nothing", "tint"] = choice(
+        "grey", label="In its place", group="Spill",
+        names={"grey": "Its brightness in grey", "nothing": "Nothing", "tint": "Its brightness in a colour"},
+        help="What takes the place of the light that was spill.")  # fmt: skip
+    tint: str = colour("#b8c4d8", label="Colour", group="Spill")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Keyed:
+    """A keyed frame.
+
+    Attributes
+    ----------
+    rgba : linear, premultiplied (h, w, 4). cloth : what was taken for the cloth.
+    noise : SD of the matte on sure cloth. holes : share of the sure subject that is not solid.
+    """
+
+    rgba: F32
+    cloth: Cloth
+    noise: float
+    holes: float
+
+
+def turned_to_green(colour: F64) -> F64:
+    """(3, 3) a turn about the grey axis that brings a colour's hue to green: greys stay, and one rule serves all cloths."""
+    grey = np.ones(3) / np.sqrt(3)
+    own = colour - grey * (colour @ grey)
+    green = np.array([0.0, 1.0, 0.0]) - grey * (grey[1])
+    own, green = own / max(float(np.linalg.norm(own)), 1e-9), green / np.linalg.norm(green)
+    cos, sin = float(own @ green), float(np.cross(own, green) @ grey)
+    k = np.array([[0, -grey[2], grey[1]], [grey[2], 0, -grey[0]], [-grey[1], grey[0], 0]])
+    return np.asarray(np.eye(3) * cos + k * sin + np.outer(grey, grey) * (1 - cos))
+
+
+def samples_of(light: F32, settings: ScreenKey) -> F64:
+    """(k, 3) linear colours of the cloth: as picked, or found by itself."""
+    return np.stack([linear_of(c) for c in settings.colours]) if settings.colours else found_colour(light)[None]
+
+
+def key_screen(
+    light: F32, settings: ScreenKey, *, colours: F64 | None = None, core: F32 | None = None, garbage: F32 | None = None
+) -> Keyed:
+    """A frame with its cloth taken off.
+
+    With I = a F + (1 - a) C and the clean cloth C known at every pixel, the cloth's share is what is left of its colour
+    difference: (1 - a) = D(I) / D(C), D being green less the larger of red and blue once hues are turned so that the
+    cloth is green. What the subject itself gives off is I - (1 - a) C: nothing of the cloth stays in soft edges, whatever
+    lies behind them later.
+
+    Parameters
+    ----------
+    light : linear (h, w, 3). settings : see `ScreenKey`. colours : (k, 3) linear samples; found by itself without.
+    core, garbage : (h, w) what is kept, and what is thrown away, whatever the key says.
+    """
+    samples = samples_of(light, settings) if colours is None else colours
+    cloth = clean_cloth(light, samples, near=settings.near / 1000, detail_px=settings.detail)
+    turn = turned_to_green(samples.mean(axis=0))
+    left = np.empty(light.shape[:2], np.float32)
+    _left_of_cloth(light, cloth.light, turn, left)
+    if settings.calm > 0:
+        guide = np.asarray(_brightness(light) / np.maximum(_brightness(cloth.light), 1e-4), np.float32)
+        left = calmed(left, guide, settings.calm)
+    alpha = _told_apart(light, cloth, 1 - left)
+    low, high = settings.clip_black / 100, settings.clip_white / 100
+    noise = float(alpha[cloth.sure].std()) if cloth.sure.any() else 0.0
+    if settings.auto:
+        # Noise of the cloth is not a subject; what is clearly denser stays as it is, or glass would thin out.
+        toe = float(np.clip(TOE * noise, 1e-3, 0.2))
+        alpha = alpha * np.clip((alpha - toe) / (2 * toe), 0, 1)
+    alpha = np.clip((alpha - low) / max(high - low, 0.02), 0, 1).astype(np.float32)
+    alpha = _shaped(alpha, settings)
+    if core is not None:
+        alpha = np.maximum(alpha, core)
+    if garbage is not None:
+        alpha = alpha * (1 - garbage)
+    solid = cv2.erode((alpha > 0.5).astype(np.uint8), np.ones((9, 9), np.uint8)) > 0
+    holes = float((alpha[solid] < 0.98).mean()) if solid.any() else 0.0
+    rgba = np.empty((*light.shape[:2], 4), np.float32)
+    instead = _instead(settings)
+    _unmixed(light, cloth.light, np.ascontiguousarray(alpha, np.float32), turn, np.linalg.inv(turn), settings.spill / 100,
+             instead, rgba)  # fmt: skip
+    return Keyed(rgba=rgba, cloth=cloth, noise=noise, holes=holes)
+
+
+def _told_apart(light: F32, cloth: Cloth, alpha: F32) -> F32:
+    """The matte between sure cloth and the solid subject, by the subject's own colours there.
+
+    Colour difference alone takes the subject for neutral; a warm one comes out too dense at its edges. Each pixel between is
+    explained as a mix of the cloth with what the subject shows nearby (close and further off), with dark, or with the
+    neutral guess; what explains its colour best counts most.
+    """
+    # Deep enough inside that no edge is left, whatever the subject's colour makes of it.
+    solid = cv2.erode((alpha > 0.985).astype(np.uint8), np.ones((9, 9), np.uint8)) > 0
+    between = ~solid & ~cloth.sure
+    if not between.any() or not solid.any():
+        return alpha
+    # What the subject shows nearby changes slowly: worked out at a quarter of the size.
+    h, w = alpha.shape
+    small = (max(1, w // 4), max(1, h // 4))
+    reduced = block_means(light, solid, small)
+    share, mean = reduced[..., 3], np.ascontiguousarray(reduced[..., :3])
+    fronts = np.empty((2, small[1], small[0], 4), np.float32)
+    for k, sigma in enumerate((5.0, 16.0)):
+        there = cv2.GaussianBlur(share, (0, 0), sigma / 4)
+        fronts[k, ..., :3] = cv2.GaussianBlur(mean, (0, 0), sigma / 4) / np.maximum(there, 1e-6)[..., None]
+        fronts[k, ..., 3] = np.clip(there * 20, 0, 1)
+    out = alpha.copy()
+    _explained(light, cloth.light, alpha, between, fronts, out)
+    return out
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
+def _explained(light: F32, cloth: F32, alpha: F32, between: B, fronts: F32, out: F32) -> None:
+    """The matte where something is mixed, by what explains each pixel best; `fronts` (2, h/4, w/4, 4): colours and trust."""
+    sh, sw = fronts.shape[1:3]
+    for y in numba.prange(alpha.shape[0]):
+        for x in range(alpha.shape[1]):
+            if not between[y, x]:
+                continue
+            level = (cloth[y, x, 0] + cloth[y, x, 1] + cloth[y, x, 2]) / 3
+            # The neutral guess has no colour to be wrong about: it counts where nothing else explains what is seen.
+            total, best = 1e-6 + 0.08, 0.08 * alpha[y, x]
+            sy, sx = min(y // 4, sh - 1), min(x // 4, sw - 1)
+            for k in range(3):
+                trust = fronts[k, sy, sx, 3] if k < 2 else 0.6
+                if trust <= 0:
+                    continue
+                dot = size = 0.0
+                for c in range(3):
+                    way = (fronts[k, sy, sx, c] if k < 2 else 0.02 * level) - cloth[y, x, c]
+                    dot += (light[y, x, c] - cloth[y, x, c]) * way
+                    size += way * way
+                a = min(max(dot / max(size, 1e-6), 0.0), 1.0)
+                off = 0.0
+                for c in range(3):
+                    way = (fronts[k, sy, sx, c] if k < 2 else 0.02 * level) - cloth[y, x, c]
+                    d = cloth[y, x, c] + a * way - light[y, x, c]
+                    off += d * d
+                # What is allowed grows with the light there is: a bright subject's noise and shading are larger too.
+                w = trust * np.exp(-off / (MISFIT * MISFIT * (level * level + ABROAD * size)))
+                best += w * a
+                total += w
+            out[y, x] = best / total
+
+
+def _brightness(light: F32) -> F32:
+    return np.asarray(cv2.transform(light, np.ones((1, 3), np.float32)), np.float32)
+
+
+def calmed(matte: F32, guide: F32, radius_px: float) -> F32:
+    """A matte with its noise averaged away where the picture has no edge, and left alone where it has one.
+
+    A guided filter (K. He, J. Sun and X. Tang, 2013, doi:10.1109/TPAMI.2012.213) with the picture's brightness and the matte
+    itself as guides: what is told as an edge is weighed against the noise of the calmest places.
+    """
+    size = 2 * max(1, round(radius_px)) + 1
+    matte = np.ascontiguousarray(matte, np.float32)
+    out, total = np.zeros_like(matte), np.zeros_like(matte)
+    for seen in (cv2.GaussianBlur(guide, (0, 0), 0.6), cv2.GaussianBlur(matte, (0, 0), 1.0)):
+        g = np.asarray(seen, np.float32)
+        means = _means(_products(g, matte), size)
+        # The noise of the calmest places, judged from a part of the picture.
+        some = means[::3, ::3]
+        eps = max(4 * float(np.quantile(some[..., 2] - some[..., 0] ** 2, 0.2)), 1e-6)
+        smooth = np.empty((*matte.shape, 2), np.float32)
+        _fitted(_means(_lines(means, eps), size), g, matte, smooth)
+        # The better fit of the two counts more.
+        _weighed(smooth, _means(np.ascontiguousarray(smooth[..., 1:]), size), out, total)
+    return np.asarray(np.clip(out / total, 0, 1), np.float32)
+
+
+def _means(stack: F32, size: int) -> F32:
+    """Means of (h, w, c) over squares of `size` a side."""
+    return np.asarray(cv2.blur(stack, (size, size)), np.float32).reshape(stack.shape)
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST)  # type: ignore[misc]
+def _products(g: F32, p: F32) -> F32:
+    h, w = g.shape
+    out = np.empty((h, w, 4), np.float32)
+    for y in numba.prange(h):
+        for x in range(w):
+            a, b = g[y, x], p[y, x]
+            out[y, x, 0], out[y, x, 1], out[y, x, 2], out[y, x, 3] = a, b, a * a, a * b
+    return out
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST)  # type: ignore[misc]
+def _lines(means: F32, eps: float) -> F32:
+    """Slope and offset of the line that explains the matte by the guide round each pixel."""
+    h, w = means.shape[:2]
+    out = np.empty((h, w, 2), np.float32)
+    for y in numba.prange(h):
+        for x in range(w):
+            mg, mp = means[y, x, 0], means[y, x, 1]
+            slope = (means[y, x, 3] - mg * mp) / (means[y, x, 2] - mg * mg + eps)
+            out[y, x, 0], out[y, x, 1] = slope, mp - slope * mg
+    return out
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST)  # type: ignore[misc]
+def _fitted(lines: F32, g: F32, p: F32, out: F32) -> None:
+    """What the lines make of the guide, and how far that is from the matte, squared."""
+    for y in numba.prange(g.shape[0]):
+        for x in range(g.shape[1]):
+            smooth = lines[y, x, 0] * g[y, x] + lines[y, x, 1]
+            out[y, x, 0], out[y, x, 1] = smooth, (smooth - p[y, x]) ** 2
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
+def _weighed(smooth: F32, misfit: F32, out: F32, total: F32) -> None:
+    for y in numba.prange(out.shape[0]):
+        for x in range(out.shape[1]):
+            fit = np.float32(1.0) / (misfit[y, x, 0] + np.float32(1e-5))
+            out[y, x] += fit * smooth[y, x, 0]
+            total[y, x] += fit
+
+
+def _instead(settings: ScreenKey) -> F64:
+    """What takes the place of the spill's brightness: a linear tint of mean 1, or nought."""
+    if settings.replace == "nothing":
+        return np.zeros(3)
+    if settings.replace == "grey":
+        return np.ones(3)
+    tint = linear_of(settings.tint)
+    return np.asarray(tint / max(float(tint.mean()), 1e-3))
+
+
+def _shaped(alpha: F32, settings: ScreenKey) -> F32:
+    """Specks and holes taken away, the edge moved by parts of a pixel, and softened."""
+    out = alpha
+    if settings.specks >= 1:
+        size = 2 * round(settings.specks) + 1
+        disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (size, size))
+        # What survives an opening grows back to its own shape: thin hair that hangs on something stays.
+        kept = cv2.dilate(cv2.erode(out, disc), cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (6 * size + 1, 6 * size + 1)))
+        out = np.minimum(out, kept)
+    if settings.lone >= 1:
+        out = without_lone(out, settings.lone)
+    if settings.holes >= 1:
+        size = 2 * round(settings.holes) + 1
+        disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (size, size))
+        out = np.maximum(out, cv2.erode(cv2.dilate(out, disc), disc) * (cv2.erode(out, np.ones((3, 3))) > 0.02))
+    if settings.choke:
+        out = moved_edge(out, settings.choke)
+    if settings.soften > 0:
+        out = cv2.GaussianBlur(out, (0, 0), settings.soften / 2)
+    return np.asarray(out, np.float32)
+
+
+def without_lone(alpha: F32, widest_px: float) -> F32:
+    """A matte without pieces that stand alone and are no wider than `widest_px` either way."""
+    seen = (alpha > 0.12).astype(np.uint8)
+    count, labels, boxes, _ = cv2.connectedComponentsWithStats(seen, connectivity=8)
+    small = (boxes[:, cv2.CC_STAT_WIDTH] <= widest_px) & (boxes[:, cv2.CC_STAT_HEIGHT] <= widest_px)
+    small[0] = False
+    if count < 2 or not small.any():
+        return alpha
+    # Their faint rims go too.
+    gone = cv2.dilate(small[labels].astype(np.uint8), np.ones((7, 7), np.uint8)) > 0
+    kept = (seen > 0) & ~small[labels]
+    return np.where(gone & ~kept, 0, alpha).astype(np.float32)
+
+
+def moved_edge(alpha: F32, inwards_px: float) -> F32:
+    """The matte eroded (or, negative, spread) by parts of a pixel: between whole steps it is mixed."""
+    whole, part = int(abs(inwards_px)), abs(inwards_px) % 1
+    step = cv2.erode if inwards_px > 0 else cv2.dilate
+
+    def by(px: int) -> F32:
+        if px == 0:
+            return alpha
+        disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * px + 1, 2 * px + 1))
+        return np.asarray(step(alpha, disc), np.float32)
+
+    a = by(whole)
+    return a if part < 1e-6 else np.asarray(a + np.float32(part) * (by(whole + 1) - a), np.float32)
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
+def _left_of_cloth(light: F32, cloth: F32, turn: F64, out: F32) -> None:
+    """The share of each pixel that is cloth."""
+    h, w = out.shape
+    for y in numba.prange(h):
+        for x in range(w):
+            r, g, b = light[y, x, 0], light[y, x, 1], light[y, x, 2]
+            tr = turn[0, 0] * r + turn[0, 1] * g + turn[0, 2] * b
+            tg = turn[1, 0] * r + turn[1, 1] * g + turn[1, 2] * b
+            tb = turn[2, 0] * r + turn[2, 1] * g + turn[2, 2] * b
+            cr, cg, cb = cloth[y, x, 0], cloth[y, x, 1], cloth[y, x, 2]
+            ur = turn[0, 0] * cr + turn[0, 1] * cg + turn[0, 2] * cb
+            ug = turn[1, 0] * cr + turn[1, 1] * cg + turn[1, 2] * cb
+            ub = turn[2, 0] * cr + turn[2, 1] * cg + turn[2, 2] * cb
+            whole = ug - max(ur, ub)
+            share = (tg - max(tr, tb)) / max(whole, 1e-5)
+            out[y, x] = min(max(share, 0.0), 1.0)
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
+def _unmixed(light: F32, cloth: F32, alpha: F32, turn: F64, back: F64, spill: float, instead: F64, out: F32) -> None:
+    """What the subject gives off: the cloth's share taken off, then what its colour reflects of the cloth."""
+    h, w = alpha.shape
+    for y in numba.prange(h):
+        for x in range(w):
+            a = alpha[y, x]
+            out[y, x, 3] = a
+            if a <= 0:
+                out[y, x, 0] = out[y, x, 1] = out[y, x, 2] = 0.0
+                continue
+            share = 1 - a
+            r = max(light[y, x, 0] - share * cloth[y, x, 0], 0.0)
+            g = max(light[y, x, 1] - share * cloth[y, x, 1], 0.0)
+            b = max(light[y, x, 2] - share * cloth[y, x, 2], 0.0)
+            tr = turn[0, 0] * r + turn[0, 1] * g + turn[0, 2] * b
+            tg = turn[1, 0] * r + turn[1, 1] * g + turn[1, 2] * b
+            tb = turn[2, 0] * r + turn[2, 1] * g + turn[2, 2] * b
+            over = (tg - max(tr, tb)) * spill
+            if over > 0:
+                tg -= over
+                r = back[0, 0] * tr + back[0, 1] * tg + back[0, 2] * tb
+                g = back[1, 0] * tr + back[1, 1] * tg + back[1, 2] * tb
+                b = back[2, 0] * tr + back[2, 1] * tg + back[2, 2] * tb
+                # The brightness that went with it comes back in another colour.
+                lost = over / 3
+                r, g, b = r + lost * instead[0], g + lost * instead[1], b + lost * instead[2]
+            out[y, x, 0], out[y, x, 1], out[y, x, 2] = max(r, 0.0), max(g, 0.0), max(b, 0.0)
+
+
+def run(light: F32, settings: ScreenKey, context: KeyContext) -> F32:
+    """The keyed frame, linear, premultiplied (h, w, 4)."""
+    return key_screen(light, settings, colours=context.colours).rgba
+
+
+__all__ = ["Keyed", "ScreenKey", "key_screen", "run", "samples_of", "turned_to_green"]

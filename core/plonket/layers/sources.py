@@ -1,0 +1,104 @@
+"""What rendering reads: media and measurements by their ids."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Protocol
+
+from plonket.base.conventions import F32, F64, U8
+from plonket.image.picture import StillSource
+from plonket.keying.kinds import Key
+from plonket.plate.view_path import ViewPath
+from plonket.raytrace.request import Order
+from plonket.room.camera import RoomCamera
+from plonket.room.spot import Spot
+from plonket.track.spaces import Spaces
+
+if TYPE_CHECKING:
+    from plonket.layers.common import LayerModel
+
+
+class Sources(Protocol):
+    """Access to what a document refers to. Implementations cache; calls may come from threads."""
+
+    @property
+    def spaces(self) -> Spaces:
+        """Where followers are."""
+        ...
+
+    @property
+    def view(self) -> ViewPath | None:
+        """How the clip's frames lie in the picture; None: as they are."""
+        ...
+
+    @property
+    def size(self) -> tuple[int, int]:
+        """The clip's (width, height)."""
+        ...
+
+    def plate(self, asset: str, frame: int) -> U8:
+        """The conformed clip's frame, 8-bit sRGB-coded (h, w, 3)."""
+        ...
+
+    def donor(self, asset: str, frame: int) -> StillSource:
+        """The plate's frame ready for placing, kept: the same few fill the borders of all others."""
+        ...
+
+    def length(self, asset: str) -> int:
+        """How many frames an element has; a still has one."""
+        ...
+
+    def element(self, asset: str, frame: int, key: Key | None = None, level: int = 0) -> StillSource:
+        """A still, or one frame of a clip, ready for placing: as it is, or keyed. What is keyed need not be finer than the
+        picture halved `level` times."""
+        ...
+
+    def quad(self, plane: str) -> F64 | None:
+        """(4, 2) corners of a plane motion's quad in its reference frame."""
+        ...
+
+    def on_plane(self, plane: str, frame: float) -> F64:
+        """(3, 3) from a motion's reference-frame pixels to the frame; the identity while it is not measured."""
+        ...
+
+    def anchor(self, target: str, point: str | None, at: F64, frame: float) -> F64 | None:
+        """(2,) where a point of a motion, a spot on a plane or one from a perch is in a frame; None: not known."""
+        ...
+
+    def layer(self, layer_id: str) -> LayerModel | None:
+        """A layer of the shot, wherever it lies; None: it is not there any more."""
+        ...
+
+    def parcel(self, parcel_id: str) -> Sequence[LayerModel]:
+        """The layers of a parcel, nearest first."""
+        ...
+
+    def seat(self, target: str | None) -> tuple[RoomCamera, Spot] | None:
+        """The room and the spot in it that a perch stands on, however many perches down; None: it stands in none."""
+        ...
+
+    @property
+    def room(self) -> str | None:
+        """The motion whose room counts where none is named: the first solved camera with depth; None: there is none."""
+        ...
+
+    @property
+    def footage(self) -> str | None:
+        """The asset that the shot is made on."""
+        ...
+
+    def neighbours(self, target: str | None, *, hidden: bool = False) -> Sequence[LayerModel]:
+        """The layers that are shown and stand in the same room as what follows `target`, nearest first."""
+        ...
+
+    def model(self, asset: str) -> str:
+        """The path of a file that the renderer reads by itself: a 3D model or a light map."""
+        ...
+
+    def film(self, order: Order) -> F32:
+        """3D things filmed as ordered: (h, w, 6), see `FilmSet.film`."""
+        ...
+
+    def table(self, asset: str) -> F32:
+        """A colour table's lattice (n, n, n, 3), its first axis red; or (n, 3) for one table for each channel."""
+        ...

@@ -1,1 +1,0 @@
-"""Mending: what should not be there, replaced by what would be seen without it."""

@@ -1,1 +1,0 @@
-"""Motions: measured movements that other things may follow."""

@@ -1,0 +1,1 @@
+"""3D things filmed by a path tracer in a process of its own."""

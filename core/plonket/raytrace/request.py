@@ -1,0 +1,129 @@
+"""What is asked of the renderer: plain data that goes to another process."""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import dataclass, fields, is_dataclass
+from typing import Any, Literal
+
+import numpy as np
+
+from plonket.base.conventions import F64
+
+Role = Literal["shown", "other", "real"]
+"""`shown` is what is filmed. `other` is filmed by an order of its own: here it hides, shades and is mirrored. `real` is in
+the footage already: it hides, and takes shadows."""
+VERSION = 3
+"""Goes up whenever the same order would give another picture."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class View:
+    """A pinhole at one instant: eye (3,) and turn (3, 3), local-to-world, looking along -z."""
+
+    eye: F64
+    turn: F64
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Thing:
+    """Something in the set.
+
+    Attributes
+    ----------
+    model : path of its file, or `form:box`, `form:cylinder`, `form:plane` of unit size.
+    stands : (4, 4) world from model for every view. metal, rough : in place of the file's own; None: as in the file.
+    colour : linear RGB in place of the file's own.
+    """
+
+    model: str
+    stands: tuple[F64, ...]
+    role: Role = "shown"
+    metal: float | None = None
+    rough: float | None = None
+    colour: tuple[float, float, float] | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Lamp:
+    """A soft rectangle that shines to one side: its place (4, 4), world from lamp, spans (-1, -1) to (1, 1) and shines along
+    its +z; `light` is the linear RGB radiance it gives off."""
+
+    place: F64
+    light: tuple[float, float, float]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Dome:
+    """Light from all round by a picture twice as wide as tall: path of a file with radiance, whose middle lies along -z; turn
+    about the upright in radians, anticlockwise from above; strength."""
+
+    picture: str
+    turn: float
+    strength: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Lights:
+    """What lights a set.
+
+    Attributes
+    ----------
+    sun : unit direction (3,) from the model to the sun. sun_light, sky_light : linear RGB; a white surface that faces the
+        sun squarely shines with `sun_light`, one under the open sky with `sky_light`.
+    soft : half angle of the sun in radians. lamps : soft rectangles. dome : takes the place of an even sky.
+    """
+
+    sun: tuple[float, float, float]
+    sun_light: tuple[float, float, float]
+    sky_light: tuple[float, float, float]
+    soft: float
+    lamps: tuple[Lamp, ...] = ()
+    dome: Dome | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Order:
+    """One picture of what is shown of a set.
+
+    Attributes
+    ----------
+    things : what stands in the set. views : instants of the exposure, alike in weight.
+    focal, principal : pixels of the picture that is filmed. window : x, y, width, height of it that is wanted.
+    ground : height in metres of the ground, or None. ground_colour : linear RGB that it throws back.
+    shadows : whether the shadow that all things cast on the ground and on what is real is wanted.
+    samples : light paths a pixel over the whole exposure, a square number.
+    """
+
+    things: tuple[Thing, ...]
+    views: tuple[View, ...]
+    focal: float
+    principal: tuple[float, float]
+    window: tuple[int, int, int, int]
+    lights: Lights
+    ground: float | None
+    ground_colour: tuple[float, float, float]
+    shadows: bool
+    samples: int
+
+
+def order_digest(order: Order) -> str:
+    """Equal orders have equal hashes, in any process."""
+    sha = hashlib.sha256(f"{VERSION}".encode())
+    _add(sha, order)
+    return sha.hexdigest()
+
+
+def _add(sha: Any, value: Any) -> None:
+    if is_dataclass(value):
+        for field in fields(value):
+            sha.update(field.name.encode())
+            _add(sha, getattr(value, field.name))
+    elif isinstance(value, np.ndarray):
+        sha.update(np.ascontiguousarray(value, np.float64).tobytes())
+    elif isinstance(value, tuple):
+        sha.update(f"({len(value)}".encode())
+        for one in value:
+            _add(sha, one)
+    else:
+        sha.update(repr(value).encode() + b";")

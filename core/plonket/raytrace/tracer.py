@@ -1,0 +1,300 @@
+"""Films a model with its shadow. Runs in the renderer's own process.
+
+One integrator tells the model and the ground apart where a ray first meets them. The ground's shadow is one less the light that
+reaches it with the model over the same light without it, from the same samples, so that ground in the open stays free of noise.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import cv2
+import numpy as np
+
+from plonket.base.conventions import F32, F64
+from plonket.raytrace.engine import Denoiser, import_mitsuba, mesh_of
+from plonket.raytrace.request import Lights, Order, View
+from plonket.room.meshes.instances import read_thing
+
+LIGHT_RAYS = 2
+FAR = 60.0
+"""How far off the sun is, in times the model's size."""
+EDGE_PX = 20
+"""Over so many pixels a shadow fades out where its window ends."""
+CHANNELS = ("thing", "open", "shaded", "ground", "far", "ar", "ag", "ab", "nx", "ny", "nz")
+FILMED = 6
+"""Channels of a filmed picture: light, coverage, shadow, distance."""
+
+
+class FilmSet:
+    """Loaded scenes, the last few kept."""
+
+    def __init__(self) -> None:
+        self.mi = import_mitsuba()
+        self.denoiser = Denoiser()
+        self._scenes: dict[Any, _Scene] = {}
+        _announce(self.mi)
+
+    def film(self, order: Order) -> F32:
+        """An order's window (h, w, 6): linear, premultiplied light of what is shown, its coverage, the shadow, and how far
+        off what is shown is in metres, times its coverage."""
+        things = tuple((t.model, t.role, t.metal, t.rough, t.colour) for t in order.things)
+        key = (things, order_lights(order.lights), order.ground, order.ground_colour)
+        scene = self._scenes.pop(key, None)
+        if scene is None:
+            scene = _Scene(self.mi, order)
+            if len(self._scenes) > 5:
+                self._scenes.pop(next(iter(self._scenes)))
+        self._scenes[key] = scene
+        share = max(1, order.samples // len(order.views))
+        layers = [scene.exposed(order, k, share) for k in range(len(order.views))]
+        return self._developed(np.mean(layers, axis=0), order)
+
+    def _developed(self, raw: F32, order: Order) -> F32:
+        light, thing = raw[..., :3], np.clip(raw[..., 3], 0, 1)
+        lit, shaded, ground, far = raw[..., 4], raw[..., 5], np.clip(raw[..., 6], 0, 1), raw[..., 7]
+        albedo, normal = raw[..., 8:11], raw[..., 11:14]
+        out = np.zeros((*raw.shape[:2], FILMED), np.float32)
+        if thing.max() > 0:
+            # Un-premultiplied, spread outwards, denoised, multiplied again: no dark rim, no noise in the edge.
+            straight = _spread(light, thing)
+            calm = self.denoiser.run(straight, _spread(albedo, thing), _spread(normal, thing))
+            out[..., :3] = np.maximum(calm, 0) * thing[..., None]
+        out[..., 3], out[..., 5] = thing, far
+        if ground.max() > 0:
+            ratio = np.where(lit > 1e-6, 1 - shaded / np.maximum(lit, 1e-6), 0)
+            ratio = _spread(np.repeat((ratio * ground)[..., None], 3, axis=2), ground)
+            calm = self.denoiser.run(ratio, np.ones_like(ratio), np.zeros_like(ratio))[..., 0]
+            out[..., 4] = np.clip(calm, 0, 1) * ground * _feather(ground.shape)
+        return out
+
+
+def order_lights(lights: Lights) -> Any:
+    """What tells two sets of lights apart, for a dictionary."""
+    lamps = tuple((lamp.place.tobytes(), lamp.light) for lamp in lights.lamps)
+    dome = lights.dome
+    return (lights.sun, lights.sun_light, lights.sky_light, lights.soft, lamps,
+            dome and (dome.picture, dome.turn, dome.strength))  # fmt: skip
+
+
+def _spread(values: F32, cover: F32) -> F32:
+    """Premultiplied values (h, w, 3) divided by their coverage, and going on outwards where there is none (push-pull)."""
+    levels = [(values.astype(np.float32), cover.astype(np.float32))]
+    while min(levels[-1][1].shape) > 2:
+        v, c = levels[-1]
+        size = (max(1, v.shape[1] // 2), max(1, v.shape[0] // 2))
+        levels.append((cv2.resize(v, size, interpolation=cv2.INTER_AREA), cv2.resize(c, size, interpolation=cv2.INTER_AREA)))
+    v, c = levels[-1]
+    out = v / np.maximum(c, 1e-4)[..., None]
+    for v, c in reversed(levels[:-1]):
+        wide = cv2.resize(out, (v.shape[1], v.shape[0]), interpolation=cv2.INTER_LINEAR)
+        sure = np.clip(c * 4, 0, 1)[..., None]
+        out = v / np.maximum(c, 1e-4)[..., None] * sure + wide * (1 - sure)
+    return np.ascontiguousarray(out, np.float32)
+
+
+def _feather(shape: tuple[int, ...]) -> F32:
+    h, w = shape
+    across, down = (np.clip((np.minimum(np.arange(n), np.arange(n)[::-1]) + 0.5) / EDGE_PX, 0, 1) for n in (w, h))
+    return np.asarray(np.outer(down, across), np.float32)
+
+
+class _Scene:
+    """A set with its lights and ground, loaded once; from frame to frame only where things are changes."""
+
+    def __init__(self, mi: Any, order: Order) -> None:
+        self.mi = mi
+        self.models = [read_thing(thing.model) for thing in order.things]
+        first = order.things[0].stands[0]
+        scale = float(np.cbrt(abs(np.linalg.det(first[:3, :3]))))
+        self.reach = max(float(np.linalg.norm(self.models[0].size)) * scale, 1e-6)
+        every = np.array([t.stands[0][:3, 3] for t in order.things])
+        self.span = self.reach + float(np.linalg.norm(np.ptp(every, axis=0)))
+        middle = every.mean(axis=0)
+        light = self._lights(order, middle)
+        self.scene = mi.load_dict({"type": "scene", **light, **self._things(order, bare=False)})
+        self.params = mi.traverse(self.scene)
+        # What is in the footage already, and lamps, stand in the way of light whether there are models or not.
+        self.bare: Any = None
+        if order.shadows:
+            self.bare = mi.load_dict({"type": "scene", **light, **self._things(order, bare=True)})
+            self.bare_params = mi.traverse(self.bare)
+        self.placed: list[F64 | None] = [None] * len(order.things)
+
+    def _lights(self, order: Order, middle: F64) -> dict[str, Any]:
+        mi, lights = self.mi, order.lights
+        out: dict[str, Any] = {}
+        if lights.dome is not None and lights.dome.strength > 0:
+            out["sky"] = {
+                "type": "envmap", "filename": lights.dome.picture, "scale": lights.dome.strength,
+                # The map's middle lies ahead, along the room's -z.
+                "to_world": mi.ScalarTransform4f().rotate([0, 1, 0], 180 + float(np.degrees(lights.dome.turn))),
+            }  # fmt: skip
+        elif max(lights.sky_light) > 0:
+            out["sky"] = {"type": "constant", "radiance": {"type": "rgb", "value": list(lights.sky_light)}}
+        black = {"type": "diffuse", "reflectance": {"type": "rgb", "value": 0.0}}
+        if max(lights.sun_light) > 0:
+            far = FAR * self.span
+            radius = far * float(np.tan(max(lights.soft, 1e-3)))
+            # A disc of radiance L and half angle a lights a surface that faces it with pi L sin(a)^2.
+            radiance = np.array(lights.sun_light) / np.sin(max(lights.soft, 1e-3)) ** 2
+            out["sun"] = {
+                "type": "sphere", "center": (middle + far * np.array(lights.sun)).tolist(), "radius": radius,
+                "emitter": {"type": "area", "radiance": {"type": "rgb", "value": radiance.tolist()}}, "bsdf": black,
+            }  # fmt: skip
+        for k, lamp in enumerate(lights.lamps):
+            out[f"lamp{k}"] = {
+                "type": "rectangle", "to_world": mi.ScalarTransform4f(lamp.place.tolist()), "bsdf": black,
+                "emitter": {"type": "area", "radiance": {"type": "rgb", "value": list(lamp.light)}},
+            }  # fmt: skip
+        if order.ground is not None:
+            half = 40 * self.span
+            at = mi.ScalarTransform4f().translate([float(middle[0]), order.ground, float(middle[2])])
+            out["ground"] = {
+                "type": "rectangle", "to_world": at @ mi.ScalarTransform4f().rotate([1, 0, 0], -90) @
+                mi.ScalarTransform4f().scale([half, half, 1]),
+                "bsdf": {"type": "twosided", "material": {
+                    "type": "diffuse", "reflectance": {"type": "rgb", "value": list(order.ground_colour)}}},
+            }  # fmt: skip
+        return out
+
+    def _things(self, order: Order, *, bare: bool) -> dict[str, Any]:
+        mi = self.mi
+        out: dict[str, Any] = {}
+        for j, (thing, model) in enumerate(zip(order.things, self.models, strict=True)):
+            if bare and thing.role != "real":
+                continue
+            for k, part in enumerate(model.parts):
+                colour = part.colour
+                if thing.colour is not None:
+                    colour = np.asarray(thing.colour, np.float32)
+                elif thing.role == "real":
+                    colour = np.asarray(order.ground_colour, np.float32)
+                props = mi.Properties()
+                props["bsdf"] = mi.load_dict(_surface(mi, colour, part.metal if thing.metal is None else thing.metal,
+                                                      part.rough if thing.rough is None else thing.rough))  # fmt: skip
+                if max(part.glow) > 0:
+                    props["emitter"] = mi.load_dict({"type": "area", "radiance": {"type": "rgb", "value": list(part.glow)}})
+                name = f"{thing.role}{j}_{k}"
+                out[name] = mesh_of(mi, name, part.vertices, part.faces, part.uv, props, part.normals)
+        return out
+
+    def _place(self, j: int, role: str, matrix: F64) -> None:
+        """Stand a thing somewhere; `params` are told once for all things."""
+        before = self.placed[j]
+        if before is not None and np.array_equal(before, matrix):
+            return
+        upright = np.linalg.inv(matrix[:3, :3]).T
+        for k, part in enumerate(self.models[j].parts):
+            moved = (part.vertices @ matrix[:3, :3].T + matrix[:3, 3]).astype(np.float32).ravel()
+            turned = part.normals @ upright.T
+            turned /= np.maximum(np.linalg.norm(turned, axis=1, keepdims=True), 1e-12)
+            for params in (self.params, self.bare_params if self.bare is not None and role == "real" else None):
+                if params is not None:
+                    params[f"{role}{j}_{k}.vertex_positions"] = moved
+                    params[f"{role}{j}_{k}.vertex_normals"] = turned.astype(np.float32).ravel()
+        self.placed[j] = matrix.copy()
+
+    def exposed(self, order: Order, k: int, samples: int) -> F32:
+        """(h, w, 14) of one instant: light of what is shown, then `CHANNELS`."""
+        mi, view = self.mi, order.views[k]
+        for j, thing in enumerate(order.things):
+            self._place(j, thing.role, thing.stands[k])
+        self.params.update()
+        if self.bare is not None:
+            self.bare_params.update()
+        sensor, integrator = self.sensor(order, view, samples), mi.load_dict({"type": "plonket_set"})
+        integrator.bare = self.bare
+        raw = np.array(mi.render(self.scene, sensor=sensor, integrator=integrator, spp=samples, seed=17 + k))
+        return np.asarray(raw[..., : 3 + len(CHANNELS)], np.float32)
+
+    def sensor(self, order: Order, view: View, samples: int) -> Any:
+        """The camera of an order at one instant, which exposes only the window."""
+        mi = self.mi
+        x, y, width, height = order.window
+        forward, up = -view.turn[:, 2], view.turn[:, 1]
+        # The film is the window, the lens's axis off its middle: a window cut from a larger film would be compiled in.
+        px, py = order.principal[0] - x, order.principal[1] - y
+        return mi.load_dict({
+            "type": "perspective", "fov_axis": "x",
+            "fov": float(np.degrees(2 * np.arctan(width / 2 / order.focal))),
+            "principal_point_offset_x": 0.5 - px / width, "principal_point_offset_y": 0.5 - py / height,
+            "near_clip": 1e-3 * self.reach, "far_clip": 1e4 * self.span,
+            "to_world": mi.ScalarTransform4f().look_at(
+                origin=view.eye.tolist(), target=(view.eye + forward).tolist(), up=up.tolist()),
+            "film": {"type": "hdrfilm", "width": width, "height": height, "pixel_format": "rgb", "rfilter": {"type": "box"}},
+            "sampler": {"type": "multijitter", "sample_count": samples},
+        })  # fmt: skip
+
+
+def _surface(mi: Any, colour: F32, metal: float, rough: float) -> dict[str, Any]:
+    base: dict[str, Any] = (
+        {"type": "bitmap", "bitmap": mi.Bitmap(np.ascontiguousarray(colour)), "raw": True}
+        if colour.ndim == 3
+        else {"type": "rgb", "value": colour.tolist()}
+    )
+    look = {"type": "principled", "base_color": base, "metallic": float(metal), "roughness": float(rough), "specular": 0.5}
+    return {"type": "twosided", "material": look}
+
+
+_announced = False
+
+
+def _announce(mi: Any) -> None:
+    """Make the integrator known to Mitsuba, once."""
+    global _announced
+    if _announced:
+        return
+    import drjit as dr
+
+    class SetIntegrator(mi.SamplingIntegrator):  # type: ignore[misc]
+        def __init__(self, props: Any) -> None:
+            super().__init__(props)
+            self.path = mi.load_dict({"type": "path", "max_depth": 6, "rr_depth": 4})
+            self.bare: Any = None
+
+        def aov_names(self) -> list[str]:
+            return list(CHANNELS)
+
+        def sample(self, scene: Any, sampler: Any, ray: Any, medium: Any = None, active: Any = True) -> Any:
+            shapes = scene.shapes()
+            lamps = [s for s in shapes if s.id().startswith("lamp")]
+            si = scene.ray_intersect(ray, active)
+            # Lamps are not seen: what lies behind is.
+            for _ in lamps:
+                on_lamp = _among(si, lamps) & active
+                ray.o = dr.select(on_lamp, si.p + ray.d * dr.maximum(si.t, 1e-3) * 1e-4, ray.o)
+                si = dr.select(on_lamp, scene.ray_intersect(ray, on_lamp), si)
+            valid = si.is_valid() & active
+            catching = [s for s in shapes if s.id() == "ground" or s.id().startswith("real")]
+            unseen = [s for s in shapes if s.id() == "sun" or s.id().startswith("other")]
+            on_ground = valid & _among(si, catching)
+            thing = valid & ~on_ground & ~_among(si, unseen)
+            light, _, _ = self.path.sample(scene, sampler, ray, medium, thing)
+            light = dr.select(thing, light, 0)
+            lit, shaded = mi.Float(0), mi.Float(0)
+            if self.bare is not None:
+                n = dr.select(dr.dot(si.n, ray.d) > 0, -si.n, si.n)
+                for _ in range(LIGHT_RAYS):
+                    ds, weight = scene.sample_emitter_direction(si, sampler.next_2d(on_ground), False, on_ground)
+                    falls = mi.luminance(weight) * dr.maximum(dr.dot(n, ds.d), 0)
+                    way = si.spawn_ray_to(ds.p)
+                    falls = dr.select(on_ground & ~self.bare.ray_test(way, on_ground), falls, 0)
+                    lit += falls
+                    shaded += dr.select(scene.ray_test(way, on_ground), 0, falls)
+            bsdf = si.bsdf(ray)
+            albedo = dr.select(thing, bsdf.eval_diffuse_reflectance(si, thing), mi.Color3f(0))
+            n = si.sh_frame.n
+            things, grounded = (dr.select(flag, mi.Float(1), mi.Float(0)) for flag in (thing, on_ground))
+            extra = [things, lit, shaded, grounded, dr.select(thing, si.t, 0), albedo.x, albedo.y, albedo.z]
+            extra += [dr.select(thing, v, 0) for v in (n.x, n.y, n.z)]
+            return light, mi.Bool(True), extra
+
+    def _among(si: Any, shapes: list[Any]) -> Any:
+        found = mi.Bool(False)
+        for shape in shapes:
+            found |= si.shape == mi.ShapePtr(shape)
+        return found & si.is_valid()
+
+    mi.register_integrator("plonket_set", SetIntegrator)
+    _announced = True

@@ -1,0 +1,1 @@
+"""Frames of a whole shot: what is read, stacked, shown and delivered."""

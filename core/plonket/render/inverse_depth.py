@@ -1,0 +1,35 @@
+"""How far away what a layer shows is, for looks that go by distance."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import cache
+
+from plonket.base.conventions import F64
+from plonket.layers.common import LayerModel
+from plonket.layers.solid import nearness, spot_nearness
+from plonket.layers.sources import Sources
+from plonket.layers.standing import StandingModel
+from plonket.looks.common import Near
+
+
+def near_for(
+    layer: LayerModel | None, sources: Sources, frame: int, size: tuple[int, int], view: F64
+) -> Callable[[], Near | None]:
+    """Distances of the room, and of a layer that stands in it, worked out once when they are asked for.
+
+    `layer` None: the whole picture. What follows no room shows the first solved one.
+    """
+
+    @cache
+    def near() -> Near | None:
+        target = getattr(getattr(layer, "follow", None), "target", None)
+        stands = target is not None and sources.seat(target) is not None
+        room = target if stands else sources.room
+        found = nearness(sources, room, frame, size, view) if room is not None else None
+        if found is None:
+            return None
+        flat = stands and not isinstance(layer, StandingModel)
+        return Near(room=found, own=spot_nearness(sources, target, frame) if flat else None)
+
+    return near

@@ -1,0 +1,243 @@
+"""Match to plate: an element made to look as if it had been filmed with the plate, where it sits.
+
+Tones, the light's colour, sharpness, grain and motion blur are measured on the element and on the plate round it. What comes
+out are ordinary looks, which can be changed afterwards.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from plonket.base.colour import encode, opaque_from_8bit
+from plonket.base.conventions import F32, F64, U8
+from plonket.base.errors import BadInput
+from plonket.base.fields import value_at
+from plonket.checks.appearance import Tones, edge_width, grain_of, tones_of
+from plonket.document.shot import Shot
+from plonket.image.picture import Picture
+from plonket.layers.common import PictureLayer
+from plonket.layers.model import ModelLayer, stands
+from plonket.layers.sources import Sources
+from plonket.looks.blur import Blur
+from plonket.looks.grain import Grain, GrainProfile
+from plonket.looks.kinds import Look
+from plonket.looks.levels import Levels
+from plonket.looks.sharpen import Sharpen
+from plonket.looks.white import WhiteBalance
+from plonket.render.frame import render_frame
+from plonket.render.stack import OWN_SPACE, drawn
+from plonket.track.following import spot_through
+
+AROUND = 0.7
+"""How far round the element the plate is looked at, of its size."""
+MARK = "match-"
+"""Begins the ids of looks that matching made: matching again puts others in their place."""
+MOST_CAST = 0.25
+LEAST_EDGE_PX = 0.25
+RENDERED_PX = 0.3
+"""SD of what a pixel's own square does to an edge: how soft models are filmed."""
+
+
+@dataclass(slots=True, kw_only=True)
+class Matched:
+    """What matching came to.
+
+    Attributes
+    ----------
+    looks : the layer's looks with the new ones among them. shutter : motion blur in degrees; None: left as it is.
+    says : what was measured, in plain words.
+    """
+
+    looks: list[Look]
+    shutter: float | None = None
+    says: list[str] = field(default_factory=list)
+
+
+def match_to_plate(shot: Shot, sources: Sources, layer_id: str, frame: int) -> Matched:
+    """Looks that match a layer to the plate in a frame.
+
+    Raises `BadInput` where the layer shows nothing there.
+    """
+    layer = next((one for one in shot.layers if one.id == layer_id), None)
+    if layer is None or shot.footage is None:
+        raise BadInput("match.layer", "This layer is not in the shot any more.")
+    own = [look for look in layer.looks if not look.id.startswith(MARK)]
+    # The creator's own looks are part of the element.
+    bare = layer.model_copy(update={"looks": own, "opacity": 100.0})
+    size = (shot.footage.width, shot.footage.height)
+    matrix = np.eye(3) if sources.view is None else sources.view.matrix(frame)
+    # What it lies over is its plate: the footage with whatever else is behind it.
+    at = next((k for k, one in enumerate(shot.stack) if one.id == layer_id), len(shot.stack))
+    below = shot.model_copy(update={"finish": [], "stack": shot.stack[at + 1 :]})
+    plate = render_frame(below, sources, frame)
+    canvas = opaque_from_8bit(plate)
+    light = np.ascontiguousarray(canvas[..., :3])
+    picture = drawn(bare, sources, frame, size, matrix, 1.0, canvas)
+    solid = picture.rgba[..., 3] > 0.97
+    if solid.sum() < 400:
+        raise BadInput("match.small", f"{layer.name} shows too little in this frame to be matched.")
+    straight = np.asarray(picture.rgba[..., :3] / np.maximum(picture.rgba[..., 3:], 1e-4), np.float32)
+    code = np.asarray(encode(np.clip(straight, 0, 1)), np.float32)
+    inside = cv2.erode(solid.astype(np.uint8), np.ones((5, 5), np.uint8)) > 0
+    around, window = _around(picture, size)
+    plate_code, plate_light = np.asarray(plate[window] / 255, np.float32), light[window]
+    out = Matched(looks=[])
+    # A model stands in the set's own light.
+    own_light = isinstance(layer, ModelLayer)
+    first = [] if own_light else _toned(code, straight, solid, plate_code, plate_light, around, out)
+    last = _sharp(None if own_light else code, inside, plate_code, around, out)
+    last += _grained(code, inside, plate[window], around, plate, out)
+    out.looks = [*first, *own, *last]
+    if isinstance(layer, PictureLayer | ModelLayer):
+        out.shutter = _shutter(layer, sources, frame, plate_code, around, out)
+    return out
+
+
+def _around(picture: Picture, size: tuple[int, int]) -> tuple[NDArray[np.bool_], tuple[slice, slice]]:
+    """Where the plate is looked at: round the element, not under it; and the window of it."""
+    h, w = picture.rgba.shape[:2]
+    dx, dy = max(int(AROUND * w), 60), max(int(AROUND * h), 60)
+    x0, y0 = max(0, picture.x - dx), max(0, picture.y - dy)
+    x1, y1 = min(size[0], picture.x + w + dx), min(size[1], picture.y + h + dy)
+    around = np.ones((y1 - y0, x1 - x0), bool)
+    around[picture.y - y0 : picture.y - y0 + h, picture.x - x0 : picture.x - x0 + w] &= picture.rgba[..., 3] < 0.02
+    if around.mean() < 0.1:
+        around[:] = True
+    return around, np.s_[y0:y1, x0:x1]
+
+
+def _toned(
+    code: F32, straight: F32, solid: NDArray[np.bool_], plate_code: F32, plate_light: F32, around: NDArray[np.bool_],
+    out: Matched,
+) -> list[Look]:
+    mine, theirs = tones_of(code, np.asarray(straight, np.float32), solid), tones_of(plate_code, plate_light, around)
+    if mine is None or theirs is None:
+        return []
+    first: list[Look] = []
+    cast = theirs.cast / mine.cast
+    cast = np.clip(cast / cast.mean(), 1 - MOST_CAST, 1 + MOST_CAST)
+    if np.abs(cast - 1).max() > 0.015:
+        # White balance takes off what was white: the inverse of what is to be put on.
+        was = 1 / cast
+        was = encode(was / was.max())
+        first.append(WhiteBalance(id=MARK + "cast", name="Match: light's colour", white=_hex(was)))
+        out.says.append(f"light's colour moved by up to {100 * np.abs(cast - 1).max():.0f} %")
+    levels = _levels(mine, theirs)
+    if levels is not None:
+        first.append(levels)
+        black, white = _moved_to(levels, mine.black), _moved_to(levels, mine.white)
+        says = ((name, 100 * a, 100 * b) for name, a, b in (("black", mine.black, black), ("white", mine.white, white)))
+        out.says.append(", ".join(f"{name} {a:.0f} to {b:.0f} %" for name, a, b in says))
+    return first
+
+
+def _levels(mine: Tones, theirs: Tones) -> Levels | None:
+    """Black as black as the plate's; white no whiter than it, and not dragged down to what is merely dark there."""
+    # A dark element is not made bright, nor a bright one dull: white follows half-way, black fully where it is deeper.
+    top = mine.white + 0.5 * (min(theirs.white, 1.0) - mine.white)
+    bottom = theirs.black if mine.black < theirs.black else mine.black + 0.5 * (theirs.black - mine.black)
+    bottom = min(bottom, top - 0.1)
+    if mine.white - mine.black < 0.05 or (abs(top - mine.white) < 0.01 and abs(bottom - mine.black) < 0.008):
+        return None
+    # c' = ob + (ow - ob) (c - b) / (w - b), with b and w left at 0 and 1 where they can be.
+    slope = (top - bottom) / (mine.white - mine.black)
+    low, high = bottom - slope * mine.black, bottom + slope * (1 - mine.black)
+    out_low, out_high = float(np.clip(low, 0, 1)), float(np.clip(high, 0, 1))
+    black = 100 * (out_low - low) / slope if low < 0 else 0.0
+    white = 100 * (1 - (high - out_high) / slope) if high > 1 else 100.0
+    return Levels(
+        id=MARK + "levels", name="Match: black and white", black=round(black, 2), white=round(max(white, black + 5), 2),
+        out_black=round(100 * out_low, 2), out_white=round(100 * out_high, 2),
+    )  # fmt: skip
+
+
+def _moved_to(levels: Levels, code: float) -> float:
+    """Where a display code goes."""
+    b, w, ob, ow = (value_at(v, 0) / 100 for v in (levels.black, levels.white, levels.out_black, levels.out_white))
+    return ob + (ow - ob) * (code - b) / max(w - b, 0.01)
+
+
+def _hex(code: F64) -> str:
+    return "#" + "".join(f"{int(np.clip(v * 255 + 0.5, 0, 255)):02x}" for v in code)
+
+
+def _sharp(
+    code: F32 | None, inside: NDArray[np.bool_], plate_code: F32, around: NDArray[np.bool_], out: Matched
+) -> list[Look]:
+    """Without an element's own picture its edges are as sharp as pixels are."""
+    mine = RENDERED_PX if code is None else edge_width(np.ascontiguousarray(code.mean(axis=2)) * 255, inside)
+    theirs = edge_width(np.ascontiguousarray(plate_code.mean(axis=2)) * 255, around)
+    if mine is None or theirs is None:
+        return []
+    out.says.append(f"edges {mine:.1f} px wide, the plate's {theirs:.1f}")
+    if theirs > mine:
+        more = float(np.sqrt(theirs**2 - mine**2))
+        return [Blur(id=MARK + "blur", name="Match: softness", radius=round(more, 2))] if more > LEAST_EDGE_PX else []
+    if mine > max(theirs, 0.4) * 1.25:
+        amount = min(150.0, 70 * (mine / max(theirs, 0.4) - 1))
+        return [Sharpen(id=MARK + "sharpen", name="Match: sharpness", amount=round(amount), radius=round(max(mine, 0.5), 2))]
+    return []
+
+
+def _grained(
+    code: F32, inside: NDArray[np.bool_], plate: U8, around: NDArray[np.bool_], whole: U8, out: Matched
+) -> list[Look]:
+    theirs = grain_of(plate.astype(np.float32), around) or grain_of(whole.astype(np.float32))
+    if theirs is None:
+        return []
+    mine = grain_of(code * 255, inside)
+    wanted = _missing(theirs, mine) if mine is not None else theirs
+    sd = float(np.mean([s[1] for s in wanted.strength]))
+    if sd < 0.15:
+        return []
+    out.says.append(f"grain {sd:.1f} codes")
+    return [Grain(id=MARK + "grain", name="Match: grain", profile=wanted)]
+
+
+def _missing(theirs: GrainProfile, mine: GrainProfile) -> GrainProfile:
+    """What has to be added to grain that is there already; texture taken for grain never adds any."""
+    a, b = np.array(theirs.strength), np.array(mine.strength)
+    left = np.sqrt(np.maximum(a**2 - np.minimum(b, a * 0.98) ** 2, 0))
+    return theirs.model_copy(update={"strength": [tuple(float(v) for v in row) for row in left]})
+
+
+def _middle(layer: PictureLayer | ModelLayer, sources: Sources, frame: int) -> F64 | None:
+    """Pixel (2,) of the layer's middle, or of the place that a model stands on."""
+    if isinstance(layer, ModelLayer):
+        seat = sources.seat(layer.follow.target)
+        if seat is None:
+            return None
+        at = min(frame, seat[0].track.frames - 1)
+        return seat[0].project(at, stands(layer, *seat, at)[:3, 3])
+    kind: str = layer.kind  # type: ignore[attr-defined]
+    m = OWN_SPACE[kind](layer, sources, float(frame))
+    return None if m is None else spot_through(m, np.array([layer.width / 2, layer.height / 2]))
+
+
+def _shutter(
+    layer: PictureLayer | ModelLayer, sources: Sources, frame: int, plate_code: F32, around: NDArray[np.bool_], out: Matched
+) -> float | None:
+    """The plate's shutter by how much softer it is along its movement than across it; None where it hardly moves."""
+    before, after = (_middle(layer, sources, t) for t in (max(frame - 1, 0), frame + 1))
+    if before is None or after is None:
+        return None
+    step = after - before
+    speed = float(np.hypot(*step)) / 2
+    if not np.isfinite(speed) or speed < 3:
+        return None
+    way = step / np.hypot(*step)
+    grey = np.ascontiguousarray(plate_code.mean(axis=2)) * 255
+    along = edge_width(grey, around, way)
+    across = edge_width(grey, around, np.array([-way[1], way[0]]))
+    if along is None or across is None:
+        return None
+    # Edge widths are told by steepness: a box of length L is as steep as a Gaussian of SD L / sqrt(2 pi).
+    length = float(np.sqrt(max(along**2 - across**2, 0) * 2 * np.pi))
+    shutter = float(np.clip(round(length / speed * 360 / 5) * 5, 0, 360))
+    out.says.append(f"motion blur {shutter:.0f}°")
+    return shutter
+

@@ -1,0 +1,236 @@
+"""Media and measurements, opened once and kept for the next frame."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import threading
+from collections.abc import Callable, Hashable
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import cv2
+import numpy as np
+
+from plonket.base.colour import linear_from_8bit
+from plonket.base.conventions import F32, F64, U8
+from plonket.base.lru_cache import Budget, Kept
+from plonket.document.shot import Motion
+from plonket.formats.cube import load_cube
+from plonket.image.picture import StillSource, halved
+from plonket.keying.carried import Carried
+from plonket.keying.chroma import restored
+from plonket.keying.common import KeyContext, scaled
+from plonket.keying.cutout import CutOutKey
+from plonket.keying.difference import DifferenceKey
+from plonket.keying.kinds import KEYS, Key
+from plonket.keying.screen import ScreenKey, samples_of
+from plonket.media.clip import Clip, open_clip, open_working
+from plonket.plate.repair.clean_plate import Hero
+from plonket.plate.view_path import ViewPath
+from plonket.raytrace.client import Renderer
+from plonket.raytrace.disk_cache import FilmStore
+from plonket.raytrace.request import Order, order_digest
+from plonket.track.movement import Measured, movement_of
+
+MOST_BYTES = 384 * 1024**2
+"""Two pictures of 4K or twenty of 720p, of light and coverage with their halvings."""
+MOST_HALVED = 2
+"""A key is worked out at a quarter of the size at the least: below that hair is gone."""
+
+
+
+class MediaPool:
+    """Open clips, stills and measurements by content hash, kept for the next frame.
+
+    Parameters
+    ----------
+    media_path : content hash -> the file to read. measurement : content hash -> what was measured.
+    scratch : folder for what is costly to work out again; None: nothing is kept on disk.
+    stored : (hash of the mends, frame) -> a mended frame that was worked out ahead, or None.
+    most_clips, most_stills : how many of each are kept open. most_bytes : of memory for all pictures that are kept.
+    """
+
+    def __init__(
+        self,
+        media_path: Callable[[str], Path],
+        measurement: Callable[[str], Measured],
+        *,
+        stored: Callable[[str, int], U8 | None] | None = None,
+        scratch: Path | None = None,
+        most_clips: int = 4,
+        most_stills: int = 24,
+        most_bytes: int = MOST_BYTES,
+    ) -> None:
+        self._clips: Kept[str, Clip] = Kept(lambda key: open_working(media_path(key)), most_clips, lambda clip: clip.close())
+        # Counted in pictures, a pool of 4K ones would hold gigabytes.
+        self._budget = budget = Budget(most_bytes)
+        self._stills: Kept[str, StillSource] = Kept(
+            lambda key: StillSource(open_clip(media_path(key)).rgba(0)), most_stills, budget=budget
+        )
+        self._clip_stills: Kept[tuple[str, int], StillSource] = Kept(self._clip_still, most_stills, budget=budget)
+        self._measured = Kept(measurement, 32)
+        self._tables: Kept[str, F32] = Kept(lambda key: load_cube(media_path(key)), 8)
+        self._scratch = scratch
+        self._stored = stored or (lambda _key, _frame: None)
+        self._movements: Kept[tuple[str, int], F64] = Kept(self._no_maker, 64)
+        self._mended: Kept[tuple[str, int], U8] = Kept(self._no_maker, 32, budget=budget)
+        self._views: Kept[str, ViewPath] = Kept(self._no_maker, 16)
+        self._painted: Kept[str, F32] = Kept(self._no_maker, 8, budget=budget)
+        self._heroes: Kept[str, Hero] = Kept(self._no_maker, 8, budget=budget)
+        self._keyed: Kept[tuple[str, int, str, int], StillSource] = Kept(self._no_maker, 10, budget=budget)
+        self._contexts: Kept[tuple[str, str, str], KeyContext] = Kept(self._no_maker, 16)
+        self._media_path = media_path
+        self._renderer = Renderer()
+        self._filmed: Kept[str, F32] = Kept(self._no_maker, 24, budget=budget)
+        self._films = FilmStore(scratch / "filmed") if scratch else None
+
+    def clip(self, asset: str) -> Clip:
+        return self._clips.get(asset)
+
+    def still(self, asset: str) -> StillSource:
+        return self._stills.get(asset)
+
+    def element(self, asset: str, frame: int, key: Key | None = None, level: int = 0) -> StillSource:
+        """A still, or one frame of a clip, ready for placing: as it is, or keyed at the size halved `level` times."""
+        if key is not None:
+            at = min(level, MOST_HALVED)
+            return self._keyed.get((asset, frame, key.model_dump_json(), at), lambda: self._key(asset, frame, key, at))
+        return self.still(asset) if self.length(asset) == 1 else self._clip_stills.get((asset, frame))
+
+    def _key(self, asset: str, frame: int, key: Key, level: int) -> StillSource:
+        rgb = self.clip(asset).rgb(frame)
+        # Halved, a picture is as fine in colour as in brightness anyway.
+        if isinstance(key, ScreenKey) and key.sharp and level == 0 and self.length(asset) > 1:
+            rgb = restored(rgb)
+        light = linear_from_8bit(rgb)
+        size = (light.shape[1], light.shape[0])
+        for _ in range(level):
+            light = halved(light)
+        context = replace(self.key_context(asset, key), frame=frame)
+        rgba = KEYS.get(key.kind).run(light, scaled(key, 0.5**level) if level else key, context)
+        return StillSource.of_light(rgba, size, level)
+
+    def path(self, asset: str) -> Path:
+        """The file of an asset."""
+        return self._media_path(asset)
+
+    def film(self, order: Order) -> F32:
+        """3D things filmed in the renderer's own process; pictures are kept, on disk where there is a place for them."""
+
+        def make() -> F32:
+            found = self._films.load(digest) if self._films else None
+            if found is None:
+                found = self._renderer.film(order)
+                if self._films:
+                    self._films.save(digest, found)
+            return found
+
+        digest = order_digest(order)
+        return self._filmed.get(digest, make)
+
+    def is_filmed(self, order: Order) -> bool:
+        """Whether a picture is there without filming."""
+        digest = order_digest(order)
+        return self._filmed.has(digest) or (self._films is not None and self._films.has(digest))
+
+    def table(self, asset: str) -> F32:
+        """A colour table of the shelf."""
+        return self._tables.get(asset)
+
+    def key_context(self, asset: str, key: Key) -> KeyContext:
+        """What a key knows of a whole clip: found once, so that it does not change from frame to frame."""
+
+        def make() -> KeyContext:
+            if isinstance(key, ScreenKey):
+                clip = self.clip(asset)
+                middle = linear_from_8bit(np.ascontiguousarray(clip.rgba(clip.info.frames // 2)[..., :3]))
+                return KeyContext(colours=samples_of(middle, key))
+            if isinstance(key, DifferenceKey) and key.clean is not None:
+                return KeyContext(clean=linear_from_8bit(np.ascontiguousarray(self.clip(key.clean).rgba(0)[..., :3])))
+            if isinstance(key, CutOutKey):
+                clip = self.clip(asset)
+                return KeyContext(carried=self._carried(asset, clip, key))
+            return KeyContext()
+
+        given = key.colours if isinstance(key, ScreenKey) else getattr(key, "clean", None)
+        if isinstance(key, CutOutKey):
+            given = [s.model_dump_json() for s in key.strokes]
+        return self._contexts.get((asset, key.kind, str(given)), make)
+
+    def _carried(self, asset: str, clip: Clip, key: CutOutKey) -> Carried:
+        def rgb(frame: int) -> U8:
+            return np.ascontiguousarray(clip.rgba(frame)[..., :3])
+
+        if self._scratch is None:
+            return Carried(rgb, clip.info.frames, key.strokes)
+        text = asset + "".join(s.model_dump_json() for s in key.strokes)
+        folder = self._scratch / "cutout" / hashlib.sha256(text.encode()).hexdigest()[:24]
+
+        def load(name: str) -> U8 | None:
+            path = folder / f"{name}.png"
+            found = cv2.imread(str(path), cv2.IMREAD_GRAYSCALE) if path.exists() else None
+            return None if found is None else np.asarray(found, np.uint8)
+
+        def save(name: str, mask: U8) -> None:
+            folder.mkdir(parents=True, exist_ok=True)
+            # Several processes may cut the same clip: whole files only.
+            part = folder / f"{name}.{threading.get_ident()}.{os.getpid()}.part.png"
+            cv2.imwrite(str(part), mask)
+            part.replace(folder / f"{name}.png")
+
+        return Carried(rgb, clip.info.frames, key.strokes, load=load, save=save)
+
+    def length(self, asset: str) -> int:
+        """Frames of a clip; 1 for a still."""
+        if self._stills.has(asset):
+            return 1
+        return self.clip(asset).info.frames
+
+    def _clip_still(self, key: tuple[str, int]) -> StillSource:
+        return StillSource(self.clip(key[0]).rgba(key[1]))
+
+    def measured(self, digest: str) -> Measured:
+        return self._measured.get(digest)
+
+    def movement(self, motion: Motion, reference: int) -> F64 | None:
+        """(n, 3, 3) from the reference frame to every frame as the motion is set; None while it is not measured."""
+        if motion.measurement is None:
+            return None
+        measured = self.measured(motion.measurement)
+        key = (motion.model_dump_json(), reference)
+        return self._movements.get(key, lambda: movement_of(motion, measured, reference))
+
+    def view(self, key: str, make: Callable[[], ViewPath]) -> ViewPath:
+        """A view path, worked out once for all frames that share it."""
+        return self._views.get(key, make)
+
+    def mended(self, key: tuple[str, int], make: Callable[[], U8]) -> U8:
+        """A mended frame of the plate: worked out ahead, or now."""
+
+        def ready() -> U8:
+            found = self._stored(*key)
+            return make() if found is None else found
+
+        return self._mended.get(key, ready)
+
+    def painted(self, key: str, make: Callable[[], F32] | None = None) -> F32 | None:
+        """A frame at the paint desk; without `make`, only one that is there."""
+        return self._painted.get(key, make) if make or self._painted.has(key) else None
+
+    def hero(self, key: str, make: Callable[[], Hero]) -> Hero:
+        """A clean frame ready to be laid."""
+        return self._heroes.get(key, make)
+
+    def picture(self, asset: str) -> U8:
+        """A still's pixels, 8-bit (h, w, 4)."""
+        return self.clip(asset).rgba(0)
+
+    def _no_maker(self, key: Hashable) -> Any:
+        raise KeyError(key)
+
+    def close(self) -> None:
+        """Close every open clip."""
+        self._clips.clear()
+

@@ -1,0 +1,71 @@
+"""Sources of a document that refers to nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from plonket.base.conventions import F32, F64, U8
+from plonket.image.picture import StillSource
+from plonket.keying.kinds import Key
+from plonket.layers.common import LayerModel
+from plonket.plate.view_path import ViewPath
+from plonket.raytrace.request import Order
+from plonket.room.camera import RoomCamera
+from plonket.room.spot import Spot
+from plonket.track.spaces import Spaces
+
+
+class NoMedia:
+    """`Sources` of a document that refers to nothing: for elements that are generated."""
+
+    view: ViewPath | None = None
+    footage: str | None = None
+    room: str | None = None
+
+    def __init__(self, size: tuple[int, int]) -> None:
+        self.size = size
+        self.spaces = Spaces([], lambda motion, reference: None, size)
+
+    def plate(self, asset: str, frame: int) -> U8:
+        return np.zeros((self.size[1], self.size[0], 3), np.uint8)
+
+    def donor(self, asset: str, frame: int) -> StillSource:
+        return StillSource(self.plate(asset, frame))
+
+    def length(self, asset: str) -> int:
+        return 1
+
+    def element(self, asset: str, frame: int, key: Key | None = None, level: int = 0) -> StillSource:
+        return StillSource(np.zeros((2, 2, 4), np.uint8))
+
+    def quad(self, plane: str) -> F64 | None:
+        return None
+
+    def on_plane(self, plane: str, frame: float) -> F64:
+        return np.eye(3)
+
+    def anchor(self, target: str, point: str | None, at: F64, frame: float) -> F64 | None:
+        return None
+
+    def layer(self, layer_id: str) -> LayerModel | None:
+        return None
+
+    def parcel(self, parcel_id: str) -> Sequence[LayerModel]:
+        return ()
+
+    def table(self, asset: str) -> F32:
+        return np.stack([np.linspace(0, 1, 2, dtype=np.float32)] * 3, axis=1)
+
+    def seat(self, target: str | None) -> tuple[RoomCamera, Spot] | None:
+        return None
+
+    def neighbours(self, target: str | None, *, hidden: bool = False) -> Sequence[LayerModel]:
+        return ()
+
+    def model(self, asset: str) -> str:
+        return ""
+
+    def film(self, order: Order) -> F32:
+        return np.zeros((order.window[3], order.window[2], 6), np.float32)

@@ -1,0 +1,58 @@
+"""What is slow about a layer, worked out ahead: cut-outs carried through their clip, models filmed."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from plonket.document.shot import Shot
+from plonket.keying.cutout import CutOutKey
+from plonket.layers.common import PictureLayer, clip_frames
+from plonket.layers.model import ModelLayer, order_for
+from plonket.raytrace.request import Order
+from plonket.render.sources import ShotSources
+
+
+def ahead_frames(shot: Shot, layer: Any) -> list[int]:
+    """Frames of the shot for which a layer may be worked out ahead, in the order that suits it; none: it is not slow."""
+    if shot.footage is None:
+        return []
+    frames = list(range(shot.footage.in_frame, shot.footage.out_frame + 1))
+    if isinstance(layer, ModelLayer):
+        return frames
+    if isinstance(layer, PictureLayer) and isinstance(layer.key, CutOutKey) and any(s.subject for s in layer.key.strokes):
+        # From the frames with strokes outwards: each is carried on from its neighbour.
+        staked = np.array(sorted({s.frame for s in layer.key.strokes}))
+        return sorted(frames, key=lambda f: int(np.abs(staked + layer.starts - f).min()))
+    return []
+
+
+def is_ahead(layer: Any, sources: ShotSources, frame: int, scale: float) -> bool:
+    """Whether a frame of a layer is there already."""
+    if isinstance(layer, ModelLayer):
+        order = _order(layer, sources, frame, scale)
+        return order is None or sources.pool.is_filmed(order)
+    carried = sources.pool.key_context(layer.asset, layer.key).carried
+    return carried is None or all(carried.known(k) for k, _ in clip_frames(layer, frame, sources.length(layer.asset)))
+
+
+def work_ahead(layer: Any, sources: ShotSources, frame: int, scale: float) -> None:
+    """Work a frame of a layer out and keep it."""
+    if isinstance(layer, ModelLayer):
+        order = _order(layer, sources, frame, scale)
+        if order is not None and not sources.pool.is_filmed(order):
+            sources.film(order)
+        return
+    carried = sources.pool.key_context(layer.asset, layer.key).carried
+    if carried is not None:
+        for k, _ in clip_frames(layer, frame, sources.length(layer.asset)):
+            carried.mask(k)
+
+
+def _order(layer: ModelLayer, sources: ShotSources, frame: int, scale: float) -> Order | None:
+    width = sources.size[0]
+    zoom = max(1, round(width * scale)) / width
+    view = np.diag([zoom, zoom, 1.0]) @ (np.eye(3) if sources.view is None else sources.view.matrix(frame))
+    made = order_for(layer, sources, frame, np.asarray(view))
+    return made[0] if made else None

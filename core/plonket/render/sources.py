@@ -1,0 +1,257 @@
+"""What one document refers to: where its motions lie, its mended plate, its rooms."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from plonket.base.conventions import F32, F64, U8
+from plonket.base.errors import BadInput
+from plonket.base.outlines import carry
+from plonket.document.shot import Shot, mends_hash, plate_hash
+from plonket.image.picture import StillSource
+from plonket.keying.kinds import Key
+from plonket.layers.common import LayerModel
+from plonket.layers.light import DomeLayer
+from plonket.layers.parcel import ParcelLayer
+from plonket.layers.standing import StandingModel
+from plonket.media.clip import Clip
+from plonket.plate.clean import Clean
+from plonket.plate.kinds import view_path
+from plonket.plate.mend import MaskedTreatment
+from plonket.plate.repair.mended import Mending
+from plonket.plate.repair.patches import Filled, Patch, mended
+from plonket.plate.view_path import PlateContext, ViewPath, corners_of
+from plonket.raytrace.request import Order
+from plonket.render.media_pool import MediaPool
+from plonket.room.camera import RoomCamera, spot_path
+from plonket.room.camera_track import CameraTrack
+from plonket.room.spot import Spot
+from plonket.track.camera.settings import CameraMotion
+from plonket.track.following import spot_through
+from plonket.track.movement import between, settled_points
+from plonket.track.object.settings import ObjectMotion
+from plonket.track.plane.settings import PlaneMotion
+from plonket.track.points.settings import PointMotion
+from plonket.track.points.tracks import PointTracks
+from plonket.track.room_motion import RoomMotion
+from plonket.track.spaces import DEEPEST, Spaces
+
+
+class ShotSources:
+    """The `Sources` of one document over a pool; also what motions may ask of each other (`Around`)."""
+
+    def __init__(self, shot: Shot, pool: MediaPool) -> None:
+        self.shot, self.pool = shot, pool
+        self.size = size = (shot.footage.width, shot.footage.height) if shot.footage else (16, 9)
+        self._moves = any(one.shown and not isinstance(one, MaskedTreatment) for one in shot.plate)
+        self.spaces = Spaces(shot.perches, self.movement, size, self._screen if self._moves else None, self.spot)
+        self._perches = {p.id: p for p in shot.perches}
+        self._layers = {layer.id: layer for layer in shot.layers}
+        self._parcels = {p.id: p.stack for p in shot.parcels}
+        self._paths: dict[str, dict[str, F64]] = {}
+
+    @cached_property
+    def view(self) -> ViewPath | None:
+        shot, footage = self.shot, self.shot.footage
+        if footage is None or not self._moves:
+            return None
+        context = PlateContext(
+            size=(footage.width, footage.height), fps=float(footage.fps), start=footage.in_frame, stop=footage.out_frame + 1,
+            movement=self.movement, places=self.places,
+        )  # fmt: skip
+        return self.pool.view(self._plate_key, lambda: view_path(shot.plate, context, footage.frames))
+
+    @cached_property
+    def _plate_key(self) -> str:
+        return plate_hash(self.shot)
+
+    def _screen(self, frame: float) -> F64:
+        if self.view is None:
+            return np.eye(3)
+        # An exposure's instants share their frame's view: the plate's own blur was filmed, not added.
+        at = int(np.clip(round(frame), 0, len(self.view.onto) - 1))
+        return np.asarray(np.linalg.inv(self.view.screen(at)), np.float64)
+
+    def places(self, motion: str, frame: int) -> F64:
+        """(k, 2) where a plane's corners or the points of a motion lie in a frame."""
+        found = self.shot.motion(motion)
+        if isinstance(found, PlaneMotion):
+            return carry(np.array(found.quad, np.float64), self.on_plane(motion, frame))
+        paths = list(self._points(found).values()) if isinstance(found, PointMotion) else []
+        if not paths:
+            assert self.shot.footage is not None
+            return corners_of((self.shot.footage.width, self.shot.footage.height))
+        return np.stack([_at(path, frame) for path in paths])
+
+    @cached_property
+    def _mending(self) -> Mending:
+        footage = self.shot.footage
+        assert footage is not None
+        return Mending(self.shot, lambda i: self.pool.clip(footage.asset).rgb(i), self.pool, self.movement, self.spaces)
+
+    @cached_property
+    def _patches(self) -> list[Patch]:
+        return self._mending.patches() if self.shot.footage else []
+
+    def painted(self, treatment: str, k: int) -> U8:
+        """A clean frame as the paint desk shows it: 8-bit (h, w, 3)."""
+        for one in self.shot.plate:
+            if isinstance(one, Clean) and one.id == treatment and k < len(one.frames):
+                return self._mending.painted(one, k)
+        raise BadInput("clean.unknown", "This clean frame is not in the shot any more.")
+
+    def plate(self, asset: str, frame: int) -> U8:
+        clip = self.pool.clip(asset)
+        if not self._patches:
+            return clip.rgb(frame)
+        return self.pool.mended((self._mends_key, frame), lambda: self.mend_now(asset, frame))
+
+    def mend_now(self, asset: str, frame: int, told: Filled | None = None) -> U8:
+        """A frame mended here and now, whatever is kept of it: 8-bit (h, w, 3)."""
+        clip = self.pool.clip(asset)
+        return mended(frame, self._patches, clip.rgb, clip.luma, clip.info.frames, told)
+
+    @cached_property
+    def _mends_key(self) -> str:
+        return mends_hash(self.shot)
+
+    def donor(self, asset: str, frame: int) -> StillSource:
+        return StillSource(self.plate(asset, frame)) if self._patches else self.pool.element(asset, frame)
+
+    def length(self, asset: str) -> int:
+        return self.pool.length(asset)
+
+    def element(self, asset: str, frame: int, key: Key | None = None, level: int = 0) -> StillSource:
+        return self.pool.element(asset, frame, key, level)
+
+    def layer(self, layer_id: str) -> LayerModel | None:
+        return self._layers.get(layer_id)
+
+    def parcel(self, parcel_id: str) -> Sequence[LayerModel]:
+        return self._parcels.get(parcel_id, ())
+
+    def table(self, asset: str) -> F32:
+        return self.pool.table(asset)
+
+    def matte(self, asset: str) -> Clip:
+        return self.pool.clip(asset)
+
+    def movement(self, motion: str, reference: int) -> F64 | None:
+        return self.pool.movement(self.shot.motion(motion), reference)
+
+    def quad(self, plane: str) -> F64 | None:
+        motion = self.shot.motion(plane)
+        return np.array(motion.quad, np.float64) if isinstance(motion, PlaneMotion) else None
+
+    def on_plane(self, plane: str, frame: float) -> F64:
+        motion = self.shot.motion(plane)
+        reference = motion.points[0].given[0].frame if isinstance(motion, PointMotion) else motion.reference_frame
+        path = self.movement(plane, reference)
+        return np.eye(3) if path is None else between(path, frame)
+
+    def camera(self, motion: str) -> RoomCamera | None:
+        """A solved camera in its room, or None while it is not measured."""
+        found = self.shot.motion(motion)
+        measured = self.pool.measured(found.measurement) if found.measurement else None
+        if not isinstance(found, RoomMotion) or not isinstance(measured, CameraTrack):
+            return None
+        return RoomCamera(measured, found.room, found.reference_frame if found.before_still_camera else None)
+
+    @property
+    def room(self) -> str | None:
+        # What moves by itself has a room as well: the camera's comes first.
+        for motion in sorted(self.shot.motions, key=lambda m: not isinstance(m, CameraMotion)):
+            camera = self.camera(motion.id) if isinstance(motion, RoomMotion) else None
+            if camera is not None and camera.track.kind == "full":
+                return motion.id
+        return None
+
+    @property
+    def footage(self) -> str | None:
+        return self.shot.footage.asset if self.shot.footage else None
+
+    def seat(self, target: str | None) -> tuple[RoomCamera, Spot] | None:
+        found = self._standing(target)
+        camera = self.camera(found[0]) if found else None
+        return (camera, found[1]) if camera is not None and found else None
+
+    def _standing(self, target: str | None) -> tuple[str, Spot] | None:
+        """The room's motion and the spot that a perch stands on; on the motion itself it is the room's origin."""
+        for _ in range(DEEPEST):
+            perch = self._perches.get(target or "")
+            if perch is None:
+                known = any(isinstance(m, RoomMotion) and m.id == target for m in self.shot.motions)
+                return (target, Spot()) if known and target else None
+            if perch.spot is not None and perch.follow.target is not None:
+                return perch.follow.target, perch.spot
+            target = perch.follow.target
+        return None
+
+    def neighbours(self, target: str | None, *, hidden: bool = False) -> Sequence[LayerModel]:
+        here = self._standing(target)
+        if here is None:
+            return ()
+        kinds = (StandingModel, DomeLayer)
+        found = [(layer, self._standing(layer.follow.target)) for layer in self._seen_layers if isinstance(layer, kinds)]
+        return [layer for layer, room in found if (layer.shown or hidden) and room is not None and room[0] == here[0]]
+
+    @cached_property
+    def _seen_layers(self) -> list[LayerModel]:
+        """The stack's layers, and after each parcel that is shown the layers in it, nearest first; each once."""
+        out: dict[str, LayerModel] = {}
+        todo: list[LayerModel] = list(reversed(self.shot.stack))
+        while todo:
+            layer = todo.pop()
+            if layer.id in out:
+                continue
+            out[layer.id] = layer
+            if isinstance(layer, ParcelLayer) and layer.shown:
+                todo += reversed(self._parcels.get(layer.parcel, []))
+        return list(out.values())
+
+    def model(self, asset: str) -> str:
+        return str(self.pool.path(asset))
+
+    def film(self, order: Order) -> F32:
+        return self.pool.film(order)
+
+    def strong(self, motion: CameraMotion | ObjectMotion) -> dict[str, tuple[F64, NDArray[np.bool_]]]:
+        """The points that a motion counts on: name -> (n, 2) pixels and the frames on which they are known."""
+        out: dict[str, tuple[F64, NDArray[np.bool_]]] = {}
+        for one in motion.strong if isinstance(motion, CameraMotion) else motion.points:
+            points = self.shot.motion(one)
+            tracks = self.pool.measured(points.measurement) if points.measurement else None
+            if isinstance(tracks, PointTracks):
+                out |= {f"{one}/{name}": (tracks.xy[k], tracks.known(k)) for k, name in enumerate(tracks.ids)}
+        return out
+
+    def spot(self, motion: str, spot: Spot) -> F64 | None:
+        camera = self.camera(motion)
+        return None if camera is None else spot_path(camera, spot)
+
+    def anchor(self, target: str, point: str | None, at: F64, frame: float) -> F64 | None:
+        perch = self._perches.get(target)
+        if perch is not None:
+            return spot_through(self.spaces.perch(perch, frame), at)
+        motion = self.shot.motion(target)
+        if isinstance(motion, PointMotion):
+            path = self._points(motion).get(point or "")
+            return None if path is None else _at(path, frame)
+        return None if motion.measurement is None else spot_through(self.on_plane(target, frame), at)
+
+    def _points(self, motion: PointMotion) -> dict[str, F64]:
+        if motion.id not in self._paths:
+            measured = self.pool.measured(motion.measurement) if motion.measurement else None
+            self._paths[motion.id] = settled_points(motion, measured) if isinstance(measured, PointTracks) else {}
+        return self._paths[motion.id]
+
+
+def _at(path: F64, frame: float) -> F64:
+    """A path (n, 2) at a fractional frame."""
+    at = float(np.clip(frame, 0, len(path) - 1))
+    k = min(int(at), max(len(path) - 2, 0))
+    return np.asarray(path[k] + (at - k) * (path[min(k + 1, len(path) - 1)] - path[k]))

@@ -1,0 +1,1 @@
+"""Solved rooms: cameras, lenses, alignment, spots, boxes and meshes."""

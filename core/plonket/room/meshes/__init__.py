@@ -1,0 +1,1 @@
+"""Surfaces: read from files or made, seen and measured."""

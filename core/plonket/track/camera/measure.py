@@ -1,0 +1,179 @@
+"""Measuring a camera motion: details followed, the camera solved, the room put straight."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.spatial.transform import Rotation, Slerp
+
+from plonket.base.conventions import BETWEEN_CAMERAS, F64
+from plonket.base.errors import BadInput
+from plonket.base.progress import Work
+from plonket.media.clip import Clip
+from plonket.room.alignment import suggested
+from plonket.room.camera_track import CameraTrack
+from plonket.track.camera.details import Details, follow_details
+from plonket.track.camera.fit import judged
+from plonket.track.camera.scene import sightings
+from plonket.track.camera.settings import CameraMotion
+from plonket.track.camera.solve import Asked, Solved, solve
+from plonket.track.context import Around
+from plonket.track.plane.region_masks import pixels_ignored
+
+LONGEST = 3000
+"""Frames that are solved at the most."""
+
+
+def measure_camera(
+    motion: CameraMotion,
+    clip: Clip,
+    *,
+    direction: str = "both",
+    start: int = 0,
+    stop: int | None = None,
+    origin: int | None = None,
+    previous: CameraTrack | None = None,
+    around: Around | None = None,
+    strong: dict[str, tuple[F64, NDArray[np.bool_]]] | None = None,
+    work: Work | None = None,
+) -> CameraTrack:
+    """Follow details through a clip and solve the camera from them.
+
+    Parameters
+    ----------
+    direction, origin : of no meaning here; a camera is always solved from all frames.
+    start, stop : the range; the motion's own range limits it further.
+    previous : an earlier track: details followed by the same settings are taken from it.
+    around : the rest of the shot, for mattes and motions that regions ride on.
+    strong : name -> (n, 2) pixels and (n,) bool of points given by hand that stand still in the set.
+
+    Raises
+    ------
+    BadInput
+        An empty range. Degenerate: too little detail, or movement that fits nothing.
+    """
+    work = work or Work()
+    info = clip.info
+    first = max(start, motion.first or 0)
+    last = min(stop if stop is not None else info.frames, info.frames if motion.last is None else motion.last + 1)
+    if last - first < 2:
+        raise BadInput("camera.range", "A camera needs at least two frames. Widen the range that is measured.")
+    if last - first > LONGEST:
+        raise BadInput("camera.long", f"A camera is solved over at most {LONGEST} frames. Shorten the range.")
+    frames = range(first, last)
+    followed = _followed(motion, info.size, frames, around)
+    total = 3 * len(frames)
+    if previous is not None and previous.followed == followed and previous.frames == info.frames:
+        own = ~previous.strong
+        details = Details(xy=previous.xy[own].astype(np.float64), seen=np.isfinite(previous.xy[own, :, 0]))
+        work.progress(2 * len(frames), total)
+    else:
+        # What is to be ignored and what is known outside the shot are asked frame by frame.
+        following = Work(
+            on_progress=lambda done, _: work.progress(done, total), is_cancelled=_asker(work), on_partial=work.partial
+        )
+        details = follow_details(
+            clip.luma, frames, info.frames, count=int(motion.count),
+            spacing_px=motion.spacing / 100 * max(info.size), least=motion.strength,
+            ignored=pixels_ignored(motion, clip, around), work=following,
+        )  # fmt: skip
+    solving = Work(
+        on_progress=lambda done, all_: work.progress(2 * len(frames) + done * len(frames) // all_, total),
+        is_cancelled=_asker(work), on_partial=work.partial,
+    )  # fmt: skip
+    ids = _numbers(details)
+    used = Details(xy=details.xy, seen=details.seen & ~np.isin(ids, motion.set_aside)[:, None])
+    given = np.zeros(len(ids), bool)
+    if strong:
+        xy = np.stack([path for path, _ in strong.values()])
+        seen = np.stack([known for _, known in strong.values()])
+        seen[:, : frames.start], seen[:, frames.stop :] = False, False
+        used = Details(xy=np.concatenate([used.xy, xy]), seen=np.concatenate([used.seen, seen]))
+        given = np.concatenate([given, np.ones(len(xy), bool)])
+        ids = np.concatenate([ids, -1 - np.arange(len(xy))])
+    asked = Asked(focal=motion.focal(info.size), zoom=motion.zoom, distortion=motion.distortion, readout=motion.rolling)
+    solved = solve(used, info.size, asked, given=given, work=solving)
+    everything = Details(xy=np.concatenate([details.xy, used.xy[len(details.xy) :]]),
+                         seen=np.concatenate([details.seen, used.seen[len(details.seen) :]]))  # fmt: skip
+    out = _track(solved, everything, used, info.size, info.frames, ids, given, followed)
+    work.progress(total, total)
+    return out
+
+
+def _asker(work: Work) -> Callable[[], bool]:
+    def asked() -> bool:
+        work.check_cancelled()
+        return False
+
+    return asked
+
+
+def _followed(motion: CameraMotion, size: tuple[int, int], frames: range, around: Around | None) -> str:
+    """Hash of what the details depend on."""
+    record: dict[str, Any] = {
+        "count": motion.count, "spacing": motion.spacing, "strength": motion.strength, "matte": motion.ignore_matte,
+        "regions": [r.model_dump(mode="json", exclude={"name"}) for r in motion.regions],
+        "size": size, "frames": [frames.start, frames.stop],
+    }  # fmt: skip
+    rides = {r.follow.removeprefix("motion:") for r in motion.regions if r.follow.startswith("motion:")}
+    for one in sorted(rides):
+        path = around.movement(one, motion.reference_frame) if around is not None else None
+        record[one] = None if path is None else hashlib.sha256(np.round(path, 6).tobytes()).hexdigest()
+    return hashlib.sha256(json.dumps(record, sort_keys=True).encode()).hexdigest()
+
+
+def _numbers(details: Details) -> NDArray[np.int64]:
+    """A number for each detail that stays the same as long as it is found in the same place."""
+    if len(details.xy) == 0:
+        return np.zeros(0, np.int64)
+    first = details.seen.argmax(axis=1)
+    at = np.round(details.xy[np.arange(len(first)), first]).astype(np.int64)
+    return np.asarray((first.astype(np.int64) << 28) + (at[:, 0] << 14) + at[:, 1])
+
+
+def _track(
+    solved: Solved, details: Details, used: Details, size: tuple[int, int], frames: int, ids: NDArray[np.int64],
+    given: NDArray[np.bool_], followed: str,
+) -> CameraTrack:  # fmt: skip
+    bundle = solved.bundle
+    eye = -np.einsum("nji,nj->ni", bundle.rotation, bundle.shift)
+    turn = np.swapaxes(bundle.rotation, 1, 2) @ BETWEEN_CAMERAS
+    kept = solved.kept
+    full = solved.kind == "full"
+    points = bundle.points if full else bundle.points / np.maximum(np.linalg.norm(bundle.points, axis=1), 1e-12)[:, None]
+    if full:
+        room = suggested(points[kept], turn, eye)
+        points, eye, turn = room.points(points), room.points(eye), room.turns(turn)
+    else:
+        # Seen from one spot: the camera stands upright at the origin, points lie a metre away.
+        level = suggested(np.zeros((0, 3)), turn, eye).matrix()
+        points, eye, turn = points @ level.T, np.zeros_like(eye), level @ turn
+    seen = sightings(used.xy, used.seen, bundle.frames, size)
+    facts = judged(bundle, seen, kept, frames)
+    at = bundle.frames
+    sure = np.zeros(frames, np.float32)
+    # Few details or large errors: less to trust.
+    sure[at] = np.clip(1.1 - facts.error_px[at] / 1.5, 0.05, 1) * np.clip(facts.seen[at] / 40, 0.1, 1)
+    every = np.arange(frames)
+    position = np.stack([np.interp(every, at, eye[:, k]) for k in range(3)], axis=1)
+    return CameraTrack(
+        size=size, kind=solved.kind, locked=solved.locked, position=position, rotation=_filled(every, at, turn),
+        focal=np.interp(every, at, np.exp(bundle.shared[0] + bundle.zoom)),
+        distortion=(float(bundle.shared[1]), float(bundle.shared[2]), 0.0, 0.0, 0.0), readout=float(bundle.shared[3]),
+        state=facts.state, reason=facts.reason, confidence=sure, error_px=facts.error_px, seen=facts.seen,
+        ids=ids, points=points,
+        point_error=solved.error.astype(np.float32), angle=np.degrees(solved.angle).astype(np.float32), kept=kept,
+        strong=given, xy=np.where(details.seen[..., None], details.xy, np.nan).astype(np.float32), noise=solved.noise,
+        focal_doubt=solved.focal_doubt, followed=followed, warnings=solved.warnings,
+    )  # fmt: skip
+
+
+def _filled(every: NDArray[np.int64], at: NDArray[np.int64], turn: F64) -> F64:
+    if len(at) == 1:
+        return np.tile(turn, (len(every), 1, 1))
+    return np.asarray(Slerp(at, Rotation.from_matrix(turn))(np.clip(every, at[0], at[-1])).as_matrix())

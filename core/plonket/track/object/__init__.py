@@ -1,0 +1,1 @@
+"""Rigid objects that move, solved from points on them."""

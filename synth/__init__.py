@@ -1,0 +1,1 @@
+"""What Plonket makes up for itself: the simulated phone that films demo sets, and the shelf's own elements."""
