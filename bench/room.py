@@ -11,6 +11,7 @@ import cv2
 import numpy as np
 
 from plonket.base.colour import encode_8bit
+from plonket.document.spot import Spot
 from plonket.layers.light import DomeLayer, LampLayer
 from plonket.layers.model import ModelLayer, Set, order_of
 from plonket.media import open_clip
@@ -19,7 +20,6 @@ from plonket.raytrace.client import Renderer
 from plonket.room.alignment import Room
 from plonket.room.camera import RoomCamera
 from plonket.room.meshes.files import read_model
-from plonket.room.spot import Spot
 from plonket.track.camera.measure import measure_camera
 from plonket.track.camera.settings import CameraMotion
 from plonket.track.form.fit import with_tugs

@@ -18,6 +18,7 @@ from bench.stack import bench_stack
 from plonket.base.conventions import F64
 from plonket.base.errors import BadInput
 from plonket.base.outlines import carry
+from plonket.document.follow import Follow
 from plonket.document.shot import Footage, Shot
 from plonket.layers.still import StillLayer
 from plonket.media import open_clip
@@ -27,7 +28,6 @@ from plonket.plate.stabilise import Steady
 from plonket.render.frame import render_frame
 from plonket.render.media_pool import MediaPool
 from plonket.render.sources import ShotSources
-from plonket.track.following import Follow
 from plonket.track.plane.by_itself import plane_motion
 from plonket.track.plane.correct import quad_homography
 from plonket.track.plane.measure import measure_plane

@@ -13,6 +13,7 @@ from library.assets import find_asset
 from library.models import Asset
 from plonket.base.conventions import U8
 from plonket.base.errors import BadInput
+from plonket.document.kinds import GENERATORS
 from plonket.document.shot import Footage, read_shot
 from plonket.document.shot import Shot as Document
 from plonket.layers.generated import GeneratedLayer
@@ -145,15 +146,11 @@ def jpeg(rgb: U8) -> bytes:
 def generated_jpeg(kind: str) -> bytes:
     """What a generated element looks like: its defaults over a dusk."""
     footage = Footage(asset="0" * 64, name="preview", width=640, height=360, rate="30/1", frames=120, in_frame=0, out_frame=119)
-    x, y = PLACES.get(kind, (320.0, 180.0))
+    x, y = GENERATORS.get(kind).preview
     layer = GeneratedLayer.model_validate(
         {"id": "g", "name": "g", "x": x, "y": y, "size": 62.0, "generator": {"kind": kind}}
     )
     return jpeg(render_alone(Document(name="p", footage=footage, stack=[layer]), NoMedia((640, 360)), 70, "g", scale=0.5))
-
-
-PLACES = {"smoke": (320.0, 320.0), "sparks": (320.0, 300.0), "flare": (230.0, 130.0), "cone": (70.0, 200.0)}
-"""Where an element shows best in its preview, of 640 x 360."""
 
 
 def model_jpeg(digest: str) -> bytes:

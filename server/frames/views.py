@@ -25,8 +25,8 @@ from frames.drawn import (
 )
 from library.assets import find_asset
 from plonket.base.errors import BadInput, PlonketError
-from plonket.document.shot import plate_hash
-from plonket.generators.kinds import GENERATORS
+from plonket.document.hashes import plate_hash
+from plonket.document.kinds import GENERATORS
 from plonket_server import store
 from plonket_server.connections import in_thread
 from plonket_server.drawing import draw

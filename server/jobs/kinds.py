@@ -19,8 +19,9 @@ from library.unpack import readable
 from plonket.base.errors import Cancelled, PlonketError
 from plonket.base.progress import Work
 from plonket.checks.slip import measure_slip
+from plonket.document.hashes import mends_hash
 from plonket.document.shot import Shot as Document
-from plonket.document.shot import mends_hash, read_shot
+from plonket.document.shot import read_shot
 from plonket.media import open_clip, probe
 from plonket.media.conform import conform, conformed_bytes
 from plonket.media.sound import read_wav

@@ -13,6 +13,7 @@ from jobs.tell import tell
 from plonket.base.errors import BadInput, Cancelled
 from plonket.base.progress import Work
 from plonket.base.states import LOST, TRACKED
+from plonket.document.kinds import MOTIONS
 from plonket.document.shot import Shot as Document
 from plonket.media import open_clip
 from plonket.render.sources import ShotSources
@@ -20,7 +21,6 @@ from plonket.room.camera_track import CameraTrack
 from plonket.track.camera.settings import CameraMotion
 from plonket.track.form.measure import FormPartial
 from plonket.track.form.settings import FormMotion, Pose
-from plonket.track.kinds import MOTIONS
 from plonket.track.movement import Measured
 from plonket.track.object.settings import ObjectMotion
 from plonket.track.plane.measure import PlanePartial

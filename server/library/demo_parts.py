@@ -5,10 +5,10 @@ from __future__ import annotations
 import uuid
 
 from library.models import Asset
+from plonket.document.kinds import MOTIONS
 from plonket.document.shot import Footage
 from plonket.document.shot import Shot as Document
 from plonket.media import open_clip
-from plonket.track.kinds import MOTIONS
 from plonket_server import store
 from shots.editing import change_shot
 

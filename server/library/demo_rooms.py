@@ -9,7 +9,10 @@ from django.conf import settings
 from library.demo_parts import footage_of, measure
 from library.demo_stack import size_of, standing_at
 from library.models import Asset, Project
+from plonket.document.follow import Follow
+from plonket.document.perch import Perch
 from plonket.document.shot import Shot as Document
+from plonket.document.spot import Spot
 from plonket.keying.screen import ScreenKey
 from plonket.layers.light import DomeLayer, LampLayer
 from plonket.layers.model import ModelLayer
@@ -18,12 +21,9 @@ from plonket.looks.colour import Colour
 from plonket.looks.haze import Haze
 from plonket.looks.wrap import Wrap
 from plonket.render.sources import ShotSources
-from plonket.room.spot import Spot
 from plonket.track.camera.settings import CameraMotion
-from plonket.track.following import Follow
 from plonket.track.form.fit import with_tugs
 from plonket.track.form.settings import FormMotion, Tug
-from plonket.track.perch import Perch
 from plonket_server.pool import pool
 from shots.editing import add_shot, change_shot
 from synth.phone.sets.workshop import CRATE_CORNERS, CRATE_SIZE, crate_seen

@@ -9,7 +9,9 @@ import numpy as np
 from library.models import Asset
 from plonket.base.fields import Key, Keyed, Wobble, Wobbling
 from plonket.base.outlines import polygon_outline
-from plonket.document.shot import Layer
+from plonket.document.bases import LayerBase
+from plonket.document.follow import Follow
+from plonket.document.spot import Spot
 from plonket.generators.cone import LightCone
 from plonket.generators.ring import RingOfSparks
 from plonket.keying.screen import ScreenKey
@@ -22,8 +24,6 @@ from plonket.looks.ripple import Ripple
 from plonket.looks.wrap import Wrap
 from plonket.masks.outlined import OutlineMask
 from plonket.room.camera import RoomCamera
-from plonket.room.spot import Spot
-from plonket.track.following import Follow
 
 LAMP = 75
 """The frame that the lamp's things are placed on."""
@@ -58,7 +58,7 @@ def round_mask(mask_id: str, name: str, x: float, y: float, rx: float, ry: float
     return OutlineMask(id=mask_id, name=name, rides=rides, reference_frame=LAMP, outline=polygon_outline(points, LAMP), **more)
 
 
-def lamp_opened(tip: tuple[float, float], night: Asset) -> list[Layer]:
+def lamp_opened(tip: tuple[float, float], night: Asset) -> list[LayerBase]:
     """A ring of sparks round the lamp, the air rippling above it, the night harbour seen through its glass."""
     x, y = tip[0] - 2, tip[1] + 50
     ring = GeneratedLayer(
@@ -81,7 +81,7 @@ def lamp_opened(tip: tuple[float, float], night: Asset) -> list[Layer]:
     return [ring, air, seen]
 
 
-def ship_in_the_beam(tip: tuple[float, float], ship: Asset) -> list[Layer]:
+def ship_in_the_beam(tip: tuple[float, float], ship: Asset) -> list[LayerBase]:
     """A ship of light in the lamp's beam: it comes in and goes out with eased keys, and flickers."""
     x, y = tip[0] - 2, tip[1] + 50
     fade = Keyed(keys=[
@@ -103,7 +103,7 @@ def ship_in_the_beam(tip: tuple[float, float], ship: Asset) -> list[Layer]:
     return [shown, beam]
 
 
-def keeper_by_night(keeper: Asset, night: Asset) -> list[Layer]:
+def keeper_by_night(keeper: Asset, night: Asset) -> list[LayerBase]:
     """The keeper off his cloth, the night harbour behind him, its light wrapped round his edges."""
     subject = StillLayer(
         id="keeper", name="Keeper", **size_of(keeper), x=640.0, y=360.0, key=ScreenKey(lone=90.0, clip_white=72.0),

@@ -27,8 +27,10 @@ from shots.keys import router as keys
 from shots.likeness import router as likeness
 from shots.masks import router as masks
 from shots.motions import router as motions
+from shots.operations import router as operations
 from shots.plate import router as plate
 from shots.rooms import router as rooms
+from shots.spaces import router as spaces
 
 STATUS: list[tuple[type[PlonketError], int]] = [
     (NotHere, 404),
@@ -99,6 +101,8 @@ api = PlonketAPI(title="Plonket", version="1", docs_url=None, openapi_url="/open
                parser=StrictParser())  # fmt: skip
 api.add_router("", library)
 api.add_router("", shots)
+api.add_router("", operations)
+api.add_router("", spaces)
 api.add_router("", motions)
 api.add_router("", rooms)
 api.add_router("", forms)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 import uuid
+from collections.abc import Iterator
 from datetime import datetime
 from typing import Annotated, Any, Literal
 
@@ -15,11 +16,12 @@ from pydantic.json_schema import models_json_schema
 from frames.drawn import thumb_frame
 from library.models import Project
 from plonket.base.fields import Name
-from plonket.document.operations import name_of, remove
-from plonket.document.shot import REGISTRIES
+from plonket.document.hashes import spaces_hash
+from plonket.document.kinds import REGISTRIES
+from plonket.document.operations import leaders
 from plonket.document.shot import Shot as Document
 from plonket_server.problems import NotHere
-from shots.editing import add_shot, change_shot, document_of, find_shot, patch_shot, step
+from shots.editing import add_shot, document_of, find_shot, patch_shot, step
 from shots.models import Shot
 
 router = Router(tags=["shots"])
@@ -51,6 +53,8 @@ class ShotOut(Schema):
     document: StoredDocument
     undo: str | None = Field(description="What undo would take back")
     redo: str | None = Field(description="What redo would bring again")
+    spaces: str = Field(description="Hash of what the places of followers depend on; part of the address of `/spaces`")
+    leaders: dict[str, str] = Field(description="What leads each thing: the motion that its place comes from")
 
 
 class ShotIn(Schema):
@@ -62,20 +66,34 @@ class EditIn(Schema):
     patch: list[dict[str, Any]] = Field(description="RFC 6902 operations", min_length=1, max_length=1000)
 
 
+class GroupOut(Schema):
+    name: str
+    when: dict[str, list[Any]] = Field(description="Values that fields must have, one of each list, for it to mean anything")
+
+
 class KindOut(Schema):
+    """A registered kind, as its entry says; see `plonket.base.registry.Entry`."""
+
     kind: str
     label: str
     help: str
+    groups: list[GroupOut]
+    card: dict[str, str]
+    says: dict[str, str]
+    handles: str
+    traits: list[str]
     schema_: dict[str, Any] = Field(alias="schema")
 
 
 def shot_out(shot: Shot) -> ShotOut:
     assert shot.current is not None
     child = shot.current.children.order_by("-number").first()
+    document = document_of(shot)
     return ShotOut(
         id=shot.id, project=shot.project_id, project_name=shot.project.name, number=shot.current.number,
-        turn=shot.turn, picture=shot.current.picture, document=document_of(shot).model_dump(mode="json"),
+        turn=shot.turn, picture=shot.current.picture, document=document.model_dump(mode="json"),
         undo=shot.current.label if shot.current.parent_id else None, redo=child.label if child else None,
+        spaces=spaces_hash(document), leaders=leaders(document),
     )  # fmt: skip
 
 
@@ -88,10 +106,14 @@ def kinds(request: HttpRequest, registry: KindRegistry) -> Any:
     return _kinds(registry)
 
 
-@functools.cache
 def _kinds(registry: str) -> list[dict[str, Any]]:
+    return _made(registry, tuple(REGISTRIES[registry].kinds()))
+
+
+@functools.cache
+def _made(registry: str, known: tuple[str, ...]) -> list[dict[str, Any]]:
     """Made once, all together, for they share most of their parts; of these only what forms ask for is sent along."""
-    entries = list(REGISTRIES[registry])
+    entries = [REGISTRIES[registry].get(kind) for kind in known]
     made, parts = models_json_schema([(entry.settings, "validation") for entry in entries])
     every = parts.get("$defs", {})
     shared = {name: part for name, part in every.items() if name in SENT_ALONG}
@@ -99,8 +121,20 @@ def _kinds(registry: str) -> list[dict[str, Any]]:
     for entry in entries:
         schema = made[entry.settings, "validation"]
         whole = every[schema["$ref"].rpartition("/")[2]] if "$ref" in schema else schema
-        out.append({"kind": entry.kind, "label": entry.label, "help": entry.help, "schema": {**whole, "$defs": shared}})
+        groups = entry.groups or tuple(dict.fromkeys(_groups_of(whole)))
+        out.append({
+            "kind": entry.kind, "label": entry.label, "help": entry.help, "card": dict(entry.card), "says": dict(entry.says),
+            "handles": entry.handles, "traits": sorted(entry.traits), "schema": {**whole, "$defs": shared},
+            "groups": [{"name": g, "when": {}} if isinstance(g, str) else {"name": g[0], "when": g[1]} for g in groups],
+        })  # fmt: skip
     return out
+
+
+def _groups_of(schema: dict[str, Any]) -> Iterator[str]:
+    for field in schema.get("properties", {}).values():
+        group = field.get("x-plonket", {}).get("group")
+        if group:
+            yield group
 
 
 @router.get("/projects/{project_id}/shots", response=list[ShotBrief])
@@ -143,13 +177,6 @@ def remove_shot(request: HttpRequest, shot_id: uuid.UUID) -> Any:
 def edit(request: HttpRequest, shot_id: uuid.UUID, body: EditIn) -> Any:
     """Change a shot by an RFC 6902 patch."""
     return shot_out(patch_shot(shot_id, body.patch, body.label))
-
-
-@router.post("/shots/{shot_id}/things/{thing_id}/remove", response=ShotOut)
-def remove_thing(request: HttpRequest, shot_id: uuid.UUID, thing_id: str) -> Any:
-    """Take a motion, perch, treatment, layer or look of the finish away, with what cannot be without it."""
-    label = f"Remove {name_of(document_of(find_shot(shot_id)), thing_id)}"
-    return shot_out(change_shot(shot_id, label, lambda document: remove(document, thing_id)))
 
 
 @router.post("/shots/{shot_id}/undo", response=ShotOut)

@@ -18,10 +18,11 @@ from jobs.queue import enqueue
 from library.assets import find_asset, readable_path
 from plonket.base.errors import BadInput
 from plonket.checks.advise import advise
+from plonket.document.bases import LayerBase
+from plonket.document.hashes import picture_hash
+from plonket.document.kinds import LAYERS
+from plonket.document.operations import leaders
 from plonket.document.shot import Shot as Document
-from plonket.document.shot import picture_hash
-from plonket.layers.pin import PinLayer
-from plonket.layers.still import StillLayer
 from plonket.media import open_clip
 from plonket_server import store
 from plonket_server.drawing import draw
@@ -69,23 +70,14 @@ class AdviceOut(Schema):
     moving: list[list[tuple[float, float]]]
 
 
-def followers(document: Document) -> list[StillLayer | PinLayer]:
+def followers(document: Document) -> list[LayerBase]:
     """Layers whose slip can be measured now."""
     measured = {m.id for m in document.motions if m.measurement is not None}
-    perches = {p.id: p.follow.target for p in document.perches}
-    out: list[StillLayer | PinLayer] = []
-    for layer in document.layers:
-        target = layer.plane if isinstance(layer, PinLayer) else None
-        if isinstance(layer, StillLayer):
-            target = layer.follow.target
-        for _ in perches:
-            target = perches.get(target, target) if target is not None else None
-        if isinstance(layer, StillLayer | PinLayer) and target in measured:
-            out.append(layer)
-    return out
+    leads = leaders(document)
+    return [one for one in document.layers if "slips" in LAYERS.of(one).traits and leads.get(one.id) in measured]
 
 
-def slip_key(document: Document, layer: StillLayer | PinLayer) -> str:
+def slip_key(document: Document, layer: LayerBase) -> str:
     """What a layer's slip depends on: where it is, and all that moves it; not how it looks."""
     kept = layer.model_dump(mode="json", include={
         "kind", "id", "width", "height", "mirror", "follow", "x", "y", "turn", "size", "anchor_x", "anchor_y", "plane", "fit",

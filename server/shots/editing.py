@@ -12,12 +12,10 @@ from django.db.models import Max
 from jobs.tell import tell
 from library.models import Asset, Project
 from plonket.base.errors import BadInput
-from plonket.document.shot import Footage, Layer, Motion, picture_hash, read_shot
+from plonket.document.hashes import picture_hash
+from plonket.document.operations import replace_footage
+from plonket.document.shot import Footage, read_shot
 from plonket.document.shot import Shot as Document
-from plonket.room.alignment import Room
-from plonket.track.camera.settings import CameraMotion
-from plonket.track.object.settings import ObjectMotion
-from plonket.track.points.settings import PointMotion
 from plonket_server.problems import Conflict, NotHere
 from shots.models import Revision, Shot
 
@@ -106,24 +104,6 @@ def change_shot(shot_id: uuid.UUID, label: str, change: Any) -> Shot:
     return shot
 
 
-def free_id(document: Document, what: str) -> str:
-    """An id that no motion, perch or layer has."""
-    taken = {thing.id for thing in (*document.motions, *document.perches, *document.layers)}
-    return next(f"{what}-{k}" for k in range(1, 10_000) if f"{what}-{k}" not in taken)
-
-
-def with_layer(document: Document, layer_id: str, values: dict[str, Any]) -> Document | None:
-    """The document with other values on a layer, wherever it lies; None when it is not there any more."""
-    if all(layer.id != layer_id for layer in document.layers):
-        return None
-
-    def changed(stack: list[Layer]) -> list[Layer]:
-        return [one.model_copy(update=values) if one.id == layer_id else one for one in stack]
-
-    parcels = [p.model_copy(update={"stack": changed(p.stack)}) for p in document.parcels]
-    return document.model_copy(update={"stack": changed(document.stack), "parcels": parcels})
-
-
 def step(shot_id: uuid.UUID, back: bool) -> Shot:
     """Undo (`back`) or redo."""
     with transaction.atomic():
@@ -145,29 +125,11 @@ def give_footage(shot_id: uuid.UUID, asset: Asset) -> None:
     )  # fmt: skip
 
     def change(document: Document) -> Document | None:
-        if document.footage is not None and document.footage.asset == asset.digest:
-            return None
-        if document.motions or document.stack:
-            # Measured places belong to the old clip: they are dropped, and undo brings all back.
-            motions = [_emptied(m, footage.frames) for m in document.motions]
-            document = document.model_copy(update={"motions": motions})
-        return document.model_copy(update={"footage": footage})
+        changed = replace_footage(document, footage)
+        return None if changed is document else changed
 
     if Shot.objects.filter(pk=shot_id).exists():
         change_shot(shot_id, f"Footage {asset.name}", change)
-
-
-def _emptied(motion: Motion, frames: int) -> Motion:
-    """A motion without what was measured and given on the clip before."""
-    if isinstance(motion, PointMotion):
-        return motion.model_copy(update={"measurement": None, "points": []})
-    first = min(motion.reference_frame, frames - 1)
-    if isinstance(motion, CameraMotion):
-        return motion.model_copy(update={"measurement": None, "set_aside": [], "room": Room(), "first": None, "last": None,
-                                         "reference_frame": first})  # fmt: skip
-    if isinstance(motion, ObjectMotion):
-        return motion.model_copy(update={"measurement": None, "room": Room(), "reference_frame": first})
-    return motion.model_copy(update={"measurement": None, "stakes": [], "reference_frame": first})
 
 
 def _locked(shot_id: uuid.UUID) -> Shot:

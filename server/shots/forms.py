@@ -13,6 +13,7 @@ from pydantic import Field
 from library.assets import find_asset
 from library.models import Asset
 from plonket.base.errors import BadInput
+from plonket.document.operations import fresh_id
 from plonket.document.shot import Footage
 from plonket.document.shot import Shot as Document
 from plonket.room.camera_track import CameraTrack
@@ -23,7 +24,7 @@ from plonket.track.form.measure import form_surface, stood_in
 from plonket.track.form.settings import FormMotion, FormStake, Pose, Tug
 from plonket_server.pool import pool
 from shots.api import ShotOut, shot_out
-from shots.editing import change_shot, document_of, find_shot, free_id
+from shots.editing import change_shot, document_of, find_shot
 
 router = Router(tags=["forms"])
 MOST_EDGES = 4000
@@ -91,7 +92,7 @@ def add_form(request: HttpRequest, shot_id: uuid.UUID, body: FormIn) -> Any:
 
     def change(document: Document) -> Document:
         footage = _footage(document)
-        motion_id = free_id(document, "motion")
+        motion_id = fresh_id(document, "motion")
         count = sum(isinstance(m, FormMotion) for m in document.motions)
         motion = FormMotion(
             id=motion_id, name="Form" if not count else f"Form {count + 1}", reference_frame=body.frame, shape=body.shape,

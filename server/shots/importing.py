@@ -6,6 +6,7 @@ import numpy as np
 
 from plonket.base.errors import FormatError
 from plonket.base.outlines import carry
+from plonket.document.operations import fresh_id
 from plonket.document.shot import Shot as Document
 from plonket.formats.camera_gltf import read_camera_gltf
 from plonket.formats.camera_json import read_camera
@@ -21,7 +22,6 @@ from plonket.track.plane.track import PlaneTrack
 from plonket.track.points.settings import Given, PointMotion, TrackPoint
 from plonket.track.points.tracks import PointTracks
 from plonket_server import store
-from shots.editing import free_id
 from shots.models import Measurement
 
 
@@ -29,7 +29,7 @@ def motion_from_file(document: Document, name: str, content: str | bytes) -> Poi
     """A measured motion from a points, plane, corners or camera file. Raises `FormatError`."""
     assert document.footage is not None
     frames = document.footage.frames
-    motion_id = free_id(document, "motion")
+    motion_id = fresh_id(document, "motion")
     title = name.rsplit("/", 1)[-1].rsplit(".", 1)[0].strip() or "Motion"
     size, fps = (document.footage.width, document.footage.height), document.footage.fps
     if isinstance(content, bytes):

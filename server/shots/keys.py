@@ -12,8 +12,12 @@ from ninja import Router, Schema
 from pydantic import Field
 
 from plonket.base.colour import encode_8bit, linear_from_8bit
+from plonket.base.conventions import F64
 from plonket.base.errors import BadInput
 from plonket.base.outlines import carry
+from plonket.document.bases import LayerBase
+from plonket.document.kinds import LAYERS
+from plonket.document.operations import with_values
 from plonket.document.shot import Shot as Document
 from plonket.keying.carried import CutStroke
 from plonket.keying.chroma import restored
@@ -21,12 +25,12 @@ from plonket.keying.cutout import CutOutKey
 from plonket.keying.screen import ScreenKey, key_screen
 from plonket.layers.common import PictureLayer, clip_frames
 from plonket.render.sources import ShotSources
-from plonket.render.stack import OWN_SPACE, drawn
+from plonket.render.stack import drawn
 from plonket_server.drawing import draw
 from plonket_server.pool import pool
 from plonket_server.problems import NotHere
 from shots.api import ShotOut, shot_out
-from shots.editing import change_shot, document_of, find_shot, with_layer
+from shots.editing import change_shot, document_of, find_shot
 
 router = Router(tags=["keys"])
 LEAST_PX = 2.0
@@ -58,6 +62,12 @@ def _seen(layer: PictureLayer, frame: int) -> np.ndarray:
     return np.asarray(pool().clip(layer.asset).rgba(max(seen, key=lambda one: one[1])[0])[..., :3])
 
 
+def lies_in(layer: LayerBase, document: Document, frame: int) -> F64 | None:
+    """(3, 3) from a layer's own pixels to the clip's in a frame; None where it does not lie anywhere."""
+    lies = LAYERS.of(layer).lies
+    return lies(layer, ShotSources(document, pool()), frame) if lies else None
+
+
 class SpotOut(Schema):
     x: float
     y: float
@@ -70,7 +80,7 @@ def pick(
     """The mean colour of a layer's own picture under a spot or box of the clip's pixels."""
     document = document_of(find_shot(shot_id))
     layer = picture_layer(document, layer_id)
-    lies = OWN_SPACE[layer.kind](layer, ShotSources(document, pool()), frame)  # type: ignore[attr-defined]
+    lies = lies_in(layer, document, frame)
     if lies is None:
         raise BadInput("layer.nowhere", f"{layer.name} does not lie anywhere in this frame.")
     box = np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]], np.float64)
@@ -142,7 +152,7 @@ def add_stroke(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, body: St
     """A stroke over the subject of a cut-out, or over what is not, on the frame of its clip that is shown."""
     document = document_of(find_shot(shot_id))
     layer = picture_layer(document, layer_id)
-    lies = OWN_SPACE[layer.kind](layer, ShotSources(document, pool()), body.frame)  # type: ignore[attr-defined]
+    lies = lies_in(layer, document, body.frame)
     seen = clip_frames(layer, body.frame, pool().length(layer.asset))
     if lies is None or not seen:
         raise BadInput("layer.gone", f"{layer.name} shows nothing in this frame.")
@@ -163,7 +173,7 @@ def add_stroke(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, body: St
         if not isinstance(latest.key, CutOutKey):
             raise BadInput("stroke.key", f"{layer.name} is not a cut-out any more.")
         key = latest.key.model_copy(update={"strokes": [*latest.key.strokes, stroke]})
-        return with_layer(now, layer_id, {"key": key})
+        return with_values(now, layer_id, {"key": key})
 
     what = "the subject" if body.subject else "what is not"
     return shot_out(change_shot(shot_id, f"A stroke over {what}", change))

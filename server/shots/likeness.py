@@ -13,6 +13,7 @@ from jobs.api import JobOut, job_out
 from jobs.models import Job
 from jobs.queue import enqueue
 from plonket.base.errors import BadInput
+from plonket.document.operations import with_values
 from plonket.document.shot import Shot as Document
 from plonket.render.match import Matched, match_to_plate
 from plonket.render.precompute import ahead_frames, is_ahead
@@ -21,7 +22,7 @@ from plonket_server.connections import in_thread
 from plonket_server.drawing import draw
 from plonket_server.pool import pool
 from shots.api import ShotOut, shot_out
-from shots.editing import change_shot, document_of, find_shot, with_layer
+from shots.editing import change_shot, document_of, find_shot
 from shots.keys import picture_layer
 
 router = Router(tags=["likeness"])
@@ -61,7 +62,7 @@ def _match(shot_id: uuid.UUID, layer_id: str, frame: int) -> MatchOut:
         values: dict[str, Any] = {"looks": found.looks}
         if found.shutter is not None:
             values["shutter"] = found.shutter
-        return with_layer(now, layer_id, values)
+        return with_values(now, layer_id, values)
 
     shot = change_shot(shot_id, f"Match {name} to the plate", change)
     return MatchOut(shot=shot_out(shot), says=found.says or ["nothing differs enough to change"])

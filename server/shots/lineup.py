@@ -10,13 +10,14 @@ import numpy as np
 
 from plonket.base.errors import BadInput, Cancelled
 from plonket.base.progress import Work
+from plonket.document.operations import with_values
 from plonket.document.shot import Shot as Document
 from plonket.layers.common import PictureLayer
 from plonket.media.lineup import line_up_pictures, line_up_sound
 from plonket.media.sound import read_wav
 from plonket_server import store
 from plonket_server.pool import pool
-from shots.editing import change_shot, document_of, find_shot, with_layer
+from shots.editing import change_shot, document_of, find_shot
 from shots.keys import picture_layer
 
 
@@ -35,7 +36,7 @@ def line_up(shot_id: uuid.UUID, layer_id: str, by: str, work: Work, is_held: Cal
     def change(now: Document) -> Document | None:
         if not is_held():
             raise Cancelled
-        return with_layer(now, layer_id, {"starts": starts + layer.first, "speed": 100.0, "by_keys": False})
+        return with_values(now, layer_id, {"starts": starts + layer.first, "speed": 100.0, "by_keys": False})
 
     change_shot(shot_id, f"Line {layer.name} up by its {by}", change)
     return {"layer": layer_id, "name": layer.name, "starts": starts, "off": round(frames - starts, 3)}

@@ -10,16 +10,14 @@ from ninja import Router, Schema
 from pydantic import Field
 
 from plonket.base.errors import BadInput
+from plonket.document.bases import PURPLES, LayerBase, Mask, MaskedTreatment
+from plonket.document.operations import with_values
 from plonket.document.shot import Shot as Document
 from plonket.formats.svg_outlines import NamedOutline, read_svg, write_svg
-from plonket.layers.common import LayerModel
-from plonket.masks.common import PURPLES
-from plonket.masks.kinds import Mask
 from plonket.masks.outlined import OutlineMask
-from plonket.plate.mend import MaskedTreatment
 from plonket_server.problems import NotHere
 from shots.api import ShotOut, shot_out
-from shots.editing import change_shot, document_at, document_of, find_shot, with_layer
+from shots.editing import change_shot, document_at, document_of, find_shot
 from shots.motions import MOST_TEXT
 
 router = Router(tags=["masks"])
@@ -30,10 +28,10 @@ class SvgIn(Schema):
     frame: int = Field(ge=0, description="The frame that they are drawn on")
 
 
-def thing_with_masks(document: Document, thing_id: str) -> LayerModel | MaskedTreatment:
+def thing_with_masks(document: Document, thing_id: str) -> LayerBase | MaskedTreatment:
     """The layer or treatment of that id; `NotHere` without one."""
     for thing in (*document.layers, *document.plate):
-        if thing.id == thing_id and isinstance(thing, LayerModel | MaskedTreatment):
+        if thing.id == thing_id and isinstance(thing, LayerBase | MaskedTreatment):
             return thing
     raise NotHere("thing with masks")
 
@@ -75,8 +73,8 @@ def masks_from_svg(request: HttpRequest, shot_id: uuid.UUID, thing_id: str, body
                 mode="add" if one.use else "subtract", reference_frame=body.frame,
             ))  # fmt: skip
         masks = [*thing.masks, *added]
-        if isinstance(thing, LayerModel):
-            return with_layer(document, thing_id, {"masks": masks})
+        if isinstance(thing, LayerBase):
+            return with_values(document, thing_id, {"masks": masks})
         plate = [one.model_copy(update={"masks": masks}) if one.id == thing_id else one for one in document.plate]
         return document.model_copy(update={"plate": plate})
 

@@ -18,7 +18,7 @@ from plonket.base.conventions import matrix_to_quaternion
 from plonket.base.errors import BadInput
 from plonket.base.fields import Name
 from plonket.base.states import REASONS, STATE_NAMES
-from plonket.document.shot import Motion
+from plonket.document.bases import MotionBase
 from plonket.document.shot import Shot as Document
 from plonket.formats.camera_csv import write_camera_csv, write_room_points_csv
 from plonket.formats.camera_gltf import Placed, write_camera_glb, write_camera_usda
@@ -238,7 +238,7 @@ def export(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, form: Forma
     )  # fmt: skip
 
 
-def _track_data(document: Document, motion: Motion, form: Format) -> str | bytes:
+def _track_data(document: Document, motion: MotionBase, form: Format) -> str | bytes:
     assert document.footage is not None
     fps = document.footage.fps
     if motion.measurement is None:
@@ -268,11 +268,11 @@ def _track_data(document: Document, motion: Motion, form: Format) -> str | bytes
     raise BadInput("motion.format", f"{motion.name} cannot be written as {form}.")
 
 
-def _placed(document: Document, motion: Motion) -> list[Placed]:
+def _placed(document: Document, motion: MotionBase) -> list[Placed]:
     return placed_in(ShotSources(document, pool()), motion.id)
 
 
-def _regions_svg(document: Document, motion: Motion) -> str:
+def _regions_svg(document: Document, motion: MotionBase) -> str:
     if not isinstance(motion, PlaneMotion) or document.footage is None:
         raise BadInput("motion.format", f"{motion.name} has no regions.")
     outlines = [NamedOutline(name=r.name, use=r.use, outline=r.outline) for r in motion.regions]

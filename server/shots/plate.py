@@ -16,10 +16,10 @@ from jobs.models import Job
 from jobs.queue import enqueue
 from plonket.base.errors import BadInput
 from plonket.base.outlines import carry, control_points, flatten
-from plonket.document.shot import mends_hash
+from plonket.document.bases import MaskedTreatment
+from plonket.document.hashes import mends_hash
 from plonket.masks.combine import space_of
 from plonket.masks.outlined import OutlineMask
-from plonket.plate.mend import MaskedTreatment
 from plonket.plate.repair.alike import find_alike
 from plonket.plate.rolling_shutter import readout_of
 from plonket.render.sources import ShotSources

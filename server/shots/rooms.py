@@ -13,7 +13,11 @@ from pydantic import Field
 from plonket.base.conventions import F64
 from plonket.base.errors import BadInput
 from plonket.base.fields import shifted
+from plonket.document.follow import Follow
+from plonket.document.operations import fresh_id, fresh_name, lay_room, with_values
+from plonket.document.perch import Perch
 from plonket.document.shot import Shot as Document
+from plonket.document.spot import Spot
 from plonket.layers.form import FormLayer
 from plonket.layers.model import ModelLayer, pivot_at, stands
 from plonket.layers.solid import landing
@@ -23,13 +27,10 @@ from plonket.room.boxes import box_round
 from plonket.room.camera import RoomCamera
 from plonket.room.camera_track import CameraTrack
 from plonket.room.meshes.files import read_model
-from plonket.room.spot import Spot
-from plonket.track.following import Follow
-from plonket.track.perch import Perch
 from plonket.track.room_motion import RoomMotion
 from plonket_server.pool import pool
 from shots.api import ShotOut, shot_out
-from shots.editing import change_shot, document_of, find_shot, free_id, with_layer
+from shots.editing import change_shot, document_of, find_shot
 
 router = Router(tags=["rooms"])
 Does = Literal["ground", "origin", "axis", "scale", "suggest", "turn", "raise"]
@@ -58,8 +59,7 @@ def put_straight(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body:
             raise BadInput("room.unsolved", f"{motion.name} is not solved yet. Measure it first.")
         if track.kind != "full" and body.does != "turn":
             raise BadInput("room.turns", "This camera only turns: there is no room to put straight.")
-        fresh = motion.model_copy(update={"room": _straight(motion.room, track, body)})
-        return document.model_copy(update={"motions": [fresh if m.id == motion_id else m for m in document.motions]})
+        return lay_room(document, motion_id, _straight(motion.room, track, body))
 
     return shot_out(change_shot(shot_id, LABELS[body.does], change))
 
@@ -96,8 +96,8 @@ def add_box(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: Deta
         foot, heading, size = box_round(camera.room.points(_places(camera.track, body.details)), eye)
         perch = _perch(document, motion_id, camera, frame, "Box stands here", foot, heading)
         wide, tall, deep = (round(max(float(v), 0.0001), 4) for v in size)
-        name = _fresh("Really there", {layer.name for layer in document.layers})
-        form = FormLayer(id=free_id(document, "layer"), name=name, use="holdout", wide=wide, tall=tall, deep=deep,
+        name = fresh_name("Really there", {layer.name for layer in document.layers})
+        form = FormLayer(id=fresh_id(document, "layer"), name=name, use="holdout", wide=wide, tall=tall, deep=deep,
                          follow=Follow(target=perch.id, reference_frame=frame, perspective=True))  # fmt: skip
         return document.model_copy(update={"perches": [*document.perches, perch], "stack": [form, *document.stack]})
 
@@ -120,13 +120,9 @@ def _perch(
     pixel = 1000 * float(np.linalg.norm(place - camera.eye(frame))) / camera.lens(frame).focal
     spot = Spot(x=x, y=y, z=z, heading=round(heading, 3), tilt=round(tilt, 3), pixel_mm=round(pixel, 5))
     return Perch(
-        id=free_id(document, "perch"), name=_fresh(called, {p.name for p in document.perches}), spot=spot,
+        id=fresh_id(document, "perch"), name=fresh_name(called, {p.name for p in document.perches}), spot=spot,
         follow=Follow(target=motion_id, reference_frame=frame, perspective=True),
     )  # fmt: skip
-
-
-def _fresh(called: str, names: set[str]) -> str:
-    return next(n for n in (called, *(f"{called} {k}" for k in range(2, 10_000))) if n not in names)
 
 
 class LandingIn(Schema):
@@ -198,15 +194,14 @@ def _moved(document: Document, layer: ModelLayer, shift: F64) -> Document:
     put = {axis: shifted(getattr(perch.spot, axis), float(by)) for axis, by in zip("xyz", shift, strict=True)}
     moved = perch.model_copy(update={"spot": perch.spot.model_copy(update=put)})
     if sum(one.id == perch.id for one in document.references()) > 1:
-        fresh = free_id(document, "perch")
+        fresh = fresh_id(document, "perch")
         moved = moved.model_copy(update={"id": fresh, "name": f"Under {layer.name}"[:80]})
         layer = layer.model_copy(update={"follow": layer.follow.model_copy(update={"target": fresh})})
         perches = [*document.perches, moved]
     else:
         perches = [moved if p.id == perch.id else p for p in document.perches]
-    moved_document = with_layer(document, layer.id, {"pivot": layer.pivot, "lift": layer.lift, "follow": layer.follow})
-    assert moved_document is not None
-    return moved_document.model_copy(update={"perches": perches})
+    values = {"pivot": layer.pivot, "lift": layer.lift, "follow": layer.follow}
+    return with_values(document, layer.id, values).model_copy(update={"perches": perches})
 
 
 def _straight(room: Room, track: CameraTrack, body: RoomIn) -> Room:

@@ -15,11 +15,11 @@ from playwright.sync_api import expect
 
 from library.models import Asset
 from plonket.base.conventions import F64
+from plonket.document.spot import Spot
 from plonket.media import open_clip
 from plonket.room.alignment import Room
 from plonket.room.camera import RoomCamera, spot_path
 from plonket.room.camera_track import CameraTrack
-from plonket.room.spot import Spot
 from plonket_server.pool import pool
 from synth.elements.models import brass_whale
 from synth.phone.quickroom import RoomShot, room_shot

@@ -11,15 +11,15 @@ import numpy as np
 import trimesh
 
 from plonket.base.conventions import F32, U8
+from plonket.document.bases import LayerBase
+from plonket.document.spot import Spot
 from plonket.layers import form as forms
-from plonket.layers.common import LayerModel
 from plonket.layers.form import FormLayer
 from plonket.layers.model import ModelLayer, draw
 from plonket.raytrace.client import Renderer
 from plonket.raytrace.request import Order
 from plonket.render.no_media import NoMedia
 from plonket.room.camera import RoomCamera
-from plonket.room.spot import Spot
 from tests.core.test_scene import SIZE, camera
 
 RENDERER = Renderer()
@@ -28,7 +28,7 @@ RENDERER = Renderer()
 class Furnished(NoMedia):
     """A room with things on spots of their own, by the id of what they follow."""
 
-    def __init__(self, seen: RoomCamera, spots: dict[str, Spot], files: dict[str, Path], layers: Sequence[LayerModel]) -> None:
+    def __init__(self, seen: RoomCamera, spots: dict[str, Spot], files: dict[str, Path], layers: Sequence[LayerBase]) -> None:
         super().__init__(SIZE)
         self.seen, self.spots, self.files, self.layers = seen, spots, files, layers
         self.plates: dict[int, U8] = {}
@@ -38,7 +38,7 @@ class Furnished(NoMedia):
     def seat(self, target: str | None) -> tuple[RoomCamera, Spot] | None:
         return (self.seen, self.spots[target]) if target in self.spots else None
 
-    def neighbours(self, target: str | None, *, hidden: bool = False) -> Sequence[LayerModel]:
+    def neighbours(self, target: str | None, *, hidden: bool = False) -> Sequence[LayerBase]:
         return [one for one in self.layers if one.shown or hidden]
 
     def model(self, asset: str) -> str:
@@ -79,12 +79,12 @@ class Rooms(unittest.TestCase):
         return ModelLayer.model_validate({"id": name, "name": name, "asset": asset, "extent": size, "tall": size[1],
                                           "follow": {"target": name}, **more})  # fmt: skip
 
-    def whole(self, layer: LayerModel, layers: Sequence[LayerModel], frame: int = 1, seen: RoomCamera | None = None) -> F32:
+    def whole(self, layer: LayerBase, layers: Sequence[LayerBase], frame: int = 1, seen: RoomCamera | None = None) -> F32:
         """The layer's picture in the whole frame (h, w, 4)."""
         sources = Furnished(seen or camera(), self.spots, self.files, layers)
         return self.drawn(layer, sources, frame)
 
-    def drawn(self, layer: LayerModel, sources: Furnished, frame: int = 1) -> F32:
+    def drawn(self, layer: LayerBase, sources: Furnished, frame: int = 1) -> F32:
         run = forms.draw if isinstance(layer, FormLayer) else draw
         picture = run(layer, sources, frame, SIZE, np.eye(3))  # type: ignore[arg-type]
         out = np.zeros((SIZE[1], SIZE[0], 4), np.float32)

@@ -14,13 +14,13 @@ import numpy as np
 from plonket.base.conventions import F64, U8, matrix_to_quaternion
 from plonket.base.errors import BadInput, Cancelled, Degenerate
 from plonket.base.progress import Work
+from plonket.document.spot import Spot
 from plonket.media.info import ClipInfo
 from plonket.room.alignment import Room
 from plonket.room.boxes import box_round
 from plonket.room.camera import RoomCamera
 from plonket.room.camera_track import CameraTrack
 from plonket.room.lens import Lens, focal_from_35mm, focal_to_35mm
-from plonket.room.spot import Spot
 from plonket.track.camera.bundle import Bundle, Free, Seen, _reduced, _solve, _system, point_starts, residuals, rotations
 from plonket.track.camera.bundle_kernels import CAMERA, SHARED, derivatives
 from plonket.track.camera.measure import measure_camera

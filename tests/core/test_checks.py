@@ -10,13 +10,14 @@ import numpy as np
 from plonket.base.errors import BadInput, Degenerate, FormatError
 from plonket.checks.advise import advise
 from plonket.checks.slip import Slip, measure_slip
-from plonket.document.shot import Footage, Layer, Shot
+from plonket.document.bases import LayerBase
+from plonket.document.follow import Follow
+from plonket.document.shot import Footage, Shot
 from plonket.layers.pin import PinLayer
 from plonket.layers.still import StillLayer
 from plonket.media.clip import ArrayClip
 from plonket.render.media_pool import MediaPool
 from plonket.render.sources import ShotSources
-from plonket.track.following import Follow
 from plonket.track.plane.measure import measure_plane
 from plonket.track.plane.settings import PlaneMotion
 from plonket.track.plane.track import PlaneTrack
@@ -26,7 +27,7 @@ from tests.core.shots import filmed, plane_on
 FOOTAGE = Footage(asset="c" * 64, name="c", width=800, height=450, rate="30/1", frames=34, in_frame=0, out_frame=33)
 
 
-def slip_of(motion: PlaneMotion, track: PlaneTrack, layer: Layer, frames: list[np.ndarray]) -> Slip:
+def slip_of(motion: PlaneMotion, track: PlaneTrack, layer: LayerBase, frames: list[np.ndarray]) -> Slip:
     shot = Shot(name="s", footage=FOOTAGE, motions=[motion.model_copy(update={"measurement": "d" * 64})], stack=[layer])
     pool = MediaPool(lambda _digest: Path("/nowhere"), lambda _digest: track)
     return measure_slip(shot, ShotSources(shot, pool), ArrayClip(frames), layer.id, start=0, stop=34)

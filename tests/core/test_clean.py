@@ -15,7 +15,8 @@ from plonket.base.colour import decode, encode_8bit, linear_from_8bit
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import BadInput
 from plonket.base.outlines import polygon_outline
-from plonket.document.shot import plate_hash, read_shot
+from plonket.document.hashes import plate_hash
+from plonket.document.shot import read_shot
 from plonket.masks.outlined import OutlineMask
 from plonket.plate.clean import Clean, CleanFrame, Stroke
 from plonket.plate.repair.borrow import Borrower

@@ -20,6 +20,7 @@ from plonket.formats.plane_json import read_plane
 from plonket.formats.points_csv import read_points
 from plonket.media import open_clip, probe
 from plonket.media.write import Coding, VideoWriter
+from synth.__main__ import main as synth_main
 from tests.core.clips import number_of, phone_clip
 from tests.core.shots import SHARP, chart_corners, corner_errors, plain_shot
 
@@ -152,13 +153,17 @@ class CommandLine(unittest.TestCase):
             (("track-points", clip, "--point", "a=77,10,10", "--out", "x.csv"), "ends at 7"),
             (("track-points", clip, "--point", "a=0,290,165", "--out", "x.csv"), "flat"),
             (("render", self.folder / "bad.json", "--out", "o.mp4"), "not a shot file"),
-            (("film", "moon", "--out", self.folder), "no set called moon"),
         ):
             code, out, err = self.run_it(*arguments)
             self.assertEqual((code, out), (1, ""), arguments)
             self.assertIn(words, err)
             self.assertEqual(len(err.strip().splitlines()), 1, err)
             self.assertTrue(err.startswith("plonket: "))
+
+    def test_what_is_made_up_has_commands_of_its_own(self) -> None:
+        with contextlib.redirect_stderr(io.StringIO()) as err:
+            self.assertEqual(synth_main(["film", "moon", "--out", str(self.folder)]), 1)
+        self.assertIn("no set called moon", err.getvalue())
 
     def test_arguments(self) -> None:
         self.assertEqual(parse_point("lamp=3,10.5,20"), ("lamp", 3, 10.5, 20.0))

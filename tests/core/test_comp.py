@@ -9,17 +9,18 @@ import numpy as np
 from plonket.base.colour import decode, encode, encode_8bit, linear_from_8bit
 from plonket.base.conventions import F32, F64, U8, matrix_to_quaternion, quaternion_to_matrix
 from plonket.base.fields import Key, Keyed, value_at
+from plonket.base.homography import spot_through
 from plonket.base.states import LOST, TRACKED
+from plonket.document.bases import LayerBase
+from plonket.document.follow import Follow
+from plonket.document.perch import Perch
 from plonket.document.shot import Footage, Shot
 from plonket.image.blend import lay_over
 from plonket.image.picture import Picture, StillSource
 from plonket.image.resample import place_still
-from plonket.layers.common import LayerModel
 from plonket.layers.still import StillLayer, frame_from_still
 from plonket.render.frame import render_frame
-from plonket.track.following import Follow, spot_through
 from plonket.track.movement import between, point_movement
-from plonket.track.perch import Perch
 from plonket.track.points.settings import PointMotion
 from plonket.track.points.tracks import PointTracks
 from plonket.track.spaces import Spaces
@@ -205,7 +206,7 @@ class FakeSources:
     def layer(self, layer_id: str) -> None:
         return None
 
-    def parcel(self, parcel_id: str) -> list[LayerModel]:
+    def parcel(self, parcel_id: str) -> list[LayerBase]:
         return []
 
     def table(self, asset: str) -> F32:

@@ -9,9 +9,11 @@ import numpy as np
 
 from plonket.base.conventions import F64
 from plonket.base.fields import Key, Keyed, Number, Wobble, Wobbling, value_at, wobble_at
+from plonket.base.homography import jacobian, spot_through
 from plonket.base.outlines import Outline, control_points
+from plonket.document.follow import Follow
 from plonket.document.shot import Shot
-from plonket.track.following import Follow, Parts, carried, jacobian, spot_through
+from plonket.track.following import Parts, carried
 from tests.core.copies import Alike, dumped
 
 

@@ -12,7 +12,9 @@ import numpy as np
 from plonket.base.errors import BadInput, FormatError
 from plonket.base.outlines import polygon_outline
 from plonket.base.states import LOST, TRACKED
-from plonket.document.shot import REGISTRIES, picture_hash, read_shot, shot_hash
+from plonket.document.hashes import picture_hash, shot_hash
+from plonket.document.kinds import REGISTRIES
+from plonket.document.shot import read_shot
 from plonket.formats.points_csv import read_points, write_points
 from plonket.formats.shot_file import read_shot_file
 from plonket.track.points.tracks import PointTracks

@@ -10,9 +10,10 @@ import numpy as np
 
 from plonket.base.conventions import F32
 from plonket.base.outlines import polygon_outline
+from plonket.document.bases import Look
+from plonket.document.kinds import LOOKS
 from plonket.image.picture import Picture, windowed
 from plonket.looks.apply import looked
-from plonket.looks.kinds import LOOKS, Look
 from plonket.masks.outlined import OutlineMask
 
 SIZE = (320, 240)

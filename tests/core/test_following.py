@@ -9,16 +9,19 @@ import numpy as np
 from plonket.base.conventions import F64
 from plonket.base.errors import BadInput
 from plonket.base.fields import Key, Keyed
+from plonket.base.homography import jacobian, spot_through
 from plonket.base.outlines import carry
-from plonket.document.shot import Footage, Shot, picture_hash, read_shot
+from plonket.document.follow import Follow
+from plonket.document.hashes import picture_hash
+from plonket.document.perch import Perch
+from plonket.document.shot import Footage, Shot, read_shot
 from plonket.layers.beam import Anchor, BeamLayer, course, spots_along, swings
 from plonket.layers.common import instants
 from plonket.layers.pin import PinLayer, fitted, quad_shape
 from plonket.layers.still import StillLayer, frame_from_still
 from plonket.render.frame import render_frame
-from plonket.track.following import Follow, Parts, carried, jacobian, spot_through
+from plonket.track.following import Parts, carried
 from plonket.track.movement import between, bridge, smoothed, steadied
-from plonket.track.perch import Perch
 from plonket.track.spaces import Spaces
 from tests.core.test_comp import FakeSources, centroid
 

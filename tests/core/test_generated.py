@@ -10,14 +10,13 @@ import numpy as np
 
 from plonket.base.conventions import F32, F64
 from plonket.base.noise import noise_at
+from plonket.document.kinds import GENERATORS, LAYERS
 from plonket.generators.common import GeneratorContext
-from plonket.generators.kinds import GENERATORS
 from plonket.generators.particles import alive
 from plonket.generators.ring import RingOfSparks
 from plonket.image.picture import windowed
 from plonket.layers.generated import GeneratedLayer
 from plonket.render.no_media import NoMedia
-from plonket.render.stack import LAYERS
 from plonket.track.spaces import Spaces
 
 SIZE = (320, 240)

@@ -12,14 +12,13 @@ import numpy as np
 from plonket.base.colour import BRIGHTEST, colours_to_8bit, encode_8bit, keep_finite
 from plonket.base.errors import BadInput, FormatError
 from plonket.base.fields import Keyed, Wobbling, value_at
+from plonket.document.kinds import GENERATORS, LOOKS
 from plonket.document.shot import Shot, read_shot
 from plonket.formats.cube import read_cube
-from plonket.generators.kinds import GENERATORS
 from plonket.image.picture import Picture, StillSource, halved
 from plonket.looks.apply import looked
 from plonket.looks.blur import Blur
 from plonket.looks.colour import Colour
-from plonket.looks.kinds import LOOKS
 from plonket.render.frame import render_frame
 from plonket.render.no_media import NoMedia
 

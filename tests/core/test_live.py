@@ -10,11 +10,11 @@ import numpy as np
 from plonket.base.conventions import F64
 from plonket.base.fields import Key, Keyed
 from plonket.base.states import GIVEN, LOST, TRACKED
+from plonket.document.follow import Follow
+from plonket.document.spot import Spot
 from plonket.layers.generated import GeneratedLayer
 from plonket.layers.placed import frame_from_own
 from plonket.layers.still import StillLayer
-from plonket.room.spot import Spot
-from plonket.track.following import Follow
 from plonket.track.spaces import Spaces
 from tests.core.copies import Alike, AlikeRooms
 

@@ -12,7 +12,9 @@ from plonket.base.colour import decode, encode
 from plonket.base.conventions import F32
 from plonket.base.errors import BadInput
 from plonket.base.outlines import polygon_outline
-from plonket.document.shot import plate_hash, read_shot
+from plonket.document.hashes import plate_hash
+from plonket.document.kinds import LOOKS
+from plonket.document.shot import read_shot
 from plonket.image.picture import Picture
 from plonket.layers.still import StillLayer
 from plonket.looks.apply import looked
@@ -21,7 +23,6 @@ from plonket.looks.colour import Colour
 from plonket.looks.common import LookContext
 from plonket.looks.glow import Glow
 from plonket.looks.grain import Grain
-from plonket.looks.kinds import LOOKS
 from plonket.looks.levels import Levels
 from plonket.looks.sharpen import Sharpen
 from plonket.looks.wrap import Wrap

@@ -11,6 +11,7 @@ from plonket.base.colour import decode, encode
 from plonket.base.conventions import F32
 from plonket.base.errors import FormatError
 from plonket.base.fields import CurvePoint
+from plonket.document.kinds import LOOKS
 from plonket.formats.cube import read_cube
 from plonket.image.picture import Picture
 from plonket.looks.apply import looked
@@ -19,7 +20,6 @@ from plonket.looks.common import LookContext
 from plonket.looks.cube import ColourTable
 from plonket.looks.curves import Curves
 from plonket.looks.haze import Haze
-from plonket.looks.kinds import LOOKS
 from plonket.looks.lift import LiftGammaGain
 from plonket.looks.moved import Moved
 from plonket.looks.projection import Projection

@@ -9,16 +9,19 @@ import numpy as np
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import BadInput
 from plonket.base.fields import Key, Keyed
+from plonket.base.homography import shifted
 from plonket.base.outlines import Outline, OutlineKey, OutlinePoint, carry, polygon_outline
-from plonket.document.shot import Footage, Shot, picture_hash, read_shot
+from plonket.document.bases import Mask
+from plonket.document.follow import Follow
+from plonket.document.hashes import picture_hash
+from plonket.document.kinds import MASKS
+from plonket.document.shot import Footage, Shot, read_shot
 from plonket.image.picture import StillSource
 from plonket.layers.still import StillLayer
 from plonket.masks.combine import combined
 from plonket.masks.graded import GradedMask
-from plonket.masks.kinds import MASKS, Mask
 from plonket.masks.outlined import OutlineMask
 from plonket.render.frame import render_frame
-from plonket.track.following import Follow, shifted
 from tests.core.test_comp import FakeSources
 
 SIZE = (160, 120)

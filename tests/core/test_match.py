@@ -10,7 +10,7 @@ import numpy as np
 from plonket.base.colour import decode, encode
 from plonket.base.conventions import F32, U8
 from plonket.base.errors import BadInput
-from plonket.checks.appearance import edge_width, grain_of, tones_of
+from plonket.document.follow import Follow
 from plonket.document.shot import Footage, Shot
 from plonket.image.picture import StillSource
 from plonket.layers.still import StillLayer
@@ -18,9 +18,9 @@ from plonket.looks.common import LookContext
 from plonket.looks.grain import BANDS, RINGS, Grain, GrainProfile, run
 from plonket.media.lineup import line_up_pictures, line_up_sound
 from plonket.media.sound import Sound
+from plonket.render.appearance import edge_width, grain_of, tones_of
 from plonket.render.frame import render_frame
 from plonket.render.match import MARK, match_to_plate
-from plonket.track.following import Follow
 from tests.core.test_comp import FakeSources
 
 SIZE = (640, 400)

@@ -15,7 +15,8 @@ from plonket.base.conventions import F64, U8
 from plonket.base.errors import BadInput
 from plonket.base.outlines import polygon_outline
 from plonket.cli.main import main
-from plonket.document.shot import plate_hash, read_shot
+from plonket.document.hashes import plate_hash
+from plonket.document.shot import read_shot
 from plonket.image.membrane import stretch
 from plonket.masks.outlined import OutlineMask
 from plonket.media import open_clip

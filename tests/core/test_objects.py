@@ -17,11 +17,11 @@ from plonket.base.conventions import F64
 from plonket.base.errors import Degenerate
 from plonket.base.states import LOST, TRACKED
 from plonket.cli.main import main
+from plonket.document.spot import Spot
 from plonket.formats.points_csv import write_points
 from plonket.room.alignment import surface
 from plonket.room.boxes import box_round
 from plonket.room.camera_track import CameraTrack
-from plonket.room.spot import Spot
 from plonket.track.camera.bundle import rotations
 from plonket.track.object.solve import seen_through, solve_object
 from plonket.track.points.tracks import PointTracks

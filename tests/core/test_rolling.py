@@ -10,12 +10,12 @@ import cv2
 import numpy as np
 
 from plonket.base.conventions import F64
+from plonket.base.homography import shifted
 from plonket.base.outlines import carry, polygon_outline
 from plonket.media import open_clip
 from plonket.plate.rolling_shutter import readout_of, rolled
 from plonket.plate.stabilise import steady_view
 from plonket.plate.view_path import PlateContext, ViewPath
-from plonket.track.following import shifted
 from plonket.track.movement import movement_of
 from plonket.track.plane.correct import quad_homography
 from plonket.track.plane.measure import measure_plane

@@ -7,11 +7,11 @@ import math
 import numpy as np
 
 from plonket.base.fields import Key, Keyed
+from plonket.base.homography import spot_through
+from plonket.document.spot import Spot
 from plonket.layers.model import ModelLayer, Set, order_of, stands
 from plonket.layers.standing import axes_of
 from plonket.room.camera import spot_path
-from plonket.room.spot import Spot
-from plonket.track.following import spot_through
 from plonket.track.form.fit import Stood
 from plonket.track.form.settings import Pose
 from tests.core.copies import SIZE, AlikeRooms

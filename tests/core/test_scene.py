@@ -14,6 +14,7 @@ import trimesh
 
 from plonket.base.conventions import F32, F64, matrix_to_quaternion
 from plonket.base.errors import FormatError, PlonketError
+from plonket.document.spot import Spot
 from plonket.formats.camera_json import read_camera
 from plonket.layers.model import ModelLayer, Set, draw, order_of, stands
 from plonket.raytrace.client import Renderer
@@ -24,7 +25,6 @@ from plonket.room.alignment import Room
 from plonket.room.camera import RoomCamera
 from plonket.room.meshes.files import creased, read_model
 from plonket.room.meshes.raster import seen_by
-from plonket.room.spot import Spot
 from synth.elements.models import brass_whale, cargo_crate
 from synth.phone.path import look_at
 

@@ -8,6 +8,7 @@ import numpy as np
 
 from plonket.base.colour import encode_8bit, linear_from_8bit
 from plonket.base.conventions import F64, U8
+from plonket.document.spot import Spot
 from plonket.layers import form as forms
 from plonket.layers.form import FormLayer
 from plonket.layers.light import DomeLayer, LampLayer
@@ -15,7 +16,6 @@ from plonket.raytrace.disk_cache import FilmStore
 from plonket.raytrace.request import order_digest
 from plonket.room.alignment import Room
 from plonket.room.camera import RoomCamera
-from plonket.room.spot import Spot
 from tests.core.furnished import RENDERER, Furnished, Rooms
 from tests.core.test_scene import SIZE, camera
 

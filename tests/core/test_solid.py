@@ -7,7 +7,8 @@ import unittest
 import numpy as np
 
 from plonket.base.conventions import F32, F64
-from plonket.layers.common import LayerModel
+from plonket.document.bases import LayerBase
+from plonket.document.spot import Spot
 from plonket.layers.form import FormLayer
 from plonket.layers.solid import landing, nearness, spot_nearness
 from plonket.layers.still import StillLayer
@@ -16,7 +17,6 @@ from plonket.looks.haze import Haze, run
 from plonket.render.inverse_depth import near_for
 from plonket.render.stack import drawn
 from plonket.room.camera import RoomCamera
-from plonket.room.spot import Spot
 from tests.core.furnished import Furnished, Rooms
 from tests.core.test_scene import SIZE, camera
 
@@ -33,7 +33,7 @@ class Solid(Rooms):
         return FormLayer.model_validate({"id": name, "name": name, "shape": shape, "wide": wide, "tall": tall, "deep": deep,
                                          "follow": {"target": name}, **more})  # fmt: skip
 
-    def room(self, *layers: LayerModel, seen: RoomCamera | None = None) -> Furnished:
+    def room(self, *layers: LayerBase, seen: RoomCamera | None = None) -> Furnished:
         self.spots["camera"] = Spot()
         out = Furnished(seen or camera(), self.spots, self.files, layers)
         out.room = "camera"

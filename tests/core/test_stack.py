@@ -11,15 +11,17 @@ import cv2
 import numpy as np
 
 from plonket.base.colour import decode, encode
-from plonket.base.conventions import F64, U8
+from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import BadInput
 from plonket.base.fields import value_at
-from plonket.document.shot import Shot, picture_hash, read_shot
+from plonket.document.bases import LayerBase
+from plonket.document.hashes import picture_hash
+from plonket.document.shot import Shot, read_shot
 from plonket.image.picture import StillSource
-from plonket.layers.common import LayerModel
 from plonket.media.conform import conform
 from plonket.render.frame import render_alone, render_frame
 from plonket.render.media_pool import MediaPool
+from plonket.render.stack import lay_stack
 from plonket.track.spaces import Spaces
 from tests.core.test_comp import FakeSources
 
@@ -45,10 +47,13 @@ class StackSources(FakeSources):
             rgba[:, 20:, 3] = 0
         return StillSource(rgba)
 
-    def layer(self, layer_id: str) -> LayerModel | None:  # type: ignore[override]
+    def layer(self, layer_id: str) -> LayerBase | None:  # type: ignore[override]
         return next((one for one in self.shot.layers if one.id == layer_id), None)
 
-    def parcel(self, parcel_id: str) -> list[LayerModel]:
+    def lay(self, canvas: F32, layers: list[LayerBase], frame: int, view: F64, scale: float) -> F32:
+        return lay_stack(canvas, layers, self, frame, view, scale)  # type: ignore[arg-type]
+
+    def parcel(self, parcel_id: str) -> list[LayerBase]:
         return next(list(p.stack) for p in self.shot.parcels if p.id == parcel_id)
 
 

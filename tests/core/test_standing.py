@@ -6,19 +6,19 @@ import cv2
 import numpy as np
 
 from plonket.base.fields import shifted
-from plonket.checks.appearance import grain_of
+from plonket.document.bases import LayerBase
+from plonket.document.follow import Follow
+from plonket.document.perch import Perch
 from plonket.document.shot import Footage, Shot
-from plonket.layers.common import LayerModel
+from plonket.document.spot import Spot
 from plonket.layers.model import ModelLayer, order_for, pivot_at, stands
 from plonket.looks.blur import Blur
 from plonket.raytrace.request import Lights
+from plonket.render.appearance import grain_of
 from plonket.render.frame import render_frame
 from plonket.render.match import match_to_plate
 from plonket.room.meshes.files import read_model
-from plonket.room.spot import Spot
 from plonket.track.camera.settings import CameraMotion
-from plonket.track.following import Follow
-from plonket.track.perch import Perch
 from tests.core.furnished import RENDERER, Furnished, Rooms
 from tests.core.test_scene import SIZE, camera
 
@@ -56,7 +56,7 @@ class Standing(Rooms):
         third = self.box("third", (0.2, 0.2, 0.2), x=-0.3, lit_like="second")
         loop = first.model_copy(update={"lit_like": "third"})
 
-        def lights(layer: ModelLayer, *layers: LayerModel) -> Lights:
+        def lights(layer: ModelLayer, *layers: LayerBase) -> Lights:
             sources = Furnished(camera(), self.spots, self.files, layers)
             made = order_for(layer, sources, 1, np.eye(3))
             assert made is not None

@@ -13,10 +13,13 @@ import numpy as np
 
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import BadInput
+from plonket.base.homography import shifted, turned_sized
 from plonket.base.outlines import carry
 from plonket.base.states import TRACKED
 from plonket.cli.main import main
-from plonket.document.shot import Footage, Shot, picture_hash, plate_hash, read_shot
+from plonket.document.follow import Follow
+from plonket.document.hashes import picture_hash, plate_hash
+from plonket.document.shot import Footage, Shot, read_shot
 from plonket.formats.plane_json import write_plane
 from plonket.image.picture import Picture, StillSource
 from plonket.image.resample import place_still
@@ -30,7 +33,6 @@ from plonket.plate.view_path import PlateContext, ViewPath, corners_of, covered_
 from plonket.render.frame import render_frame
 from plonket.render.media_pool import MediaPool
 from plonket.render.sources import ShotSources
-from plonket.track.following import Follow, shifted, turned_sized
 from plonket.track.plane.measure import measure_plane
 from plonket.track.plane.settings import PlaneMotion
 from plonket.track.plane.track import PlaneTrack

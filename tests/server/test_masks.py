@@ -11,7 +11,8 @@ import numpy as np
 
 from jobs.models import Job
 from library.models import Asset
-from plonket.document.shot import mends_hash, read_shot
+from plonket.document.hashes import mends_hash
+from plonket.document.shot import read_shot
 from plonket.render.sources import ShotSources
 from plonket_server import store
 from plonket_server.pool import pool

@@ -17,13 +17,13 @@ import trimesh
 from jobs.models import Job
 from plonket.base.conventions import F64, U8
 from plonket.document.shot import read_shot
+from plonket.document.spot import Spot
 from plonket.formats.camera_json import read_camera
 from plonket.layers.model import ModelLayer, stands
 from plonket.render.sources import ShotSources
 from plonket.room.alignment import Room
 from plonket.room.camera import RoomCamera
 from plonket.room.camera_track import CameraTrack
-from plonket.room.spot import Spot
 from plonket_server.pool import pool
 from synth.elements.models import cargo_crate
 from synth.phone.quickroom import RoomShot, room_shot

@@ -21,6 +21,9 @@ def encode(linear: NDArray[np.floating]) -> NDArray[np.float64]:
     return np.where(v <= 0.0031308, v * 12.92, 1.055 * np.maximum(v, 1e-12) ** (1 / 2.4) - 0.055)
 
 
+LUMA: F32 = np.array([0.2126, 0.7152, 0.0722], np.float32)
+"""Brightness of linear light (Rec. 709)."""
+
 LINEAR_OF_8BIT: F32 = decode(np.arange(256) / 255).astype(np.float32)
 
 # Encoding by table: 16 bits of linear light are finer than any 8-bit step, even in the darks
@@ -49,6 +52,16 @@ def _step(light: np.float32) -> int:
 def _code(flat: F32, table: U8, out: U8) -> None:
     for i in numba.prange(flat.shape[0]):
         out[i] = table[_step(flat[i])]
+
+
+def rgb_of(code: str) -> U8:
+    """(3,) 8-bit sRGB-coded of ``#rrggbb``."""
+    return np.array([int(code[k : k + 2], 16) for k in (1, 3, 5)], np.uint8)
+
+
+def linear_of(code: str) -> NDArray[np.float64]:
+    """(3,) linear light of ``#rrggbb``."""
+    return linear_from_8bit(rgb_of(code)).astype(np.float64)
 
 
 def linear_from_8bit(coded: U8) -> F32:

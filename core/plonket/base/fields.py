@@ -5,6 +5,7 @@ from __future__ import annotations
 import bisect
 import functools
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Annotated, Any, Final, Literal
 
@@ -12,6 +13,10 @@ from pydantic import BaseModel, ConfigDict, Field, PrivateAttr, ValidationInfo, 
 
 STORED = "stored"
 """In a validation context: the document was stored before, so numbers that are out of range are moved into it."""
+
+
+When = Mapping[str, tuple[Any, ...]]
+"""What must be set for something to mean anything: the values that each of these fields may have."""
 
 
 class Model(BaseModel):
@@ -211,44 +216,52 @@ def _bounded(number: Number | None, label: str, low: float, high: float, stored:
     return out
 
 
+def _when(when: When | None) -> dict[str, Any]:
+    return {"when": {name: list(values) for name, values in when.items()}} if when else {}
+
+
 def number(
     default: float, *, label: str, low: float, high: float, step: float, unit: str = "", help: str = "",
-    group: str = "", soft: tuple[float, float] | None = None,
+    group: str = "", soft: tuple[float, float] | None = None, when: When | None = None,
 ) -> Any:  # fmt: skip
     """A field for a number that can move, with its range, unit and label for the form.
 
-    `soft` is the range of the slider when it is narrower than what may be typed.
+    `soft` is the range of the slider when it is narrower than what may be typed; `when` says what must be set for it to
+    mean anything.
     """
     extra: dict[str, Any] = {
         "control": "number", "label": label, "low": low, "high": high, "step": step, "unit": unit, "help": help,
-        "group": group, "soft": list(soft or (low, high)), "default": default,
+        "group": group, "soft": list(soft or (low, high)), "default": default, **_when(when),
     }  # fmt: skip
     return Field(default=default, json_schema_extra={"x-plonket": extra})
 
 
 def plain(
     default: float, *, label: str, low: float, high: float, step: float, unit: str = "", help: str = "",
-    group: str = "", whole: bool = False, soft: tuple[float, float] | None = None,
+    group: str = "", whole: bool = False, soft: tuple[float, float] | None = None, when: When | None = None,
 ) -> Any:  # fmt: skip
-    """A field for a number that does not move in time; `soft` as of `number`."""
+    """A field for a number that does not move in time; `soft` and `when` as of `number`."""
     extra: dict[str, Any] = {
         "control": "plain", "label": label, "low": low, "high": high, "step": step, "unit": unit, "help": help,
-        "group": group, "soft": list(soft or (low, high)), "default": default,
+        "group": group, "soft": list(soft or (low, high)), "default": default, **_when(when),
     }  # fmt: skip
     return Field(default=int(default) if whole else default, ge=low, le=high, json_schema_extra={"x-plonket": extra})
 
 
-def choice(default: Any, *, label: str, names: dict[str, str], help: str = "", group: str = "") -> Any:
+def choice(
+    default: Any, *, label: str, names: dict[str, str], help: str = "", group: str = "", when: When | None = None
+) -> Any:
     """A field for one of several named options."""
     extra: dict[str, Any] = {
-        "control": "choice", "label": label, "names": names, "help": help, "group": group, "default": default,
+        "control": "choice", "label": label, "names": names, "help": help, "group": group, "default": default, **_when(when),
     }  # fmt: skip
     return Field(default=default, json_schema_extra={"x-plonket": extra})
 
 
-def switch(default: bool, *, label: str, help: str = "", group: str = "") -> Any:
+def switch(default: bool, *, label: str, help: str = "", group: str = "", when: When | None = None) -> Any:
     """A field that is on or off."""
-    extra: dict[str, Any] = {"control": "switch", "label": label, "help": help, "group": group, "default": default}
+    extra: dict[str, Any] = {"control": "switch", "label": label, "help": help, "group": group, "default": default,
+                             **_when(when)}  # fmt: skip
     return Field(default=default, json_schema_extra={"x-plonket": extra})
 
 
@@ -278,6 +291,12 @@ def asset(kind: str, *, label: str, help: str = "", group: str = "") -> Any:
     return Field(default=None, json_schema_extra={"x-plonket": extra})
 
 
+class Unseen:
+    """Metadata of a field that no picture depends on: what it says is only shown to people, or only says how to measure."""
+
+
+UNSEEN: Final = Unseen()
+
 GOES: Final = "goes"
 """In place of a value that is left: the item of a list, or the layer that cannot be without it, goes along."""
 
@@ -288,24 +307,33 @@ class Reference:
 
     Attributes
     ----------
-    to : what it names: something in the shot by its id, or an `asset` or a `measurement` by its content hash; a `place` is
-        a motion or a perch. prefix : stands before the id; values without it name nothing. says : what the field's owner does
-        with it, for messages. left : what the field holds when that is removed, or `GOES`. checked : whether it must be there.
+    to : what it names: something in the shot by its id, or an `asset` or a `measurement` by its content hash. A `place` is a
+        motion or a perch; a motion's kind stands for motions of that kind.
+    prefix : stands before the id; values without it name nothing.
+    says : what the field's owner does with it, for messages.
+    left : what the field holds when that is removed, or `GOES`.
+    checked : whether it must be there.
+    takes : fields that the owner takes over from it when it is removed.
+    owns : it goes along with the last that names it.
+    leads : the owner's place comes from it.
     """
 
-    to: Literal["motion", "plane", "points", "place", "layer", "parcel", "asset", "measurement"]
+    to: str
     prefix: str = ""
     says: str = "refers to something"
     left: str | None = None
     checked: bool = True
+    takes: tuple[str, ...] = ()
+    owns: bool = False
+    leads: bool = False
 
 
 def reference(
-    to: Literal["motion", "plane", "points", "place", "layer", "parcel", "asset", "measurement"], *, prefix: str = "",
-    says: str = "refers to something", left: str | None = None, checked: bool = True,
+    to: str, *, prefix: str = "", says: str = "refers to something", left: str | None = None, checked: bool = True,
+    takes: tuple[str, ...] = (), owns: bool = False, leads: bool = False,
 ) -> Reference:  # fmt: skip
     """Marks a field, within `Annotated`, as naming something else: the one place where that is said; see `Reference`."""
-    return Reference(to=to, prefix=prefix, says=says, left=left, checked=checked)
+    return Reference(to=to, prefix=prefix, says=says, left=left, checked=checked, takes=takes, owns=owns, leads=leads)
 
 
 Identifier = Annotated[str, Field(pattern=r"^[a-z0-9][a-z0-9_-]{0,63}$")]
@@ -320,4 +348,5 @@ Rides = Annotated[
 ]
 """In whose pixels something is drawn: of the *footage*; of the finished *screen*; of the layer's *own* picture; or ``to:ID``,
 of a motion's reference frame or from a perch."""
-Name = Annotated[str, Field(min_length=1, max_length=120)]
+Name = Annotated[str, Field(min_length=1, max_length=120), UNSEEN]
+"""What people call it."""

@@ -19,13 +19,13 @@ from plonket.base.errors import BadInput, FormatError
 from plonket.base.fields import value_at
 from plonket.base.outlines import carry, fill
 from plonket.base.progress import Work
+from plonket.document.perch import Perch
 from plonket.document.shot import Shot
 from plonket.layers.common import box_of
 from plonket.layers.pin import PinLayer
 from plonket.layers.sources import Sources
 from plonket.layers.still import StillLayer, frame_from_still
 from plonket.media.clip import Clip
-from plonket.track.perch import Perch
 from plonket.track.plane.register import FrameLevels, register
 from plonket.track.plane.settings import FREEDOMS, PlaneMotion
 from plonket.track.plane.template import cut_template

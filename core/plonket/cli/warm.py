@@ -17,13 +17,12 @@ from plonket.base.colour import linear_from_8bit
 from plonket.base.conventions import U8
 from plonket.base.errors import PlonketError
 from plonket.base.outlines import polygon_outline
+from plonket.document.bases import Key
+from plonket.document.kinds import GENERATORS, KEYS, LOOKS
 from plonket.document.shot import Footage, Shot
-from plonket.generators.kinds import GENERATORS
 from plonket.image.picture import StillSource
 from plonket.keying.common import KeyContext
-from plonket.keying.kinds import KEYS, Key
 from plonket.keying.screen import ScreenKey
-from plonket.looks.kinds import LOOKS
 from plonket.masks.outlined import OutlineMask
 from plonket.media.clip import ArrayClip
 from plonket.render.frame import render_frame

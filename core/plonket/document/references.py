@@ -19,13 +19,14 @@ class Referring:
     Attributes
     ----------
     pointer : where it stands in the document (RFC 6901); of a list, its item. id : what it names. declared : on its field.
-    owners : the things with an id that hold it, from the outermost in.
+    owners : the things with an id that hold it, from the outermost in. holder : the settings that the field belongs to.
     """
 
     pointer: str
     id: str
     declared: Reference
     owners: tuple[Any, ...]
+    holder: BaseModel
 
     @property
     def owner(self) -> str:
@@ -44,7 +45,7 @@ def references(model: BaseModel, pointer: str = "", owners: tuple[Any, ...] = ()
     for name in type(model).model_fields:
         value, where = getattr(model, name), f"{pointer}/{name}"
         if name in declared:
-            yield from _named(value, where, declared[name], owners)
+            yield from _named(value, where, declared[name], owners, model)
         elif isinstance(value, BaseModel):
             yield from references(value, where, owners)
         elif isinstance(value, list) and value and isinstance(value[0], BaseModel):
@@ -76,11 +77,15 @@ def _is_model(part: Any) -> bool:
     return isinstance(part, type) and issubclass(part, BaseModel)
 
 
-def _named(value: Any, where: str, declared: Reference, owners: tuple[Any, ...]) -> Iterator[Referring]:
+def _named(
+    value: Any, where: str, declared: Reference, owners: tuple[Any, ...], holder: BaseModel
+) -> Iterator[Referring]:
     items = [(f"{where}/{k}", one) for k, one in enumerate(value)] if isinstance(value, list) else [(where, value)]
     for pointer, one in items:
         if isinstance(one, str) and one.startswith(declared.prefix):
-            yield Referring(pointer=pointer, id=one.removeprefix(declared.prefix), declared=declared, owners=owners)
+            yield Referring(
+                pointer=pointer, id=one.removeprefix(declared.prefix), declared=declared, owners=owners, holder=holder
+            )  # fmt: skip
 
 
 def _is_part(owner: Any) -> bool:

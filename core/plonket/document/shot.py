@@ -6,8 +6,6 @@ it as numbered revisions, the browser edits it, the command line renders it.
 
 from __future__ import annotations
 
-import hashlib
-import json
 from collections.abc import Iterator
 from fractions import Fraction
 from typing import Annotated, Any, Literal
@@ -15,46 +13,11 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, TypeAdapter, ValidationError, ValidationInfo, model_validator
 
 from plonket.base.errors import BadInput
-from plonket.base.fields import STORED, AssetDigest, Identifier, Model, Name, choice
-from plonket.base.registry import Registry
+from plonket.base.fields import STORED, UNSEEN, AssetDigest, Model, Name, choice
+from plonket.document.bases import Layer, LayerBase, Look, MaskBase, Motion, MotionBase, Named, Treatment
+from plonket.document.kinds import LAYERS, MOTIONS, TREATMENTS
+from plonket.document.perch import Perch
 from plonket.document.references import Referring, references
-from plonket.generators.kinds import GENERATORS
-from plonket.keying.kinds import KEYS
-from plonket.layers.beam import BeamLayer
-from plonket.layers.common import PictureLayer
-from plonket.layers.fill import FillLayer
-from plonket.layers.form import FormLayer
-from plonket.layers.generated import GeneratedLayer
-from plonket.layers.light import DomeLayer, LampLayer
-from plonket.layers.model import ModelLayer
-from plonket.layers.parcel import ParcelLayer
-from plonket.layers.pin import PinLayer
-from plonket.layers.still import StillLayer
-from plonket.layers.wash import WashLayer
-from plonket.looks.kinds import LOOKS, Look
-from plonket.masks.kinds import MASKS
-from plonket.plate.clean import Clean
-from plonket.plate.handheld import Handheld
-from plonket.plate.kinds import TREATMENTS
-from plonket.plate.mend import MaskedTreatment, Mend
-from plonket.plate.stabilise import Steady
-from plonket.render.stack import LAYERS
-from plonket.track.camera.settings import CameraMotion
-from plonket.track.form.settings import FormMotion
-from plonket.track.kinds import MOTIONS, PLACES
-from plonket.track.object.settings import ObjectMotion
-from plonket.track.perch import Perch
-from plonket.track.plane.settings import PlaneMotion
-from plonket.track.points.settings import PointMotion
-from plonket.track.room_motion import RoomMotion
-
-Motion = Annotated[PointMotion | PlaneMotion | CameraMotion | ObjectMotion | FormMotion, Field(discriminator="kind")]
-Treatment = Annotated[Steady | Handheld | Mend | Clean, Field(discriminator="kind")]
-Layer = Annotated[
-    StillLayer | PinLayer | BeamLayer | GeneratedLayer | ModelLayer | FormLayer | LampLayer | DomeLayer | FillLayer
-    | WashLayer | ParcelLayer,
-    Field(discriminator="kind"),
-]
 
 
 class Footage(Model):
@@ -92,11 +55,9 @@ class Delivery(Model):
     sound: bool = True
 
 
-class Parcel(Model):
+class Parcel(Named):
     """Several layers kept as one; `ParcelLayer` shows them, as often as it is wanted."""
 
-    id: Identifier
-    name: Name
     stack: list[Layer] = Field(default_factory=list, max_length=100)
 
 
@@ -112,27 +73,26 @@ class Shot(Model):
     stack: list[Layer] = Field(default_factory=list, max_length=200)
     parcels: list[Parcel] = Field(default_factory=list, max_length=50)
     finish: list[Look] = Field(default_factory=list, max_length=50)
-    delivery: Delivery = Field(default_factory=Delivery)
+    delivery: Annotated[Delivery, UNSEEN] = Field(default_factory=Delivery)
 
     @model_validator(mode="after")
     def _consistent(self, info: ValidationInfo) -> Shot:
-        ids = [thing.id for thing in (*self.motions, *self.perches, *self.plate, *self.layers, *self.parcels, *self.finish)]
+        ids = [thing.id for thing in self.things()]
         if len(set(ids)) != len(ids):
             raise ValueError("two things in the shot have the same id")
-        self._checktargets()
+        self._check_references()
+        self._check_perches()
         self._check_layers()
+        self._check_once()
         self._check_kept_masks(stored=bool(info.context and info.context.get(STORED)))
-        if self.footage is not None:
-            for motion in self.motions:
-                self._check_frames(motion, self.footage.frames)
-            self._check_clean(self.footage.frames)
+        self._check_frames()
         return self
 
-    def _checktargets(self) -> None:
-        rooms = {m.id for m in self.motions if isinstance(m, RoomMotion)}
-        for perch in self.perches:
-            if perch.spot is not None and perch.follow.target not in rooms:
-                raise ValueError(f"{perch.name} stands in a room without a motion that solves one")
+    def things(self) -> list[Named]:
+        """Everything whose id the whole shot knows: motions, perches, treatments, layers, parcels, looks of the finish."""
+        return [*self.motions, *self.perches, *self.plate, *self.layers, *self.parcels, *self.finish]
+
+    def _check_references(self) -> None:
         known = self._known()
         for one in self.references():
             if one.declared.checked and one.declared.to in known and one.id not in known[one.declared.to]:
@@ -141,8 +101,12 @@ class Shot(Model):
             for one in references(motion):
                 if one.id == motion.id:
                     raise ValueError(f"{one.owner} follows the motion that it belongs to")
-        if sum(isinstance(one, Steady) for one in self.plate) > 1:
-            raise ValueError("a plate is steadied once; change what is there instead of adding another")
+
+    def _check_perches(self) -> None:
+        rooms = {m.id for m in self.motions if "room" in MOTIONS.of(m).traits}
+        for perch in self.perches:
+            if perch.spot is not None and perch.follow.target not in rooms:
+                raise ValueError(f"{perch.name} stands in a room without a motion that solves one")
         above = {p.id: p.follow.target for p in self.perches}
         for perch in self.perches:
             at, steps = above[perch.id], 0
@@ -151,6 +115,11 @@ class Shot(Model):
                 if steps > len(above):
                     raise ValueError(f"{perch.name} sits on itself, by way of other perches")
 
+    def _check_once(self) -> None:
+        for entry in TREATMENTS:
+            if entry.once and sum(one.kind == entry.kind for one in self.plate) > 1:
+                raise ValueError(entry.once)
+
     def references(self) -> Iterator[Referring]:
         """All that anything in the shot names, with where it says so."""
         return references(self)
@@ -158,35 +127,28 @@ class Shot(Model):
     def _known(self) -> dict[str, set[str]]:
         """What there is to be named, by what references say they name."""
         motions = {m.id for m in self.motions}
-        return {
+        return {entry.kind: {m.id for m in self.motions if m.kind == entry.kind} for entry in MOTIONS} | {
             "motion": motions, "place": motions | {p.id for p in self.perches},
-            "plane": {m.id for m in self.motions if isinstance(m, PlaneMotion)},
-            "points": {m.id for m in self.motions if isinstance(m, PointMotion)},
             "layer": {layer.id for layer in self.layers}, "parcel": {p.id for p in self.parcels},
         }  # fmt: skip
 
     @property
-    def layers(self) -> list[Layer]:
+    def layers(self) -> list[LayerBase]:
         """All layers, those in parcels too."""
         return [*self.stack, *(layer for parcel in self.parcels for layer in parcel.stack)]
 
     def _check_layers(self) -> None:
-        """Mattes and parcels refer to what is there, and never to themselves by way of others."""
-        layers = {layer.id: layer for layer in self.layers}
-        parcels = {parcel.id: parcel for parcel in self.parcels}
+        """Nothing is shown by way of itself, as a matte or inside a parcel."""
+        names = {thing.id: thing.name for thing in (*self.layers, *self.parcels)}
         needs: dict[str, list[str]] = {p.id: [layer.id for layer in p.stack] for p in self.parcels}
-        for layer in layers.values():
-            needs[layer.id] = []
-            if layer.matte is not None:
-                needs[layer.id].append(layer.matte)
-            if isinstance(layer, ParcelLayer):
-                needs[layer.id].append(layer.parcel)
+        for layer in self.layers:
+            needs[layer.id] = [one.id for one in references(layer)
+                               if one.declared.to in ("layer", "parcel") and one.declared.checked]  # fmt: skip
         done: set[str] = set()
 
         def visit(name: str, above: frozenset[str]) -> None:
             if name in above:
-                thing = layers[name].name if name in layers else parcels[name].name
-                raise ValueError(f"{thing} would need itself, as a matte or inside a parcel")
+                raise ValueError(f"{names[name]} would need itself, as a matte or inside a parcel")
             if name not in done:
                 for other in needs.get(name, ()):
                     visit(other, above | {name})
@@ -195,44 +157,34 @@ class Shot(Model):
         for name in needs:
             visit(name, frozenset())
 
-    def _check_clean(self, frames: int) -> None:
-        for one in self.plate:
-            if isinstance(one, Clean) and one.frames[-1].frame >= frames:
-                raise ValueError(f"{one.name} has a clean frame beyond the clip's end")
-
-    def _check_frames(self, motion: Motion, frames: int) -> None:
-        if isinstance(motion, PointMotion):
-            given = [(p.name, g.frame) for p in motion.points for g in p.given]
-        elif isinstance(motion, CameraMotion):
-            given = [(motion.name, f) for f in (motion.reference_frame, motion.first, motion.last) if f is not None]
-        elif isinstance(motion, ObjectMotion):
-            given = [(motion.name, motion.reference_frame)]
-        else:
-            given = [(motion.name, motion.reference_frame), *((motion.name, s.frame) for s in motion.stakes)]
-        for name, frame in given:
-            if frame >= frames:
-                raise ValueError(f"{name} is set on frame {frame}, beyond the clip's end")
+    def _check_frames(self) -> None:
+        if self.footage is None:
+            return
+        for thing in (*self.motions, *self.plate):
+            for name, frame in thing.frames_set():
+                if frame >= self.footage.frames:
+                    raise ValueError(f"{name} is set on frame {frame}, beyond the clip's end")
 
     def _check_kept_masks(self, stored: bool) -> None:
         """A mask keeps something from a key only where there can be a key; one that was stored elsewhere did nothing."""
-        keyless = [layer for layer in self.layers if not isinstance(layer, PictureLayer)]
-        mends = [one for one in self.plate if isinstance(one, MaskedTreatment)]
+        keyless = [layer for layer in self.layers if "keyed" not in LAYERS.of(layer).traits]
         looks = [*self.finish, *(look for layer in self.layers for look in layer.looks)]
-        for thing in (*keyless, *mends, *looks):
-            for mask in thing.masks:
+        for thing in (*keyless, *self.plate, *looks):
+            masks: list[MaskBase] = getattr(thing, "masks", [])
+            for mask in masks:
                 if mask.mode != "keep":
                     continue
                 if not stored:
                     raise ValueError(f"{mask.name} of {thing.name} cannot be kept from a key: there is none")
                 mask.mode, mask.shown = "add", False
 
-    def layer(self, layer_id: str) -> Layer:
+    def layer(self, layer_id: str) -> LayerBase:
         for layer in self.layers:
             if layer.id == layer_id:
                 return layer
         raise BadInput("shot.layer", "This layer is not in the shot any more.")
 
-    def motion(self, motion_id: str) -> Motion:
+    def motion(self, motion_id: str) -> MotionBase:
         for motion in self.motions:
             if motion.id == motion_id:
                 return motion
@@ -254,65 +206,3 @@ def read_shot(data: Any, *, stored: bool = False) -> Shot:
         where = ".".join(str(k) for k in first["loc"]) or "the shot"
         message = first["msg"].removeprefix("Value error, ")
         raise BadInput("shot.invalid", f"This cannot be stored: {where}: {message}.", {"where": where}) from error
-
-
-def shot_hash(shot: Shot) -> str:
-    """Content hash of a document: equal documents give equal pictures."""
-    text = json.dumps(shot.model_dump(mode="json"), sort_keys=True, separators=(",", ":"))
-    return hashlib.sha256(text.encode()).hexdigest()
-
-
-def picture_hash(shot: Shot) -> str:
-    """Hash of what the pictures depend on: not the names, the range or the delivery."""
-    # Zooming just enough looks at the range; nothing else does.
-    return _hashed(shot, ranged=any(one.shown for one in shot.plate))
-
-
-def mends_hash(shot: Shot) -> str:
-    """Hash of what the mended footage depends on: not how it is steadied, nor the range."""
-    mends = [one for one in shot.plate if isinstance(one, MaskedTreatment) and one.shown]
-    return _hashed(shot.model_copy(update={"stack": [], "parcels": [], "plate": mends, "finish": []}), ranged=False)
-
-
-def _hashed(shot: Shot, *, ranged: bool) -> str:
-    record = shot.model_dump(mode="json")
-    for key in ("name", "delivery"):
-        record.pop(key)
-    if record["footage"]:
-        kept = ("in_frame", "out_frame") if ranged else ()
-        for key in {"in_frame", "out_frame", "name"}.difference(kept):
-            record["footage"].pop(key)
-    record["motions"] = [_moves(m) for m in record["motions"]]
-    inside = [layer for parcel in record["parcels"] for layer in parcel["stack"]]
-    for thing in (*record["stack"], *inside, *record["parcels"], *record["perches"], *record["plate"]):
-        thing.pop("name")
-        for mask in thing.get("masks", ()):
-            mask.pop("name")
-            mask.pop("colour")
-    text = json.dumps(record, sort_keys=True, separators=(",", ":"))
-    return hashlib.sha256(text.encode()).hexdigest()
-
-
-def plate_hash(shot: Shot) -> str:
-    """Hash of what the treated plate depends on; the clip's own when nothing treats it."""
-    assert shot.footage is not None
-    if not any(one.shown for one in shot.plate):
-        return shot.footage.asset
-    return picture_hash(shot.model_copy(update={"stack": [], "parcels": [], "perches": [], "finish": []}))
-
-
-def _moves(motion: dict[str, Any]) -> dict[str, Any]:
-    """What of a motion changes where its followers are: what was measured, and how it is taken."""
-    kept = ("id", "kind", "measurement", "gives", "gaps", "smooth", "reference_frame", "quad", "stakes", "room", "moves")
-    out = {key: motion[key] for key in kept if key in motion}
-    if motion["kind"] in ("points", "form"):
-        out.pop("stakes", None)
-    if motion["kind"] == "points":
-        out["points"] = [p["id"] for p in motion["points"]]
-    return out
-
-
-REGISTRIES: dict[str, Registry[Any]] = {
-    "motion": MOTIONS, "treatment": TREATMENTS, "layer": LAYERS, "generator": GENERATORS, "mask": MASKS, "key": KEYS,
-    "look": LOOKS, "place": PLACES,
-}  # fmt: skip

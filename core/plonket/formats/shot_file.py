@@ -13,7 +13,6 @@ file. Footage needs only its asset: size, rate, length and range are filled in f
 
 from __future__ import annotations
 
-import functools
 import hashlib
 import json
 from dataclasses import dataclass
@@ -23,6 +22,7 @@ from typing import Any, get_args
 from pydantic import BaseModel
 
 from plonket.base.errors import BadInput, FormatError
+from plonket.document.kinds import REGISTRIES
 from plonket.document.references import declarations
 from plonket.document.shot import Shot, read_shot
 from plonket.formats.plane_json import read_plane
@@ -68,7 +68,7 @@ def read_shot_file(path: Path) -> ShotFile:
             raise BadInput("shot_file.measurement", f"{path.name} refers to {place}, which was not found.")
         names[name] = file_digest(file)
         measurements[names[name]] = read_measurement_file(file)
-    _name_to_digest(shot, names)
+    _name_to_digest(shot, names, _naming_fields())
     _fill_in(shot, media)
     return ShotFile(shot=read_shot(shot), media=media, measurements=measurements)
 
@@ -97,11 +97,10 @@ def file_digest(path: Path) -> str:
     return digest.hexdigest()
 
 
-@functools.cache
 def _naming_fields() -> set[str]:
     """Names of the fields that hold the content hash of something outside the document, of whatever kind they are."""
     outside: set[str] = set()
-    todo: list[Any] = [Shot]
+    todo: list[Any] = [Shot, *(entry.settings for registry in REGISTRIES.values() for entry in registry)]
     seen: set[Any] = set()
     while todo:
         part = todo.pop()
@@ -115,16 +114,16 @@ def _naming_fields() -> set[str]:
     return outside
 
 
-def _name_to_digest(part: Any, names: dict[str, str]) -> None:
+def _name_to_digest(part: Any, names: dict[str, str], fields: set[str]) -> None:
     if isinstance(part, list):
         for item in part:
-            _name_to_digest(item, names)
+            _name_to_digest(item, names, fields)
     elif isinstance(part, dict):
         for key, value in part.items():
-            if key in _naming_fields() and isinstance(value, str):
+            if key in fields and isinstance(value, str):
                 part[key] = names.get(value, value)
             else:
-                _name_to_digest(value, names)
+                _name_to_digest(value, names, fields)
 
 
 def _fill_in(shot: dict[str, Any], media: dict[str, Path]) -> None:

@@ -7,10 +7,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from plonket.base.colour import linear_of
 from plonket.base.conventions import F32, F64
 from plonket.base.fields import Model, plain
-from plonket.keying.common import linear_of
-from plonket.track.following import jacobian
+from plonket.base.homography import jacobian
 
 
 class GeneratorModel(Model):

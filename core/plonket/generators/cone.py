@@ -10,6 +10,7 @@ import numpy as np
 from plonket.base.conventions import F32, F64, FAST
 from plonket.base.fields import Number, colour, number, value_at
 from plonket.base.noise import noise_field
+from plonket.document.kinds import GENERATORS, GeneratorEntry
 from plonket.generators.common import GeneratorContext, GeneratorModel, clear, light_of
 
 
@@ -73,3 +74,9 @@ def _shine(out: F32, back: F64, parts: F64, haze: F32, light: F32) -> None:
             shine = edge * fade * thin**0.35 * haze[j, i]
             for c in range(3):
                 out[j, i, c] = light[c] * shine
+
+
+GENERATORS.add(GeneratorEntry(
+    kind="cone", order=70, label="Light beam", settings=LightCone, run=run, preview=(70.0, 200.0),
+    help="A cone of light in hazy air.",
+))  # fmt: skip

@@ -9,6 +9,7 @@ import numpy as np
 from plonket.base.conventions import F32
 from plonket.base.fields import Number, colour, number, value_at
 from plonket.base.noise import noise_at
+from plonket.document.kinds import GENERATORS, GeneratorEntry
 from plonket.generators.common import GeneratorContext, GeneratorModel, clear, light_of
 from plonket.generators.particles import draw_streaks, through
 
@@ -57,3 +58,9 @@ def run(settings: Dust, context: GeneratorContext) -> F32:
     light = light_of(settings.colour, value_at(settings.bright, f) / 100)[None] * (shows / spread**1.2)[:, None]
     draw_streaks(out, at, at, radius, np.asarray(light, np.float32))
     return out
+
+
+GENERATORS.add(GeneratorEntry(
+    kind="dust", order=50, label="Dust in light", settings=Dust, run=run,
+    help="Motes that drift and catch the light.",
+))  # fmt: skip

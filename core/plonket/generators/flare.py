@@ -9,6 +9,7 @@ import numpy as np
 
 from plonket.base.conventions import F32, F64, FAST
 from plonket.base.fields import Number, colour, number, plain, value_at
+from plonket.document.kinds import GENERATORS, GeneratorEntry
 from plonket.generators.common import GeneratorContext, GeneratorModel, clear, light_of
 
 
@@ -115,3 +116,9 @@ def _ghosts(out: F32, places: F64, radius: F64, light: F32) -> None:
                 rim = 0.55 + 0.45 * (r / radius[k]) ** 3
                 for c in range(3):
                     out[j, i, c] += light[k, c] * cover * rim
+
+
+GENERATORS.add(GeneratorEntry(
+    kind="flare", order=60, label="Flare", settings=Flare, run=run, preview=(230.0, 130.0),
+    help="A bright light's glow, star, streak and ghosts.",
+))  # fmt: skip

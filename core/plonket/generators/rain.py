@@ -8,6 +8,7 @@ import numpy as np
 
 from plonket.base.conventions import F32
 from plonket.base.fields import Number, colour, number, value_at
+from plonket.document.kinds import GENERATORS, GeneratorEntry
 from plonket.generators.common import GeneratorContext, GeneratorModel, clear, light_of
 from plonket.generators.particles import draw_streaks, through
 
@@ -62,3 +63,9 @@ def run(settings: Rain, context: GeneratorContext) -> F32:
     longer = np.sqrt(1 + np.hypot(*(end - start).T) / 8)[:, None]
     draw_streaks(out, at[0], at[1], radius, np.asarray(light * longer, np.float32))
     return out
+
+
+GENERATORS.add(GeneratorEntry(
+    kind="rain", order=40, label="Rain", settings=Rain, run=run,
+    help="Drops at several distances.",
+))  # fmt: skip

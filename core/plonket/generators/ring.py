@@ -6,6 +6,7 @@ from typing import Literal
 
 from plonket.base.conventions import F32
 from plonket.base.fields import Number, choice, number
+from plonket.document.kinds import GENERATORS, GeneratorEntry
 from plonket.generators.common import GeneratorContext
 from plonket.generators.particles import ParticleModel, shining
 
@@ -31,3 +32,9 @@ class RingOfSparks(ParticleModel):
 def run(settings: RingOfSparks, context: GeneratorContext) -> F32:
     """Light of the sparks alive in a frame."""
     return shining(settings, context)
+
+
+GENERATORS.add(GeneratorEntry(
+    kind="ring", order=10, label="Ring of sparks", settings=RingOfSparks, run=run,
+    help="Sparks thrown off a spinning ring.",
+))  # fmt: skip

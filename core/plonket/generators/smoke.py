@@ -10,6 +10,7 @@ import numpy as np
 from plonket.base.conventions import F32
 from plonket.base.fields import Number, choice, colour, number, value_at
 from plonket.base.noise import noise_field
+from plonket.document.kinds import GENERATORS, GeneratorEntry
 from plonket.generators.common import GeneratorContext, clear, light_of
 from plonket.generators.particles import ParticleModel, alive, draw_puffs
 
@@ -70,3 +71,9 @@ def run(settings: Smoke, context: GeneratorContext) -> F32:
     alpha = (1 - np.exp(-depth))[..., None]
     return np.asarray(cv2.resize(np.concatenate([colours * alpha, alpha], axis=2).astype(np.float32), context.size,
                                  interpolation=cv2.INTER_LINEAR), np.float32)  # fmt: skip
+
+
+GENERATORS.add(GeneratorEntry(
+    kind="smoke", order=30, label="Smoke", settings=Smoke, run=run, preview=(320.0, 320.0),
+    help="Soft puffs that rise and spread; thin it for haze.",
+))  # fmt: skip

@@ -6,6 +6,7 @@ from typing import Literal
 
 from plonket.base.conventions import F32
 from plonket.base.fields import Number, choice, number
+from plonket.document.kinds import GENERATORS, GeneratorEntry
 from plonket.generators.common import GeneratorContext
 from plonket.generators.particles import ParticleModel, shining
 
@@ -30,3 +31,9 @@ class RisingSparks(ParticleModel):
 def run(settings: RisingSparks, context: GeneratorContext) -> F32:
     """Light of the sparks alive in a frame."""
     return shining(settings, context)
+
+
+GENERATORS.add(GeneratorEntry(
+    kind="sparks", order=20, label="Rising sparks", settings=RisingSparks, run=run, preview=(320.0, 300.0),
+    help="Glowing motes that warm air carries up.",
+))  # fmt: skip

@@ -9,6 +9,7 @@ import numpy as np
 from plonket.base.conventions import F32
 from plonket.base.fields import Number, choice, colour, number, plain, value_at
 from plonket.base.noise import noise_field
+from plonket.document.kinds import GENERATORS, GeneratorEntry
 from plonket.generators.common import GeneratorContext, GeneratorModel, light_of
 
 
@@ -50,3 +51,9 @@ def run(settings: NoiseTexture, context: GeneratorContext) -> F32:
                             (settings.light, value_at(settings.light_cover, f) / 100))
     ]  # fmt: skip
     return np.asarray(ends[0] + (ends[1] - ends[0]) * t, np.float32)
+
+
+GENERATORS.add(GeneratorEntry(
+    kind="texture", order=80, label="Animated noise", settings=NoiseTexture, run=run,
+    help="Mist, wisps or a net of light that changes.",
+))  # fmt: skip

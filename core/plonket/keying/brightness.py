@@ -7,13 +7,15 @@ from typing import Any, Literal
 import numpy as np
 from pydantic import model_validator
 
-from plonket.base.colour import encode
+from plonket.base.colour import LUMA, encode
 from plonket.base.conventions import F32
-from plonket.base.fields import Model, choice, plain
-from plonket.keying.common import LUMA, KeyContext, cut_out, ramp
+from plonket.base.fields import choice, plain
+from plonket.document.bases import KeyBase
+from plonket.document.kinds import KEYS, KeyEntry
+from plonket.keying.common import KeyContext, cut_out, ramp
 
 
-class BrightnessKey(Model):
+class BrightnessKey(KeyBase):
     """What is brighter, or darker, than a threshold; or light on black taken as it is."""
 
     kind: Literal["brightness"] = "brightness"
@@ -22,8 +24,9 @@ class BrightnessKey(Model):
         names={"light": "Light on black", "bright": "What is brighter", "dark": "What is darker"},
         help="Light on black: flames, sparks and smoke shine through as bright as they are.")  # fmt: skip
     threshold: float = plain(50, label="Threshold", low=0, high=100, step=0.5, unit="%", group="Brightness",
-                             help="As seen on screen.")  # fmt: skip
+                             when={"keeps": ("bright", "dark")}, help="As seen on screen.")  # fmt: skip
     black: float = plain(0, label="Black below", low=0, high=100, step=0.5, unit="%", group="Brightness", soft=(0, 30),
+                         when={"keeps": ("light",)},
                          help="As seen on screen: what is darker is taken for black that is not quite black.")  # fmt: skip
     soft: float = plain(15, label="Softness", low=0, high=100, step=0.5, unit="%", group="Brightness",
                         help="How gradually it goes from nothing to all, about the threshold.")  # fmt: skip
@@ -55,3 +58,9 @@ def run(light: F32, settings: BrightnessKey, context: KeyContext) -> F32:
     half = settings.soft / 200
     alpha = ramp(seen, settings.threshold / 100 - half, settings.threshold / 100 + half)
     return cut_out(light, alpha if settings.keeps == "bright" else 1 - alpha)
+
+
+KEYS.add(KeyEntry(
+    kind="brightness", order=20, label="Brightness", settings=BrightnessKey, run=run, groups=("Brightness",),
+    help="Light on black, or what is brighter or darker than a threshold.",
+))  # fmt: skip

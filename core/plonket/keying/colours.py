@@ -7,14 +7,16 @@ from typing import Literal
 import numpy as np
 from pydantic import Field
 
-from plonket.base.colour import encode
+from plonket.base.colour import LUMA, encode, linear_of
 from plonket.base.conventions import F32
-from plonket.base.fields import Model, plain, switch
+from plonket.base.fields import plain, switch
+from plonket.document.bases import KeyBase
+from plonket.document.kinds import KEYS, KeyEntry
 from plonket.keying.cloth import shares_of
-from plonket.keying.common import LUMA, Colour, KeyContext, cut_out, linear_of, ramp
+from plonket.keying.common import Colour, KeyContext, cut_out, ramp
 
 
-class ColourKey(Model):
+class ColourKey(KeyBase):
     """What looks like its samples is gone; or, inverted, all that is kept."""
 
     kind: Literal["colours"] = "colours"
@@ -43,3 +45,9 @@ def run(light: F32, settings: ColourKey, context: KeyContext) -> F32:
         distance = np.minimum(distance, apart)
     alpha = ramp(distance, settings.reach / 100, (settings.reach + settings.soft) / 100)
     return cut_out(light, 1 - alpha if settings.inverted else alpha)
+
+
+KEYS.add(KeyEntry(
+    kind="colours", order=30, label="Colour range", settings=ColourKey, run=run, groups=("Colours",),
+    help="Whatever has one of the colours picked.",
+))  # fmt: skip

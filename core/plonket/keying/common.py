@@ -3,20 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Annotated, TypeVar
+from typing import Annotated, Protocol, TypeVar
 
 import numpy as np
 from pydantic import BaseModel, Field
 
-from plonket.base.colour import linear_from_8bit
-from plonket.base.conventions import F32, F64
+from plonket.base.conventions import F32, F64, U8
 from plonket.keying.carried import Carried
 
 Settings = TypeVar("Settings", bound=BaseModel)
 
 Colour = Annotated[str, Field(pattern=r"^#[0-9a-fA-F]{6}$")]
-LUMA = np.array([0.2126, 0.7152, 0.0722], np.float32)
-"""Brightness of linear light (Rec. 709)."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -35,9 +32,30 @@ class KeyContext:
     carried: Carried | None = None
 
 
-def linear_of(code: str) -> F64:
-    """(3,) linear light of ``#rrggbb``."""
-    return np.asarray(linear_from_8bit(np.array([int(code[k : k + 2], 16) for k in (1, 3, 5)], np.uint8)), np.float64)
+class Element(Protocol):
+    """The still or clip that is keyed, for what a key learns of all of it."""
+
+    frames: int
+
+    def rgb(self, frame: int) -> U8:
+        """(h, w, 3) one of its frames, 8-bit."""
+        ...
+
+    def still(self, asset: str) -> U8:
+        """(h, w, 3) another picture from the shelf, 8-bit."""
+        ...
+
+    def kept(self, what: str, text: str) -> MaskStore | None:
+        """A place on disk for masks that are costly to work out again, of its own for each text; None: there is none."""
+        ...
+
+
+class MaskStore(Protocol):
+    """Masks by name, kept from one start of the program to the next."""
+
+    def load(self, name: str) -> U8 | None: ...
+
+    def save(self, name: str, mask: U8) -> None: ...
 
 
 def ramp(values: F32, low: float, high: float) -> F32:

@@ -9,16 +9,18 @@ import numpy as np
 from pydantic import Field
 
 from plonket.base.conventions import F32, U8
-from plonket.base.fields import Model, plain
-from plonket.keying.carried import CutStroke
-from plonket.keying.common import KeyContext, cut_out
+from plonket.base.fields import plain
+from plonket.document.bases import KeyBase
+from plonket.document.kinds import KEYS, KeyEntry
+from plonket.keying.carried import Carried, CutStroke
+from plonket.keying.common import Element, KeyContext, cut_out
 from plonket.keying.screen import calmed, moved_edge
 
 MISFIT = 0.05
 """How far a mix may be from what is seen, of the difference of its two sides, to be believed."""
 
 
-class CutOutKey(Model):
+class CutOutKey(KeyBase):
     """What strokes say is the subject, carried through the clip."""
 
     kind: Literal["cutout"] = "cutout"
@@ -113,3 +115,17 @@ def _nearby(light: F32, where: U8, sigma: float) -> tuple[F32, F32]:
     share, mean = (cv2.GaussianBlur(p, (0, 0), max(sigma / k, 0.5)) for p in (share, mean))
     out = cv2.resize(mean / np.maximum(share, 1e-6)[..., None], (w, h), interpolation=cv2.INTER_LINEAR)
     return np.asarray(out, np.float32), np.asarray(cv2.resize(share, (w, h), interpolation=cv2.INTER_LINEAR), np.float32)
+
+
+def learn(key: CutOutKey, element: Element) -> KeyContext:
+    """Where the strokes say the subject is, carried through the element; masks are kept."""
+    place = element.kept("cutout", "".join(s.model_dump_json() for s in key.strokes))
+    if place is None:
+        return KeyContext(carried=Carried(element.rgb, element.frames, key.strokes))
+    return KeyContext(carried=Carried(element.rgb, element.frames, key.strokes, load=place.load, save=place.save))
+
+
+KEYS.add(KeyEntry(
+    kind="cutout", order=50, label="Cut-out", settings=CutOutKey, run=run, groups=("Cut-out",),
+    help="A subject before anything, from a few strokes over it and beside it.", learn=learn, learns_from=("strokes",),
+))  # fmt: skip

@@ -8,13 +8,15 @@ import cv2
 import numpy as np
 from pydantic import Field
 
-from plonket.base.colour import encode
+from plonket.base.colour import encode, linear_from_8bit
 from plonket.base.conventions import F32
-from plonket.base.fields import AssetDigest, Model, plain
-from plonket.keying.common import KeyContext, cut_out, ramp
+from plonket.base.fields import AssetDigest, plain
+from plonket.document.bases import KeyBase
+from plonket.document.kinds import KEYS, KeyEntry
+from plonket.keying.common import Element, KeyContext, cut_out, ramp
 
 
-class DifferenceKey(Model):
+class DifferenceKey(KeyBase):
     """A subject before a set that was filmed without it, from the same place."""
 
     kind: Literal["difference"] = "difference"
@@ -41,3 +43,14 @@ def run(light: F32, settings: DifferenceKey, context: KeyContext) -> F32:
     distance = np.abs(seen - before).max(axis=2)
     alpha = ramp(np.asarray(distance, np.float32), settings.threshold / 100, (settings.threshold + settings.soft) / 100)
     return cut_out(light, alpha)
+
+
+def learn(key: DifferenceKey, element: Element) -> KeyContext:
+    """The clean plate."""
+    return KeyContext(clean=None if key.clean is None else linear_from_8bit(element.still(key.clean)))
+
+
+KEYS.add(KeyEntry(
+    kind="difference", order=40, label="Difference", settings=DifferenceKey, run=run, groups=("Difference",),
+    help="What was not there on a clean plate.", learn=learn, learns_from=("clean",),
+))  # fmt: skip

@@ -11,10 +11,13 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
+from plonket.base.colour import linear_from_8bit, linear_of
 from plonket.base.conventions import F32, F64, FAST
-from plonket.base.fields import Model, choice, colour, plain, switch
+from plonket.base.fields import choice, colour, plain, switch
+from plonket.document.bases import KeyBase
+from plonket.document.kinds import KEYS, KeyEntry
 from plonket.keying.cloth import Cloth, block_means, clean_cloth, found_colour
-from plonket.keying.common import Colour, KeyContext, linear_of
+from plonket.keying.common import Colour, Element, KeyContext
 
 B = NDArray[np.bool_]
 
@@ -26,7 +29,7 @@ TOE = 3
 """Up to so many times the cloth's noise nothing counts as the subject."""
 
 
-class ScreenKey(Model):
+class ScreenKey(KeyBase):
     """A subject before a cloth of one colour: green, blue or any other."""
 
     kind: Literal["screen"] = "screen"
@@ -387,6 +390,18 @@ def _unmixed(light: F32, cloth: F32, alpha: F32, turn: F64, back: F64, spill: fl
 def run(light: F32, settings: ScreenKey, context: KeyContext) -> F32:
     """The keyed frame, linear, premultiplied (h, w, 4)."""
     return key_screen(light, settings, colours=context.colours).rgba
+
+
+def learn(key: ScreenKey, element: Element) -> KeyContext:
+    """Samples of the cloth from the element's middle frame, so that they do not change from frame to frame."""
+    return KeyContext(colours=samples_of(linear_from_8bit(element.rgb(element.frames // 2)), key))
+
+
+KEYS.add(KeyEntry(
+    kind="screen", order=10, label="Screen", settings=ScreenKey, run=run, groups=("Cloth", "Matte", "Spill"),
+    help="A subject before a green, blue or other cloth; folds, shadows, spill go with it.",
+    learn=learn, learns_from=("colours",), restores=lambda key: key.sharp,
+))  # fmt: skip
 
 
 __all__ = ["Keyed", "ScreenKey", "key_screen", "run", "samples_of", "turned_to_green"]

@@ -8,15 +8,17 @@ import numba
 import numpy as np
 from pydantic import Field
 
-from plonket.base.colour import linear_from_8bit
+from plonket.base.colour import linear_of
 from plonket.base.conventions import F32, F64, FAST
 from plonket.base.fields import GOES, AssetDigest, Identifier, Model, Number, choice, colour, number, plain, reference, value_at
+from plonket.base.homography import jacobian, shifted, turned_sized
 from plonket.base.outlines import carry
+from plonket.document.bases import LayerBase
+from plonket.document.kinds import LAYERS, LayerEntry
 from plonket.image.picture import CLEAR, Picture, StillSource
 from plonket.image.resample import place_still
-from plonket.layers.common import LayerModel, faded
+from plonket.layers.common import faded
 from plonket.layers.sources import Sources
-from plonket.track.following import jacobian, shifted, turned_sized
 
 PIECES = 24
 """Straight pieces that stand for the curve between two anchors."""
@@ -27,13 +29,13 @@ FORGETS_FR = 150
 class Anchor(Model):
     """Where a beam is held: a point of a point motion, or a spot on a plane or from a perch, in pixels."""
 
-    target: Annotated[Identifier, reference("place", says="follows something", left=GOES)]
+    target: Annotated[Identifier, reference("place", says="follows something", left=GOES, leads=True)]
     point: Identifier | None = None
     x: float = 0.0
     y: float = 0.0
 
 
-class BeamLayer(LayerModel):
+class BeamLayer(LayerBase):
     """A glowing line, a rope, a string of lights."""
 
     kind: Literal["beam"] = "beam"
@@ -166,8 +168,7 @@ def _stroke(layer: BeamLayer, line: F64, frame: int, size: tuple[int, int], view
     x1, y1 = min(size[0], int(at[:, 0].max() + reach) + 1), min(size[1], int(at[:, 1].max() + reach) + 1)
     if x1 <= x0 or y1 <= y0:
         return CLEAR
-    rgb = np.array([[[int(layer.colour[k : k + 2], 16) for k in (1, 3, 5)]]], np.uint8)
-    light = linear_from_8bit(rgb)[0, 0].astype(np.float32)
+    light = linear_of(layer.colour).astype(np.float32)
     out = np.empty((y1 - y0, x1 - x0, 4), np.float32)
     thin = 1 - value_at(layer.taper, frame) / 100
     shine = strength if glow > 0 else 0.0
@@ -237,3 +238,13 @@ def _with_beads(
         window = out[p.y - y0 : p.y - y0 + h, p.x - x0 : p.x - x0 + w]
         window[:] = p.rgba + window * (1 - p.rgba[..., 3:])
     return Picture(rgba=out, x=x0, y=y0)
+
+
+LAYERS.add(LayerEntry(
+    kind="beam", order=30, label="Beam", settings=BeamLayer, run=draw,
+    help="A line or curve between points or perches, with things hung on it.",
+    traits=frozenset({"matched"}), handles="anchors",
+    groups=("Beam", "Hung on it", "Mix"),
+    card={"": "Beam"},
+    says={"": "Beam, tied in {anchors} places"},
+))  # fmt: skip

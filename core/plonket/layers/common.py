@@ -1,59 +1,27 @@
-"""What every layer kind has."""
+"""What layers share that show a picture: its settings, and how it is exposed, cut and faded."""
 
 from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from typing import Annotated, Literal
+from typing import Literal
 
 import numba
 import numpy as np
-from pydantic import Field, model_validator
 
 from plonket.base.conventions import F32, F64, FAST
-from plonket.base.fields import AssetDigest, Identifier, Model, Name, Number, choice, number, plain, reference, switch, value_at
+from plonket.base.fields import AssetDigest, Number, choice, number, plain, switch, value_at
+from plonket.base.homography import jacobian
 from plonket.base.outlines import carry
-from plonket.image.blend import BLEND_NAMES, BlendName
+from plonket.document.bases import Key, LayerBase
 from plonket.image.picture import CLEAR, Picture
 from plonket.image.resample import level_at, place_still
-from plonket.keying.kinds import Key
 from plonket.layers.sources import Sources
-from plonket.looks.kinds import Look
-from plonket.masks.kinds import Mask
-from plonket.track.following import jacobian
 
 MOST_SUBFRAMES = 24
 
 
-class LayerModel(Model):
-    """Name, visibility and how the layer mixes with what lies below."""
-
-    id: Identifier
-    name: Name
-    shown: bool = switch(True, label="Shown")
-    opacity: Number = number(100.0, label="Opacity", low=0, high=100, step=1, unit="%", group="Mix")
-    blend: BlendName = choice("normal", label="Blend", names=BLEND_NAMES, group="Mix",
-                              help="How it mixes with what lies below.")  # fmt: skip
-    masks: list[Mask] = Field(default_factory=list, max_length=100)
-    looks: list[Look] = Field(default_factory=list, max_length=50)
-    matte: Annotated[Identifier | None, reference("layer", says="has a layer as matte")] = Field(
-        default=None, description="A layer that cuts this one by its own picture"
-    )
-    matte_by: Literal["alpha", "luma"] = choice(
-        "alpha", label="Taken from", group="Matte", names={"alpha": "What it covers", "luma": "How bright it is"})  # fmt: skip
-    matte_inverted: bool = switch(False, label="Inverted", group="Matte")
-
-    @model_validator(mode="after")
-    def _masked(self) -> LayerModel:
-        ids = [m.id for m in self.masks]
-        if len(set(ids)) != len(ids):
-            raise ValueError(f"{self.name}: two masks have the same id")
-        if len({look.id for look in self.looks}) != len(self.looks):
-            raise ValueError(f"{self.name}: two looks have the same id")
-        return self
-
-
-class PictureLayer(LayerModel):
+class PictureLayer(LayerBase):
     """A layer that shows a still or a clip from the shelf, moving with the motion blur of its movement."""
 
     asset: AssetDigest
@@ -95,7 +63,7 @@ class PictureLayer(LayerModel):
         help="What is shown when it runs slower than it was taken.")  # fmt: skip
 
 
-def faded(picture: Picture, layer: LayerModel, frame: int) -> Picture:
+def faded(picture: Picture, layer: LayerBase, frame: int) -> Picture:
     """A layer's picture at its opacity."""
     opacity = float(np.clip(value_at(layer.opacity, frame) / 100, 0, 1))
     return picture if opacity == 1 else Picture(rgba=picture.rgba * np.float32(opacity), x=picture.x, y=picture.y)

@@ -7,16 +7,18 @@ from typing import Literal
 import numba
 import numpy as np
 
+from plonket.base.colour import linear_of
 from plonket.base.conventions import F32, F64, FAST
 from plonket.base.fields import Number, choice, colour, number, value_at
+from plonket.document.bases import LayerBase
+from plonket.document.follow import Follow
+from plonket.document.kinds import LAYERS, LayerEntry
 from plonket.image.picture import Picture
-from plonket.keying.common import linear_of
-from plonket.layers.common import LayerModel, faded
+from plonket.layers.common import faded
 from plonket.layers.sources import Sources
-from plonket.track.following import Follow
 
 
-class FillLayer(LayerModel):
+class FillLayer(LayerBase):
     """A colour, or one that changes into another from spot to spot. Masks limit it."""
 
     kind: Literal["fill"] = "fill"
@@ -70,3 +72,13 @@ def _graded(out: F32, back: F64, ends: F64, round_: bool, first: F32, last: F32)
             t = t * t * (3 - 2 * t)
             for c in range(4):
                 out[j, i, c] = first[c] + (last[c] - first[c]) * t
+
+
+LAYERS.add(LayerEntry(
+    kind="fill", order=90, label="Colour", settings=FillLayer, run=draw,
+    help="One colour or a gradient over the whole picture.",
+    traits=frozenset(), handles="ends",
+    groups=("Colour", ("Ends", {"course": ("straight", "round")}), "Mix"),
+    card={"": "Gradient", "course=even": "Colour"},
+    says={"": "A gradient", "course=even": "One colour over everything"},
+))  # fmt: skip

@@ -13,6 +13,8 @@ from pydantic import Field
 from plonket.base.colour import linear_from_8bit
 from plonket.base.conventions import F32, F64
 from plonket.base.fields import Number, choice, number, plain, value_at
+from plonket.document.kinds import LAYERS, LayerEntry
+from plonket.document.spot import Spot
 from plonket.image.picture import CLEAR, Picture
 from plonket.layers.common import faded
 from plonket.layers.raytraced import Straight, on_picture, straight_window, view_at
@@ -22,7 +24,6 @@ from plonket.raytrace.request import Thing
 from plonket.room.camera import RoomCamera
 from plonket.room.meshes.forms import PREFIX, unit_form
 from plonket.room.meshes.raster import seen_by
-from plonket.room.spot import Spot
 
 FINE = 2
 """Coverage is worked out so many times finer each way: edges are smooth."""
@@ -44,11 +45,13 @@ class FormLayer(StandingModel):
         names={"holdout": "What is really there", "plate": "Plate projected on it"},
         help="What is really there hides models and takes their shadows; a projected plate is seen.")  # fmt: skip
     wide: Number = number(0.3, label="Width", low=0.0001, high=10000, step=0.001, unit="m", group="Form", soft=(0.01, 3))
-    tall: Number = number(0.3, label="Height", low=0.0001, high=10000, step=0.001, unit="m", group="Form", soft=(0.01, 3))
+    tall: Number = number(0.3, label="Height", low=0.0001, high=10000, step=0.001, unit="m", group="Form", soft=(0.01, 3),
+                          when={"shape": ("box", "cylinder")})  # fmt: skip
     deep: Number = number(0.3, label="Depth", low=0.0001, high=10000, step=0.001, unit="m", group="Form", soft=(0.01, 3))
     frames: list[int] = Field(default_factory=lambda: [0], min_length=1, max_length=12,
                               description="Frames whose plate is projected, the first one above all")  # fmt: skip
     soft: float = plain(12, label="Frames' edges", low=0, high=200, step=1, unit="px", group="Form",
+                        when={"use": ("plate",)},
                         help="How softly one frame's picture goes over into the next one's.")  # fmt: skip
 
     @property
@@ -197,3 +200,14 @@ def _smaller(light: F32, by: float) -> F32:
     if by == 1:
         return light
     return np.asarray(cv2.resize(light, None, fx=by, fy=by, interpolation=cv2.INTER_AREA), np.float32)
+
+
+LAYERS.add(LayerEntry(
+    kind="form", order=60, label="Form", settings=FormLayer, run=draw,
+    help="A box, cylinder or plane: what is really there, or a surface that the plate is projected on.",
+    traits=frozenset({"standing", "follows"}), handles="standing",
+    groups=("Form", "Stands", "Mix"),
+    card={"": "Form"},
+    says={"": "The plate of other frames, projected on a form",
+          "use=holdout": "What is really there: hides models and takes their shadows"},
+))  # fmt: skip

@@ -11,13 +11,14 @@ from pydantic import Field
 
 from plonket.base.conventions import F32, F64
 from plonket.base.fields import reference
+from plonket.document.bases import Generator
+from plonket.document.follow import Follow
+from plonket.document.kinds import GENERATORS, LAYERS, LayerEntry
 from plonket.generators.common import GeneratorContext
-from plonket.generators.kinds import GENERATORS, Generator
 from plonket.image.picture import CLEAR, Picture
 from plonket.layers.common import faded
 from plonket.layers.placed import PlacedModel, frame_from_anchor
 from plonket.layers.sources import Sources
-from plonket.track.following import Follow
 
 BANDS = 8
 
@@ -94,3 +95,13 @@ def _where_it_shows(rgba: F32, rows: NDArray[np.bool_], columns: NDArray[np.bool
                         rows[y] = True
                         columns[band, x] = True
                         break
+
+
+LAYERS.add(LayerEntry(
+    kind="generated", order=40, label="Generated", settings=GeneratedLayer, run=draw, lies=lies,
+    help="Sparks, smoke, rain, light and the like, made as the shot runs.",
+    traits=frozenset({"placed", "follows", "matched"}), handles="box",
+    groups=("Place", "Mix"),
+    card={"": "Generated"},
+    says={"": "Generated as the shot runs"},
+))  # fmt: skip

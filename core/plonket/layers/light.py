@@ -6,17 +6,18 @@ from typing import Literal
 
 import numpy as np
 
-from plonket.base.colour import linear_from_8bit
+from plonket.base.colour import linear_of
 from plonket.base.conventions import F64
 from plonket.base.fields import AssetDigest, Number, colour, number, value_at
+from plonket.document.bases import LayerBase
+from plonket.document.follow import Follow
+from plonket.document.kinds import LAYERS, LayerEntry
+from plonket.document.spot import Spot
 from plonket.image.picture import CLEAR, Picture
-from plonket.layers.common import LayerModel
 from plonket.layers.sources import Sources
 from plonket.layers.standing import StandingModel, axes_of, matrix_of
 from plonket.raytrace.request import Dome, Lamp
 from plonket.room.camera import RoomCamera
-from plonket.room.spot import Spot
-from plonket.track.following import Follow
 
 
 class LampLayer(StandingModel):
@@ -34,7 +35,7 @@ class LampLayer(StandingModel):
     tall: Number = number(0.3, label="Height", low=0.001, high=1000, step=0.01, unit="m", group="Lamp", soft=(0.02, 3))
 
 
-class DomeLayer(LayerModel):
+class DomeLayer(LayerBase):
     """Light from all round, as a light map recorded it; it takes the place of the even sky of all models in the room."""
 
     kind: Literal["dome"] = "dome"
@@ -48,8 +49,7 @@ class DomeLayer(LayerModel):
 def lamp_of(layer: LampLayer, camera: RoomCamera, spot: Spot, frame: int) -> Lamp | None:
     """The lamp in the room; None while it gives no light."""
     wide, tall = value_at(layer.wide, frame), value_at(layer.tall, frame)
-    code = np.array([[[int(layer.colour[k : k + 2], 16) for k in (1, 3, 5)]]], np.uint8)
-    tint = linear_from_8bit(code)[0, 0].astype(np.float64)
+    tint = linear_of(layer.colour)
     level = value_at(layer.strength, frame) / 100 * max(0.0, value_at(layer.opacity, frame) / 100)
     if level <= 0 or tint.max() <= 0:
         return None
@@ -70,3 +70,23 @@ def dome_of(layer: DomeLayer, path: str, frame: int) -> Dome:
 def draw(layer: LampLayer | DomeLayer, sources: Sources, frame: int, size: tuple[int, int], view: F64) -> Picture:
     """Lights are not seen themselves."""
     return CLEAR
+
+
+LAYERS.add(LayerEntry(
+    kind="lamp", order=70, label="Lamp", settings=LampLayer, run=draw,
+    help="A soft rectangle that lights the models in its room.",
+    traits=frozenset({"standing", "lights", "follows"}), handles="standing",
+    groups=("Lamp", "Stands"),
+    card={"": "Lamp"},
+    says={"": "Soft light on the models in its room"},
+))  # fmt: skip
+
+
+LAYERS.add(LayerEntry(
+    kind="dome", order=80, label="Dome", settings=DomeLayer, run=draw,
+    help="Light from all round, from a light map, for the models in its room.",
+    traits=frozenset({"lights", "follows"}), handles="",
+    groups=("Dome",),
+    card={"": "Light map"},
+    says={"": "Light from all round, on the models in its room"},
+))  # fmt: skip

@@ -9,9 +9,11 @@ from typing import Annotated, Literal
 import numpy as np
 from pydantic import Field, model_validator
 
-from plonket.base.colour import linear_from_8bit
+from plonket.base.colour import linear_of
 from plonket.base.conventions import F32, F64
 from plonket.base.fields import AssetDigest, Identifier, Number, choice, colour, number, plain, reference, switch, value_at
+from plonket.document.kinds import LAYERS, LayerEntry
+from plonket.document.spot import Spot
 from plonket.image.picture import CLEAR, Picture
 from plonket.layers.common import faded
 from plonket.layers.form import FormLayer, form_thing
@@ -32,11 +34,12 @@ from plonket.raytrace.request import Lights, Order, Thing
 from plonket.room.camera import RoomCamera
 from plonket.room.meshes.files import Model
 from plonket.room.meshes.raster import touched
-from plonket.room.spot import Spot
 
 MOST_INSTANTS = 5
 MOST_COPIES = 64
 SAMPLES = {"quick": 4, "good": 16, "best": 36}
+LIGHT = ("sun", "sun_heading", "sun_height", "sun_soft", "sun_warm", "sky", "lit_like")
+"""What a model takes over from the one that it was lit like."""
 SURFACES: dict[str, tuple[float | None, float | None]] = {
     "own": (None, None), "matte": (0.0, 0.9), "glossy": (0.0, 0.15), "metal": (1.0, 0.25)}  # fmt: skip
 
@@ -62,7 +65,7 @@ class ModelLayer(StandingModel):
         help="Light paths a pixel. Views at half size are always quick.")  # fmt: skip
     shutter: float = plain(0, label="Motion blur", low=0, high=360, step=5, unit="°", group="Model",
                            help="Shutter angle: 180° is half a frame long. 0 is off.")  # fmt: skip
-    lit_like: Annotated[Identifier | None, reference("layer", checked=False)] = Field(
+    lit_like: Annotated[Identifier | None, reference("layer", checked=False, takes=LIGHT)] = Field(
         default=None, description="A model in the room whose sun and sky it has"
     )
     sun: Number = number(100.0, label="Sun", low=0, high=2000, step=1, unit="%", group="Light", soft=(0, 300))
@@ -142,7 +145,7 @@ def _hazed(filmed: F32, layer: ModelLayer, frame: int) -> F32:
     cover = filmed[..., 3:4]
     far = filmed[..., 5:6] / np.maximum(cover, 1e-4)
     kept = np.float32(1 - share) ** (far / np.float32(max(value_at(layer.haze_at, frame), 1e-3)))
-    return np.asarray(filmed[..., :3] * kept + _linear(layer.haze_colour) * cover * (1 - kept), np.float32)
+    return np.asarray(filmed[..., :3] * kept + linear_of(layer.haze_colour).astype(np.float32) * cover * (1 - kept), np.float32)
 
 
 def order_for(layer: ModelLayer, sources: Sources, frame: int, view: F64) -> tuple[Order, Straight] | None:
@@ -226,7 +229,7 @@ def order_of(
     straight = straight_window(camera, frame, scale, views, corners)
     if straight is None:
         return None
-    red, green, blue = (float(v) for v in _linear(layer.ground_colour))
+    red, green, blue = (float(v) for v in linear_of(layer.ground_colour))
     order = Order(
         things=tuple(things), views=views, focal=straight.focal, principal=straight.principal, window=straight.window,
         lights=lights, ground=ground, ground_colour=(red, green, blue), shadows=room.shadows,
@@ -300,9 +303,14 @@ def _lights(layer: ModelLayer, camera: RoomCamera, room: Set, frame: int) -> Lig
     )  # fmt: skip
 
 
-def _linear(code: str) -> F32:
-    red, green, blue = (int(code[k : k + 2], 16) for k in (1, 3, 5))
-    return linear_from_8bit(np.array([[[red, green, blue]]], np.uint8))[0, 0]
+LAYERS.add(LayerEntry(
+    kind="model", order=50, label="Model", settings=ModelLayer, run=draw,
+    help="A 3D model standing in a solved room, with its shadow.",
+    traits=frozenset({"standing", "follows", "matched", "filmed"}), handles="standing",
+    groups=("Model", "Stands", "Light", "Shadow ground", "Copies", "Haze", "Mix"),
+    card={"": "Model"},
+    says={"": "3D model in the room: drag it over the ground, with Shift up and down, with Ctrl on to what is there"},
+))  # fmt: skip
 
 
 __all__ = ["ModelLayer", "Set", "draw", "order_for", "order_of", "pivot_at", "stands"]

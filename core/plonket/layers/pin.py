@@ -9,6 +9,7 @@ import numpy as np
 from plonket.base.conventions import F64
 from plonket.base.fields import GOES, Identifier, choice, plain, reference
 from plonket.base.outlines import carry
+from plonket.document.kinds import LAYERS, LayerEntry
 from plonket.image.picture import CLEAR, Picture
 from plonket.layers.common import PictureLayer, box_of, cut_to, exposed, mirrored
 from plonket.layers.sources import Sources
@@ -21,7 +22,7 @@ class PinLayer(PictureLayer):
     """A picture whose corners lie on the corners of a plane's quad."""
 
     kind: Literal["pin"] = "pin"
-    plane: Annotated[Identifier, reference("plane", says="is pinned to a plane", left=GOES)]
+    plane: Annotated[Identifier, reference("plane", says="is pinned to a plane", left=GOES, leads=True)]
     fit: Fit = choice("stretch", label="Fit", group="Pin",
                       names={"stretch": "Stretched to the corners", "fit": "Whole, with borders", "fill": "Filled, cropped"},
                       help="What to do when the picture is wider or taller than the surface.")  # fmt: skip
@@ -92,3 +93,13 @@ def draw(layer: PinLayer, sources: Sources, frame: int, size: tuple[int, int], v
         return cut_to(picture, matrix, np.concatenate([used.min(axis=0), used.max(axis=0)]), layer.soft)
 
     return exposed(layer, sources, frame, size, at, used, trimmed)
+
+
+LAYERS.add(LayerEntry(
+    kind="pin", order=20, label="Pinned", settings=PinLayer, run=draw, lies=lies,
+    help="A picture or clip pinned by its corners to a surface.",
+    traits=frozenset({"picture", "keyed", "slips", "matched"}), handles="quad",
+    groups=("Pin", "Mix", "Cut"),
+    card={"": "Pinned"},
+    says={"": "Pinned picture, {width} × {height}"},
+))  # fmt: skip

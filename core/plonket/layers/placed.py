@@ -6,12 +6,13 @@ import numpy as np
 
 from plonket.base.conventions import F64
 from plonket.base.fields import Number, number, value_at
-from plonket.layers.common import LayerModel
-from plonket.track.following import Follow, shifted
-from plonket.track.spaces import Spaces, seated
+from plonket.base.homography import shifted
+from plonket.document.bases import LayerBase
+from plonket.document.follow import Follow
+from plonket.track.spaces import Spaces, seated_at
 
 
-class PlacedModel(LayerModel):
+class PlacedModel(LayerBase):
     """Where it sits and what it follows.
 
     `x`, `y` are where its anchor lies: in pixels of the reference frame of what it follows, or from the perch it sits on.
@@ -30,8 +31,7 @@ class PlacedModel(LayerModel):
 
 def frame_from_anchor(layer: PlacedModel, spaces: Spaces, frame: float) -> F64:
     """The (3, 3) matrix from pixels about the layer's anchor to the frame's pixels, full resolution."""
-    at = np.array([value_at(layer.x, frame), value_at(layer.y, frame)])
-    return np.asarray(spaces.placed(layer.follow, frame, at) @ seated(at, layer.turn, layer.size, frame))
+    return seated_at(layer, spaces, frame)
 
 
 def frame_from_own(layer: PlacedModel, spaces: Spaces, frame: float, width: float, height: float) -> F64:

@@ -8,6 +8,7 @@ import cv2
 import numpy as np
 
 from plonket.base.conventions import F32, F64
+from plonket.document.spot import Spot
 from plonket.layers.form import FormLayer, form_matrix
 from plonket.layers.model import ModelLayer, copies
 from plonket.layers.raytraced import Straight, on_picture
@@ -16,7 +17,6 @@ from plonket.layers.standing import StandingModel
 from plonket.room.camera import RoomCamera
 from plonket.room.meshes.forms import model_form, unit_form
 from plonket.room.meshes.raster import seen_by, touched
-from plonket.room.spot import Spot
 
 HORIZON = 0.02
 """How steeply a look must go down to meet the ground: nearer to the horizon a pixel is a mile."""

@@ -6,16 +6,16 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Protocol
 
 from plonket.base.conventions import F32, F64, U8
+from plonket.document.bases import KeyBase
+from plonket.document.spot import Spot
 from plonket.image.picture import StillSource
-from plonket.keying.kinds import Key
 from plonket.plate.view_path import ViewPath
 from plonket.raytrace.request import Order
 from plonket.room.camera import RoomCamera
-from plonket.room.spot import Spot
 from plonket.track.spaces import Spaces
 
 if TYPE_CHECKING:
-    from plonket.layers.common import LayerModel
+    from plonket.document.bases import LayerBase
 
 
 class Sources(Protocol):
@@ -48,7 +48,7 @@ class Sources(Protocol):
         """How many frames an element has; a still has one."""
         ...
 
-    def element(self, asset: str, frame: int, key: Key | None = None, level: int = 0) -> StillSource:
+    def element(self, asset: str, frame: int, key: KeyBase | None = None, level: int = 0) -> StillSource:
         """A still, or one frame of a clip, ready for placing: as it is, or keyed. What is keyed need not be finer than the
         picture halved `level` times."""
         ...
@@ -65,12 +65,16 @@ class Sources(Protocol):
         """(2,) where a point of a motion, a spot on a plane or one from a perch is in a frame; None: not known."""
         ...
 
-    def layer(self, layer_id: str) -> LayerModel | None:
+    def layer(self, layer_id: str) -> LayerBase | None:
         """A layer of the shot, wherever it lies; None: it is not there any more."""
         ...
 
-    def parcel(self, parcel_id: str) -> Sequence[LayerModel]:
+    def parcel(self, parcel_id: str) -> Sequence[LayerBase]:
         """The layers of a parcel, nearest first."""
+        ...
+
+    def lay(self, canvas: F32, layers: Sequence[LayerBase], frame: int, view: F64, scale: float) -> F32:
+        """Layers, nearest first, laid on a canvas (h, w, 4); `view` leads from the clip's pixels to the canvas's."""
         ...
 
     def seat(self, target: str | None) -> tuple[RoomCamera, Spot] | None:
@@ -87,7 +91,7 @@ class Sources(Protocol):
         """The asset that the shot is made on."""
         ...
 
-    def neighbours(self, target: str | None, *, hidden: bool = False) -> Sequence[LayerModel]:
+    def neighbours(self, target: str | None, *, hidden: bool = False) -> Sequence[LayerBase]:
         """The layers that are shown and stand in the same room as what follows `target`, nearest first."""
         ...
 

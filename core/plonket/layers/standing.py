@@ -6,13 +6,13 @@ import numpy as np
 
 from plonket.base.conventions import F64
 from plonket.base.fields import Number, number, value_at
-from plonket.layers.common import LayerModel
+from plonket.document.bases import LayerBase
+from plonket.document.follow import Follow
+from plonket.document.spot import Spot
 from plonket.room.camera import RoomCamera
-from plonket.room.spot import Spot
-from plonket.track.following import Follow
 
 
-class StandingModel(LayerModel):
+class StandingModel(LayerBase):
     """A layer on a perch that is a spot in a room: the perch says where it stands, the layer how it is turned there."""
 
     follow: Follow = Follow()

@@ -7,6 +7,7 @@ from typing import Literal
 import numpy as np
 
 from plonket.base.conventions import F64
+from plonket.document.kinds import LAYERS, LayerEntry
 from plonket.image.picture import Picture
 from plonket.layers.common import PictureLayer, box_of, exposed, mirrored
 from plonket.layers.placed import PlacedModel, frame_from_own
@@ -37,3 +38,13 @@ def draw(layer: StillLayer, sources: Sources, frame: int, size: tuple[int, int],
         return np.asarray(view @ frame_from_still(layer, sources.spaces, when))
 
     return exposed(layer, sources, frame, size, at, box_of(layer))
+
+
+LAYERS.add(LayerEntry(
+    kind="still", order=10, label="Placed", settings=StillLayer, run=draw, lies=lies,
+    help="A picture or clip that stays where you put it, or follows a motion.",
+    traits=frozenset({"picture", "keyed", "placed", "follows", "slips", "matched"}), handles="box",
+    groups=("Place", "Mix", "Cut"),
+    card={"": "Still"},
+    says={"": "Placed picture, {width} × {height}"},
+))  # fmt: skip

@@ -11,12 +11,13 @@ import numpy as np
 from plonket.base.colour import keep_finite
 from plonket.base.conventions import F32, F64
 from plonket.base.fields import value_at
+from plonket.base.homography import shifted
+from plonket.document.bases import Look
+from plonket.document.kinds import LOOKS
 from plonket.image.blend import mix_into
 from plonket.image.picture import Picture, windowed
 from plonket.looks.common import LookContext, Near
-from plonket.looks.kinds import LOOKS, REACH, Look
 from plonket.masks.combine import combined
-from plonket.track.following import shifted
 
 
 def looked(
@@ -37,7 +38,7 @@ def looked(
         mix = float(np.clip(value_at(look.mix, frame) / 100, 0, 1)) if look.shown else 0.0
         if mix <= 0 or not picture.rgba.size:
             continue
-        spread = REACH.get(look.kind)
+        spread = LOOKS.of(look).reach
         if spread is not None:
             picture = _grown(picture, int(np.ceil(spread(look, frame) * scale)), size)
         h, w = picture.rgba.shape[:2]
@@ -54,7 +55,7 @@ def looked(
         context = LookContext(frame=frame, scale=scale, x=picture.x, y=picture.y, size=size,
                               behind=None if behind is None else behind[window], into=inside,
                               neighbour=other if neighbour else None, table=table, near=near)  # fmt: skip
-        new = np.asarray(LOOKS.get(look.kind).run(picture.rgba, look, context), np.float32)
+        new = np.asarray(LOOKS.of(look).run(picture.rgba, look, context), np.float32)
         if new is not picture.rgba:
             # Stops and contrast on each other go beyond what a float holds; the next look would index by it.
             keep_finite(new)

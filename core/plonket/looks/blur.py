@@ -9,13 +9,15 @@ import numpy as np
 
 from plonket.base.conventions import F32
 from plonket.base.fields import Number, choice, number, value_at
-from plonket.looks.common import LookContext, LookModel, blurred
+from plonket.document.bases import LookBase
+from plonket.document.kinds import LOOKS, LookEntry
+from plonket.looks.common import LookContext, blurred
 
 WIDEST_PX = 48.0
 """Kernels up to this radius are laid on the picture as it is."""
 
 
-class Blur(LookModel):
+class Blur(LookBase):
     """Light spread over its surroundings; coverage goes along, so that edges stay free of fringes."""
 
     kind: Literal["blur"] = "blur"
@@ -59,3 +61,9 @@ def _kernel(look: Blur, radius: float, frame: int) -> F32:
         along, across = x * np.cos(a) + y * np.sin(a), -x * np.sin(a) + y * np.cos(a)
         kernel = np.clip(radius + 0.5 - np.abs(along), 0, 1) * np.clip(1 - np.abs(across), 0, 1)
     return np.asarray(kernel / kernel.sum(), np.float32)
+
+
+LOOKS.add(LookEntry(
+    kind="blur", order=80, label="Blur", settings=Blur, run=run, reach=reach,
+    help="Soft, as a lens out of focus, or as a movement.",
+))  # fmt: skip

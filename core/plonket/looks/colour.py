@@ -7,17 +7,19 @@ from typing import Literal
 import numba
 import numpy as np
 
+from plonket.base.colour import LUMA
 from plonket.base.conventions import F32, FAST
 from plonket.base.fields import Number, number, value_at
-from plonket.keying.common import LUMA
-from plonket.looks.common import LEAST_ALPHA, LookContext, LookModel, weight_at
+from plonket.document.bases import LookBase
+from plonket.document.kinds import LOOKS, LookEntry
+from plonket.looks.common import LEAST_ALPHA, LookContext, weight_at
 
 GREY = 0.18
 """Middle grey: what contrast turns about."""
 STEPS, BRIGHTEST = 4096, 8.0
 
 
-class Colour(LookModel):
+class Colour(LookBase):
     """Brighter or darker, warmer or cooler, stronger or paler."""
 
     kind: Literal["colour"] = "colour"
@@ -78,3 +80,9 @@ def _changed(rgba: F32, gains: F32, slope: np.float32, table: F32, saturation: n
             out[y, x, 0] = max(grey + (r - grey) * saturation, np.float32(0.0)) * weight
             out[y, x, 1] = max(grey + (g - grey) * saturation, np.float32(0.0)) * weight
             out[y, x, 2] = max(grey + (b - grey) * saturation, np.float32(0.0)) * weight
+
+
+LOOKS.add(LookEntry(
+    kind="colour", order=10, label="Colour", settings=Colour, run=run,
+    help="Exposure, contrast, warmth and saturation.",
+))  # fmt: skip

@@ -7,13 +7,16 @@ from typing import Literal
 import cv2
 import numpy as np
 
+from plonket.base.colour import LUMA
 from plonket.base.conventions import F32
 from plonket.base.fields import Number, colour, number, switch, value_at
-from plonket.keying.common import LUMA, ramp
-from plonket.looks.common import LookContext, LookModel, coded, coloured, lit, straight
+from plonket.document.bases import LookBase
+from plonket.document.kinds import LOOKS, LookEntry
+from plonket.keying.common import ramp
+from plonket.looks.common import LookContext, coded, coloured, lit, straight
 
 
-class ColourRange(LookModel):
+class ColourRange(LookBase):
     """Hue, strength and brightness of what is like a colour."""
 
     kind: Literal["range"] = "range"
@@ -55,3 +58,9 @@ def run(rgba: F32, look: ColourRange, context: LookContext) -> F32:
     changed = grey + (changed - grey) * np.float32(value_at(look.saturation, f) / 100)
     rest = (light @ LUMA)[..., None] if look.others else light
     return coloured(rgba, rest + share * (changed - rest))
+
+
+LOOKS.add(LookEntry(
+    kind="range", order=60, label="Colour range", settings=ColourRange, run=run,
+    help="Changes one range of colours only.",
+))  # fmt: skip

@@ -9,38 +9,13 @@ from typing import Any
 import cv2
 import numba
 import numpy as np
-from pydantic import Field
 
 from plonket.base.conventions import F32, F64, FAST
-from plonket.base.fields import Identifier, Model, Name, Number, Rides, number, switch
-from plonket.masks.kinds import Mask
+from plonket.document.bases import PlacedLook
 
 LEAST_ALPHA = 1e-4
 ONLY_LIGHT = 0.02
 """Coverage below which a pixel is taken for light alone."""
-
-
-class LookModel(Model):
-    """A look's name, how much of it is seen, and where."""
-
-    id: Identifier
-    name: Name
-    shown: bool = switch(True, label="On")
-    mix: Number = number(100.0, label="Mix", low=0, high=100, step=1, unit="%", group="Where",
-                         help="How much of the look is seen.")  # fmt: skip
-    masks: list[Mask] = Field(default_factory=list, max_length=100)
-
-
-class PlacedLook(LookModel):
-    """A look that has a place: in pixels of what it rides on, as a mask's outline."""
-
-    rides: Rides = "footage"
-    reference_frame: int = Field(default=0, ge=0)
-
-    @property
-    def target(self) -> str | None:
-        """The motion or perch that it rides on."""
-        return self.rides.removeprefix("to:") if self.rides.startswith("to:") else None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

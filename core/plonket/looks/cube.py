@@ -9,10 +9,12 @@ import numpy as np
 
 from plonket.base.conventions import F32, FAST
 from plonket.base.fields import AssetDigest, asset, choice
-from plonket.looks.common import LookContext, LookModel, coded, coloured, lit, straight
+from plonket.document.bases import LookBase
+from plonket.document.kinds import LOOKS, LookEntry
+from plonket.looks.common import LookContext, coded, coloured, lit, straight
 
 
-class ColourTable(LookModel):
+class ColourTable(LookBase):
     """Colours through a table from the shelf."""
 
     kind: Literal["cube"] = "cube"
@@ -62,3 +64,9 @@ def _look_up(values: F32, table: F32, out: F32) -> None:
                 for c in range(3):
                     step = table[r0 + ar, g0 + ag, b0 + ab, c] - table[r0 + pr, g0 + pg, b0 + pb, c]
                     out[j, i, c] += share * step
+
+
+LOOKS.add(LookEntry(
+    kind="cube", order=70, label="Colour table", settings=ColourTable, run=run,
+    help="Colours through a .cube table.",
+))  # fmt: skip

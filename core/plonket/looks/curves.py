@@ -9,12 +9,14 @@ from scipy.interpolate import PchipInterpolator
 
 from plonket.base.conventions import F32
 from plonket.base.fields import CurvePoint, curve
-from plonket.looks.common import LookContext, LookModel, coded, coloured, lit, straight, through_table
+from plonket.document.bases import LookBase
+from plonket.document.kinds import LOOKS, LookEntry
+from plonket.looks.common import LookContext, coded, coloured, lit, straight, through_table
 
 STEPS = 1024
 
 
-class Curves(LookModel):
+class Curves(LookBase):
     """A curve for all channels, and one for each, in display code."""
 
     kind: Literal["curves"] = "curves"
@@ -41,3 +43,9 @@ def run(rgba: F32, look: Curves, context: LookContext) -> F32:
     for c, points in enumerate((look.red, look.green, look.blue)):
         code[..., c] = through_table(np.ascontiguousarray(code[..., c]), table_of(points))
     return coloured(rgba, lit(through_table(code, table_of(look.master))))
+
+
+LOOKS.add(LookEntry(
+    kind="curves", order=30, label="Curves", settings=Curves, run=run,
+    help="Tones moved by curves drawn by hand.",
+))  # fmt: skip

@@ -6,13 +6,15 @@ from typing import Literal
 
 import numpy as np
 
+from plonket.base.colour import LUMA, linear_of
 from plonket.base.conventions import F32
 from plonket.base.fields import Number, colour, number, value_at
-from plonket.keying.common import LUMA, linear_of
-from plonket.looks.common import LookContext, LookModel, blurred, lighted
+from plonket.document.bases import LookBase
+from plonket.document.kinds import LOOKS, LookEntry
+from plonket.looks.common import LookContext, blurred, lighted
 
 
-class Glow(LookModel):
+class Glow(LookBase):
     """Light above a threshold, spread wide and added."""
 
     kind: Literal["glow"] = "glow"
@@ -40,3 +42,9 @@ def run(rgba: F32, look: Glow, context: LookContext) -> F32:
     tint = linear_of(look.tint).astype(np.float32)
     strength = np.float32(value_at(look.strength, context.frame) / 100)
     return lighted(light + strength * total * tint, rgba)
+
+
+LOOKS.add(LookEntry(
+    kind="glow", order=130, label="Glow", settings=Glow, run=run, reach=reach,
+    help="Bright light shines over its surroundings.",
+))  # fmt: skip

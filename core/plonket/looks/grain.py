@@ -13,7 +13,9 @@ from scipy.interpolate import CubicSpline
 
 from plonket.base.conventions import F32, F64
 from plonket.base.fields import Model, Number, number, plain, value_at
-from plonket.looks.common import LookContext, LookModel, coded, coloured, lit, straight
+from plonket.document.bases import LookBase
+from plonket.document.kinds import LOOKS, LookEntry
+from plonket.looks.common import LookContext, coded, coloured, lit, straight
 
 BANDS = np.linspace(0.06, 0.94, 7)
 """Brightness in display code for which a measured grain knows its strength; between them it is interpolated."""
@@ -38,7 +40,7 @@ class GrainProfile(Model):
     alike: float = Field(default=0.5, ge=0, le=1)
 
 
-class Grain(LookModel):
+class Grain(LookBase):
     """Noise of a strength, softness and share of colour; or as it was measured on the plate."""
 
     kind: Literal["grain"] = "grain"
@@ -128,3 +130,8 @@ def strength_at(profile: GrainProfile, code: F32) -> F32:
         out[..., c] = lut[np.clip(code[..., c] * 63 + 0.5, 0, 63).astype(np.int32)]
     return out
 
+
+LOOKS.add(LookEntry(
+    kind="grain", order=190, label="Grain", settings=Grain, run=run,
+    help="Fresh noise in every frame.",
+))  # fmt: skip

@@ -7,10 +7,12 @@ from typing import Literal
 import numba
 import numpy as np
 
+from plonket.base.colour import linear_of
 from plonket.base.conventions import F32, F64, FAST
 from plonket.base.fields import Number, choice, colour, number, value_at
-from plonket.keying.common import linear_of
-from plonket.looks.common import LookContext, PlacedLook, blurred
+from plonket.document.bases import PlacedLook
+from plonket.document.kinds import LOOKS, LookEntry
+from plonket.looks.common import LookContext, blurred
 
 
 class Haze(PlacedLook):
@@ -106,3 +108,9 @@ def _distance(away: F32, near: F64, step: F64, both: bool) -> None:
             t = abs(t) if both else t
             t = min(max(t, 0.0), 1.0)
             away[j, i] = t * t * (3 - 2 * t)
+
+
+LOOKS.add(LookEntry(
+    kind="haze", order=100, label="Distance", settings=Haze, run=run, reach=reach,
+    help="Haze or blur that grows from spot to spot.",
+))  # fmt: skip

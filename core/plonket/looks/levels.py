@@ -8,10 +8,12 @@ import numpy as np
 
 from plonket.base.conventions import F32
 from plonket.base.fields import Number, choice, number, value_at
-from plonket.looks.common import LookContext, LookModel, coded, coloured, lit, straight
+from plonket.document.bases import LookBase
+from plonket.document.kinds import LOOKS, LookEntry
+from plonket.looks.common import LookContext, coded, coloured, lit, straight
 
 
-class Levels(LookModel):
+class Levels(LookBase):
     """What is black, middle and white before and after, in display code."""
 
     kind: Literal["levels"] = "levels"
@@ -39,3 +41,9 @@ def run(rgba: F32, look: Levels, context: LookContext) -> F32:
         light[..., k] = new[..., k]
         new = light
     return coloured(rgba, new)
+
+
+LOOKS.add(LookEntry(
+    kind="levels", order=20, label="Levels", settings=Levels, run=run,
+    help="What is black, middle and white.",
+))  # fmt: skip

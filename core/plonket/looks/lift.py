@@ -6,14 +6,17 @@ from typing import Literal
 
 import numpy as np
 
+from plonket.base.colour import rgb_of
 from plonket.base.conventions import F32, F64
 from plonket.base.fields import Number, colour, number, value_at
-from plonket.looks.common import LookContext, LookModel, coded, coloured, lit, straight
+from plonket.document.bases import LookBase
+from plonket.document.kinds import LOOKS, LookEntry
+from plonket.looks.common import LookContext, coded, coloured, lit, straight
 
 NEUTRAL = "#808080"
 
 
-class LiftGammaGain(LookModel):
+class LiftGammaGain(LookBase):
     """Three tonal ranges; a tint's distance from grey is how much it colours."""
 
     kind: Literal["lift"] = "lift"
@@ -27,7 +30,7 @@ class LiftGammaGain(LookModel):
 
 def _tint(code: str) -> F64:
     """(3,) how far a tint is from its own grey, -1 to 1."""
-    rgb = np.array([int(code[k : k + 2], 16) for k in (1, 3, 5)]) / 255
+    rgb = rgb_of(code) / 255
     return np.asarray(rgb - rgb.mean())
 
 
@@ -40,3 +43,9 @@ def run(rgba: F32, look: LiftGammaGain, context: LookContext) -> F32:
     code = coded(straight(rgba))
     moved = np.maximum(gain * (code + lift * (1 - code)), 0) ** (1 / gamma)
     return coloured(rgba, lit(moved.astype(np.float32)))
+
+
+LOOKS.add(LookEntry(
+    kind="lift", order=40, label="Lift, gamma, gain", settings=LiftGammaGain, run=run,
+    help="Shadows, middle tones and lights, each with a tint.",
+))  # fmt: skip

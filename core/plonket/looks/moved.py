@@ -10,10 +10,12 @@ import numpy as np
 
 from plonket.base.conventions import F32, FAST, U8
 from plonket.base.fields import Number, number, value_at
-from plonket.looks.common import LookContext, LookModel, coded
+from plonket.document.bases import LookBase
+from plonket.document.kinds import LOOKS, LookEntry
+from plonket.looks.common import LookContext, coded
 
 
-class Moved(LookModel):
+class Moved(LookBase):
     """Draws what moves out along its movement, as an open shutter does."""
 
     kind: Literal["moved"] = "moved"
@@ -84,3 +86,9 @@ def _along(source: F32, flow: F32, out: F32) -> None:
                     total[c] += top * (1 - v) + low * v
             for c in range(4):
                 out[j, i, c] = total[c] / steps
+
+
+LOOKS.add(LookEntry(
+    kind="moved", order=110, label="Motion blur", settings=Moved, run=run, reach=reach,
+    help="Draws out what moves, found from the frames beside.",
+))  # fmt: skip

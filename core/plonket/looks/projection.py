@@ -6,13 +6,15 @@ from typing import Literal
 
 import numpy as np
 
+from plonket.base.colour import LUMA, linear_of
 from plonket.base.conventions import F32
 from plonket.base.fields import Number, colour, number, switch, value_at
-from plonket.keying.common import LUMA, linear_of
-from plonket.looks.common import LookContext, LookModel
+from plonket.document.bases import LookBase
+from plonket.document.kinds import LOOKS, LookEntry
+from plonket.looks.common import LookContext
 
 
-class Projection(LookModel):
+class Projection(LookBase):
     """Makes a picture look thrown into the air by light."""
 
     kind: Literal["projection"] = "projection"
@@ -48,3 +50,9 @@ def run(rgba: F32, look: Projection, context: LookContext) -> F32:
     if look.light:
         out[..., 3] = 0
     return np.asarray(out, np.float32)
+
+
+LOOKS.add(LookEntry(
+    kind="projection", order=160, label="Projection", settings=Projection, run=run,
+    help="Scan lines, a roll bar and a ghost's tint.",
+))  # fmt: skip

@@ -7,10 +7,12 @@ from typing import Literal
 import numba
 import numpy as np
 
+from plonket.base.colour import LUMA, linear_of
 from plonket.base.conventions import F32, FAST
 from plonket.base.fields import Number, choice, colour, number, value_at
-from plonket.keying.common import LUMA, linear_of
-from plonket.looks.common import LookContext, PlacedLook, lighted
+from plonket.document.bases import PlacedLook
+from plonket.document.kinds import LOOKS, LookEntry
+from plonket.looks.common import LookContext, lighted
 
 
 class Rays(PlacedLook):
@@ -106,3 +108,9 @@ def _spun(source: F32, px: float, py: float, angle: float, out: F32) -> None:
                 _add(source, px + c * dx - s * dy - 0.5, py + s * dx + c * dy - 0.5, 1.0, total)
             for c4 in range(4):
                 out[j, i, c4] = total[c4] / steps
+
+
+LOOKS.add(LookEntry(
+    kind="rays", order=90, label="Rays", settings=Rays, run=run, reach=reach,
+    help="Light or blur drawn out from a point.",
+))  # fmt: skip

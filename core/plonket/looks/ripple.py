@@ -10,7 +10,9 @@ import numpy as np
 from plonket.base.conventions import F32
 from plonket.base.fields import Number, choice, number, plain, value_at
 from plonket.base.noise import noise_field
-from plonket.looks.common import LookContext, PlacedLook
+from plonket.document.bases import PlacedLook
+from plonket.document.kinds import LOOKS, LookEntry
+from plonket.looks.common import LookContext
 
 
 class Ripple(PlacedLook):
@@ -60,3 +62,9 @@ def run(rgba: F32, look: Ripple, context: LookContext) -> F32:
     out = cv2.remap(rgba, x + bent[..., 0], y + bent[..., 1], cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
     out[..., 3] = np.clip(out[..., 3], 0, 1)
     return np.maximum(out, 0).astype(np.float32)
+
+
+LOOKS.add(LookEntry(
+    kind="ripple", order=150, label="Ripple", settings=Ripple, run=run, reach=reach,
+    help="Bent as by hot air, water or old glass.",
+))  # fmt: skip

@@ -7,14 +7,16 @@ from typing import Literal
 import cv2
 import numpy as np
 
+from plonket.base.colour import linear_of
 from plonket.base.conventions import F32, F64
 from plonket.base.fields import Number, choice, colour, number, value_at
-from plonket.keying.common import linear_of
-from plonket.looks.common import LookContext, LookModel
+from plonket.document.bases import LookBase
+from plonket.document.kinds import LOOKS, LookEntry
+from plonket.looks.common import LookContext
 from plonket.looks.haze import by_distance
 
 
-class Shadow(LookModel):
+class Shadow(LookBase):
     """What stands there keeps light off the ground, or off a wall behind it."""
 
     kind: Literal["shadow"] = "shadow"
@@ -86,3 +88,9 @@ def _wall(look: Shadow, context: LookContext) -> tuple[F64, F64]:
     f = context.frame
     dx, dy = (value_at(n, f) * context.scale for n in (look.away_x, look.away_y))
     return np.array([[1.0, 0, dx], [0, 1.0, dy], [0, 0, 1.0]]), np.full((1, 1), 0.5)
+
+
+LOOKS.add(LookEntry(
+    kind="shadow", order=170, label="Drop shadow", settings=Shadow, run=run, reach=reach,
+    help="Its own shadow on the ground or a wall.",
+))  # fmt: skip

@@ -8,10 +8,12 @@ import numpy as np
 
 from plonket.base.conventions import F32
 from plonket.base.fields import Number, number, value_at
-from plonket.looks.common import LookContext, LookModel, blurred, coded, coloured, lit, straight
+from plonket.document.bases import LookBase
+from plonket.document.kinds import LOOKS, LookEntry
+from plonket.looks.common import LookContext, blurred, coded, coloured, lit, straight
 
 
-class Sharpen(LookModel):
+class Sharpen(LookBase):
     """What is finer than a radius, made stronger."""
 
     kind: Literal["sharpen"] = "sharpen"
@@ -28,3 +30,9 @@ def run(rgba: F32, look: Sharpen, context: LookContext) -> F32:
     soft = spread[..., :3] / np.maximum(spread[..., 3:], np.float32(1e-4))
     amount = np.float32(value_at(look.amount, context.frame) / 100)
     return coloured(rgba, lit(np.maximum(code + amount * (code - soft), 0)))
+
+
+LOOKS.add(LookEntry(
+    kind="sharpen", order=120, label="Sharpen", settings=Sharpen, run=run,
+    help="Fine detail made stronger.",
+))  # fmt: skip

@@ -7,13 +7,15 @@ from typing import Literal
 import cv2
 import numpy as np
 
+from plonket.base.colour import LUMA, linear_of
 from plonket.base.conventions import F32
 from plonket.base.fields import Number, colour, number, plain, value_at
-from plonket.keying.common import LUMA, linear_of
-from plonket.looks.common import LookContext, LookModel, lighted
+from plonket.document.bases import LookBase
+from plonket.document.kinds import LOOKS, LookEntry
+from plonket.looks.common import LookContext, lighted
 
 
-class Streaks(LookModel):
+class Streaks(LookBase):
     """Light above a threshold, drawn out along a few directions and added."""
 
     kind: Literal["streaks"] = "streaks"
@@ -66,3 +68,9 @@ def line_kernel(length: float, angle: float, shape: tuple[int, int]) -> F32:
     # A line that is cut off keeps the strength of the whole one: the light that leaves the picture is lost.
     cut = tall < half or wide < half
     return np.asarray(kernel / (2 * length * (1 - np.exp(-3)) / 3 if cut else kernel.sum()), np.float32)
+
+
+LOOKS.add(LookEntry(
+    kind="streaks", order=140, label="Streaks", settings=Streaks, run=run, reach=reach,
+    help="Bright light drawn out into a star.",
+))  # fmt: skip

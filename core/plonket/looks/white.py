@@ -6,10 +6,12 @@ from typing import Literal
 
 import numpy as np
 
+from plonket.base.colour import LUMA, linear_of
 from plonket.base.conventions import F32, F64
 from plonket.base.fields import Number, colour, number, value_at
-from plonket.keying.common import LUMA, linear_of
-from plonket.looks.common import LookContext, LookModel, coloured, straight
+from plonket.document.bases import LookBase
+from plonket.document.kinds import LOOKS, LookEntry
+from plonket.looks.common import LookContext, coloured, straight
 
 DAYLIGHT_K = 6504.0
 RGB_FROM_XYZ = np.array([
@@ -18,7 +20,7 @@ RGB_FROM_XYZ = np.array([
 """Linear sRGB from CIE XYZ (IEC 61966-2-1)."""
 
 
-class WhiteBalance(LookModel):
+class WhiteBalance(LookBase):
     """Takes a colour cast off, in linear light."""
 
     kind: Literal["white"] = "white"
@@ -56,3 +58,9 @@ def run(rgba: F32, look: WhiteBalance, context: LookContext) -> F32:
     gains = gains * np.array([1.0, np.exp(-0.4 * value_at(look.green, f) / 100), 1.0])
     gains /= float(gains @ LUMA)
     return coloured(rgba, straight(rgba) * gains.astype(np.float32))
+
+
+LOOKS.add(LookEntry(
+    kind="white", order=50, label="White balance", settings=WhiteBalance, run=run,
+    help="Takes a colour cast off.",
+))  # fmt: skip

@@ -8,10 +8,12 @@ import numpy as np
 
 from plonket.base.conventions import F32
 from plonket.base.fields import Number, number, value_at
-from plonket.looks.common import LookContext, LookModel, blurred, lighted
+from plonket.document.bases import LookBase
+from plonket.document.kinds import LOOKS, LookEntry
+from plonket.looks.common import LookContext, blurred, lighted
 
 
-class Wrap(LookModel):
+class Wrap(LookBase):
     """Light from behind, brightest at the edge."""
 
     kind: Literal["wrap"] = "wrap"
@@ -32,3 +34,9 @@ def run(rgba: F32, look: Wrap, context: LookContext) -> F32:
     veil = np.clip(strength * beyond, 0, 1)[..., None] * light
     room = np.clip(1 - rgba[..., :3], 0, 1)
     return lighted(rgba[..., :3] + veil * room, rgba)
+
+
+LOOKS.add(LookEntry(
+    kind="wrap", order=180, label="Light wrap", settings=Wrap, run=run,
+    help="What lies behind shines round the edges.",
+))  # fmt: skip

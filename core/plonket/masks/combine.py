@@ -9,12 +9,12 @@ import numpy as np
 
 from plonket.base.conventions import F32, F64
 from plonket.base.fields import value_at
-from plonket.masks.common import MaskModel
-from plonket.masks.kinds import MASKS, Mask
-from plonket.track.following import Follow
+from plonket.document.bases import Mask, MaskBase
+from plonket.document.follow import Follow
+from plonket.document.kinds import MASKS
 from plonket.track.spaces import Spaces
 
-Into = Callable[[MaskModel], F64 | None]
+Into = Callable[[MaskBase], F64 | None]
 """From a mask's own pixels to the picture's, (3, 3); None: it is not there."""
 
 

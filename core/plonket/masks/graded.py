@@ -8,10 +8,12 @@ import numpy as np
 
 from plonket.base.conventions import F32, F64
 from plonket.base.fields import Number, choice, number, value_at
-from plonket.masks.common import MaskModel
+from plonket.base.registry import Entry
+from plonket.document.bases import MaskBase
+from plonket.document.kinds import MASKS
 
 
-class GradedMask(MaskModel):
+class GradedMask(MaskBase):
     """Full on one side, nothing on the other; in between it fades from one spot to the other."""
 
     kind: Literal["graded"] = "graded"
@@ -37,3 +39,9 @@ def cover(mask: GradedMask, frame: float, size: tuple[int, int], matrix: F64) ->
     if mask.fade == "smooth":
         t = t * t * (3 - 2 * t)
     return np.asarray(t, np.float32)
+
+
+MASKS.add(Entry(
+    kind="graded", order=20, label="Graded", settings=GradedMask, run=cover, help="Fades from one line to another.",
+    groups=("Edge", "Grade", "Mask"), handles="grade",
+))  # fmt: skip

@@ -11,10 +11,12 @@ from numpy.typing import NDArray
 from plonket.base.conventions import F32, F64, FAST
 from plonket.base.fields import Number, number, value_at
 from plonket.base.outlines import FLATNESS_PX, Outline, carry, control_points, fill, flatten_feathered, inside
-from plonket.masks.common import MaskModel
+from plonket.base.registry import Entry
+from plonket.document.bases import MaskBase
+from plonket.document.kinds import MASKS
 
 
-class OutlineMask(MaskModel):
+class OutlineMask(MaskBase):
     """What lies inside a closed curve."""
 
     kind: Literal["outline"] = "outline"
@@ -89,3 +91,10 @@ def _bands(polygon: F64, low: F64, high: F64, within: NDArray[np.bool_], out: F3
                 smooth = min(max((b - a - 1) / 2, 0.0), 1.0)
                 u += smooth * (u * u * (3 - 2 * u) - u)
                 out[y, x] = min(out[y, x], u) if within[y, x] else max(out[y, x], u)
+
+
+MASKS.add(Entry(
+    kind="outline", order=10, label="Outline", settings=OutlineMask, run=cover,
+    help="What lies inside a closed curve, with a feather of its own at every point.", groups=("Edge", "Grade", "Mask"),
+    handles="outline",
+))  # fmt: skip

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
 from plonket.base.fields import AssetDigest, Identifier, Model, Number, choice, colour, number, plain, reference, switch
-from plonket.plate.mend import MaskedTreatment
+from plonket.document.bases import MaskedTreatment
+from plonket.document.kinds import TREATMENTS, TreatmentEntry
+from plonket.plate.mend import keep_view
 
 Spot = tuple[Annotated[float, Field(ge=-32768, le=32768)], Annotated[float, Field(ge=-32768, le=32768)]]
 
@@ -65,9 +67,24 @@ class Clean(MaskedTreatment):
     fade: float = plain(100, label="Cross-fade", low=0, high=100, step=5, unit="%", group="Clean frame",
                         help="How much of the time between two frames they are faded into each other.")  # fmt: skip
 
+    def emptied(self, frames: int) -> dict[str, Any] | None:
+        kept = [one for one in self.frames if one.frame < frames]
+        return {"frames": kept} if kept else None
+
+    def frames_set(self) -> list[tuple[str, int]]:
+        return [(f"A clean frame of {self.name}", one.frame) for one in self.frames]
+
     @model_validator(mode="after")
     def _in_order(self) -> Clean:
         frames = [f.frame for f in self.frames]
         if frames != sorted(set(frames)):
             raise ValueError(f"{self.name}: clean frames must be in order, one per frame")
         return self
+
+
+TREATMENTS.add(TreatmentEntry(
+    kind="clean", order=40, label="Clean frame", settings=Clean, run=keep_view, traits=frozenset({"mends", "masked"}),
+    help="A frame put right once, cut to its masks and carried through the shot.",
+    groups=("Clean frame", "Levels", "Line it up"),
+    says={"": "A frame put right once, cut to its masks, carried through the shot in each frame's light."},
+))  # fmt: skip

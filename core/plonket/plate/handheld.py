@@ -8,22 +8,21 @@ import numpy as np
 from scipy.interpolate import CubicSpline
 
 from plonket.base.conventions import F64
-from plonket.base.fields import Identifier, Model, Name, Number, number, plain, switch, value_at
+from plonket.base.fields import Number, number, plain, switch, value_at
+from plonket.base.homography import shifted, turned_sized
+from plonket.document.bases import TreatmentBase
+from plonket.document.kinds import TREATMENTS, TreatmentEntry
 from plonket.plate.borders import largest_window, onto_picture
 from plonket.plate.view_path import PlateContext, ViewPath
-from plonket.track.following import shifted, turned_sized
 
 SWINGS = ((0.3, 1.0), (0.75, 0.5), (1.7, 0.22), (3.9, 0.1))
 """Frequency in Hz and strength of each part of the shake: slow drift, breath, steps of the wrist, tremor."""
 
 
-class Handheld(Model):
+class Handheld(TreatmentBase):
     """A shake with a seed: the same seed shakes the same way."""
 
     kind: Literal["handheld"] = "handheld"
-    id: Identifier
-    name: Name
-    shown: bool = switch(True, label="On")
     amount: Number = number(100.0, label="Amount", low=0, high=1000, step=1, unit="%", group="Shake", soft=(0, 300),
                             help="100 % is a calm hand: about half a hundredth of the picture's width.")  # fmt: skip
     speed: float = plain(100, label="Speed", low=10, high=400, step=1, unit="%", group="Shake")
@@ -64,3 +63,10 @@ def shake(frames: int, fps: float, seed: int) -> F64:
         knots = rng.standard_normal(int(np.ceil(seconds[-1] * hz * 2)) + 8) if frames else np.zeros(8)
         out += strength * CubicSpline(np.arange(len(knots)), knots)(seconds * hz * 2 + 2 + phase)
     return np.asarray(out / np.sqrt(sum(s * s for _, s in SWINGS)))
+
+
+TREATMENTS.add(TreatmentEntry(
+    kind="handheld", order=20, label="Handheld", settings=Handheld, run=handheld_view, groups=("Shake",),
+    help="Gives a picture that stands too still a natural shake.",
+    says={"": "A natural shake, the same every time for the same seed."},
+))  # fmt: skip

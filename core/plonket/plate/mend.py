@@ -4,29 +4,12 @@ from __future__ import annotations
 
 from typing import Any, Literal
 
-from pydantic import Field, model_validator
+from pydantic import model_validator
 
-from plonket.base.fields import Identifier, Model, Name, choice, plain, switch
-from plonket.masks.kinds import Mask
+from plonket.base.fields import choice, plain, switch
+from plonket.document.bases import MaskedTreatment
+from plonket.document.kinds import TREATMENTS, TreatmentEntry
 from plonket.plate.view_path import PlateContext, ViewPath
-
-
-class MaskedTreatment(Model):
-    """A treatment of what masks cover."""
-
-    id: Identifier
-    name: Name
-    shown: bool = switch(True, label="On")
-    masks: list[Mask] = Field(default_factory=list, max_length=100)
-
-    @model_validator(mode="after")
-    def _masked(self) -> MaskedTreatment:
-        ids = [m.id for m in self.masks]
-        if len(set(ids)) != len(ids):
-            raise ValueError(f"{self.name}: two masks have the same id")
-        if any(m.rides == "own" for m in self.masks):
-            raise ValueError(f"{self.name}: a mask of the plate rides on the footage, the screen or a motion")
-        return self
 
 
 class Mend(MaskedTreatment):
@@ -67,3 +50,11 @@ class Mend(MaskedTreatment):
 def keep_view(settings: MaskedTreatment, context: PlateContext, view: ViewPath) -> ViewPath:
     """Mending leaves the clip where it lies."""
     return view
+
+
+TREATMENTS.add(TreatmentEntry(
+    kind="mend", order=30, label="Mend", settings=Mend, run=keep_view, traits=frozenset({"mends", "masked"}),
+    help="Takes something out: what masks cover is filled in every frame.",
+    groups=("Mend", ("From its edges", {"method": ("edges",)})),
+    says={"": "Taken out of the footage, in every frame, where its masks are."},
+))  # fmt: skip

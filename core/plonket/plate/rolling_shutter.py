@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from plonket.base.conventions import F64
+from plonket.base.homography import jacobian
 from plonket.base.outlines import carry
-from plonket.track.following import jacobian
 
 LEANING = 1e-4
 """A movement that leans by less than this has no part of the shutter in it yet."""

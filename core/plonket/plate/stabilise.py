@@ -10,13 +10,16 @@ import numpy as np
 from pydantic import Field
 
 from plonket.base.conventions import F64
-from plonket.base.fields import GOES, Identifier, Model, Name, Number, choice, number, plain, reference, switch, value_at
+from plonket.base.fields import GOES, Identifier, Number, choice, number, plain, reference, switch, value_at
+from plonket.base.homography import shifted, turned_sized
 from plonket.base.outlines import carry
+from plonket.document.bases import TreatmentBase
+from plonket.document.kinds import TREATMENTS, TreatmentEntry
 from plonket.plate.borders import gliding_zoom, largest_window, onto_picture
 from plonket.plate.donors import choose_donors, zoom_to_fill
 from plonket.plate.rolling_shutter import rolled
 from plonket.plate.view_path import PlateContext, ViewPath, corners_of
-from plonket.track.following import Parts, carried, shifted, turned_sized
+from plonket.track.following import Parts, carried
 from plonket.track.movement import from_frame, homographies, smoothed
 
 HALF_KEPT = np.pi * np.sqrt(2 / np.log(2))
@@ -25,13 +28,10 @@ GLIDE_S = 1.2
 """Seconds over which a gliding zoom changes."""
 
 
-class Steady(Model):
+class Steady(TreatmentBase):
     """Hold the clip on one motion, or on two at different depths."""
 
     kind: Literal["steady"] = "steady"
-    id: Identifier
-    name: Name
-    shown: bool = switch(True, label="On")
     targets: Annotated[list[Identifier], reference("motion", says="holds on to a motion", left=GOES)] = Field(
         default_factory=list, max_length=2
     )
@@ -170,3 +170,13 @@ def _zoomed(view: ViewPath, settings: Steady, context: PlateContext) -> ViewPath
         "The movement is too large to hide all borders by zooming. Use fewer parts, smooth instead of lock, or a shorter range."
     )  # fmt: skip
     return view.carried_on(np.stack([onto_picture(best.centre, float(z), size) for z in zoom]), zoom, says)
+
+
+TREATMENTS.add(TreatmentEntry(
+    kind="steady", order=10, label="Steady", settings=Steady, run=steady_view, handles="middle",
+    once="a plate is steadied once; change what is there instead of adding another",
+    help="Holds the clip on a motion, or takes the bumps out of a move.",
+    groups=("Steady", ("Smooth", {"mode": ("smooth",)}), "Parts", ("Only these parts", {"perspective": (False,)}),
+            ("Borders", {"give_back": (False,)}), "Frame it"),
+    says={"": "The clip held on what you choose. Everything stacked on it goes along."},
+))  # fmt: skip

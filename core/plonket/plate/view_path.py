@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from plonket.base.conventions import F64
 from plonket.base.outlines import carry
+from plonket.document.bases import TreatmentBase
+from plonket.document.kinds import TREATMENTS
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -101,3 +103,12 @@ def covered_share(matrix: F64, size: tuple[int, int]) -> float:
     back = np.asarray(np.linalg.inv(matrix), np.float64)
     spots = carry(np.stack([u.ravel(), v.ravel()], axis=1), back)
     return float(((spots >= 0) & (spots <= np.array(size))).all(axis=1).mean())
+
+
+def view_path(treatments: Sequence[TreatmentBase], context: PlateContext, frames: int) -> ViewPath:
+    """The view after all treatments that are on, in their order."""
+    view = ViewPath.untouched(frames, context.size)
+    for one in treatments:
+        if one.shown:
+            view = TREATMENTS.of(one).run(one, context, view)
+    return view

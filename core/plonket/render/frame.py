@@ -10,13 +10,12 @@ from typing import Literal
 import cv2
 import numpy as np
 
-from plonket.base.colour import colours_to_8bit, encode_8bit, linear_from_8bit, opaque_from_8bit
+from plonket.base.colour import colours_to_8bit, encode_8bit, linear_from_8bit, linear_of, opaque_from_8bit
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import BadInput
 from plonket.base.progress import Work
 from plonket.document.shot import Shot
 from plonket.image.picture import Picture
-from plonket.keying.common import linear_of
 from plonket.layers.sources import Sources
 from plonket.looks.apply import looked
 from plonket.masks.combine import Rider, space_of

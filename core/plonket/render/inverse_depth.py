@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import cache
 
 from plonket.base.conventions import F64
-from plonket.layers.common import LayerModel
+from plonket.document.bases import LayerBase
 from plonket.layers.solid import nearness, spot_nearness
 from plonket.layers.sources import Sources
 from plonket.layers.standing import StandingModel
@@ -14,7 +14,7 @@ from plonket.looks.common import Near
 
 
 def near_for(
-    layer: LayerModel | None, sources: Sources, frame: int, size: tuple[int, int], view: F64
+    layer: LayerBase | None, sources: Sources, frame: int, size: tuple[int, int], view: F64
 ) -> Callable[[], Near | None]:
     """Distances of the room, and of a layer that stands in it, worked out once when they are asked for.
 

@@ -16,7 +16,9 @@ from plonket.base.colour import encode, opaque_from_8bit
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import BadInput
 from plonket.base.fields import value_at
-from plonket.checks.appearance import Tones, edge_width, grain_of, tones_of
+from plonket.base.homography import spot_through
+from plonket.document.bases import Look
+from plonket.document.kinds import LAYERS
 from plonket.document.shot import Shot
 from plonket.image.picture import Picture
 from plonket.layers.common import PictureLayer
@@ -24,13 +26,12 @@ from plonket.layers.model import ModelLayer, stands
 from plonket.layers.sources import Sources
 from plonket.looks.blur import Blur
 from plonket.looks.grain import Grain, GrainProfile
-from plonket.looks.kinds import Look
 from plonket.looks.levels import Levels
 from plonket.looks.sharpen import Sharpen
 from plonket.looks.white import WhiteBalance
+from plonket.render.appearance import Tones, edge_width, grain_of, tones_of
 from plonket.render.frame import render_frame
-from plonket.render.stack import OWN_SPACE, drawn
-from plonket.track.following import spot_through
+from plonket.render.stack import drawn
 
 AROUND = 0.7
 """How far round the element the plate is looked at, of its size."""
@@ -213,8 +214,8 @@ def _middle(layer: PictureLayer | ModelLayer, sources: Sources, frame: int) -> F
             return None
         at = min(frame, seat[0].track.frames - 1)
         return seat[0].project(at, stands(layer, *seat, at)[:3, 3])
-    kind: str = layer.kind  # type: ignore[attr-defined]
-    m = OWN_SPACE[kind](layer, sources, float(frame))
+    lies = LAYERS.of(layer).lies
+    m = lies(layer, sources, float(frame)) if lies else None
     return None if m is None else spot_through(m, np.array([layer.width / 2, layer.height / 2]))
 
 

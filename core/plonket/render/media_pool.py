@@ -16,16 +16,12 @@ import numpy as np
 from plonket.base.colour import linear_from_8bit
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.lru_cache import Budget, Kept
-from plonket.document.shot import Motion
+from plonket.document.bases import KeyBase, MotionBase
+from plonket.document.kinds import KEYS
 from plonket.formats.cube import load_cube
 from plonket.image.picture import StillSource, halved
-from plonket.keying.carried import Carried
 from plonket.keying.chroma import restored
 from plonket.keying.common import KeyContext, scaled
-from plonket.keying.cutout import CutOutKey
-from plonket.keying.difference import DifferenceKey
-from plonket.keying.kinds import KEYS, Key
-from plonket.keying.screen import ScreenKey, samples_of
 from plonket.media.clip import Clip, open_clip, open_working
 from plonket.plate.repair.clean_plate import Hero
 from plonket.plate.view_path import ViewPath
@@ -92,24 +88,24 @@ class MediaPool:
     def still(self, asset: str) -> StillSource:
         return self._stills.get(asset)
 
-    def element(self, asset: str, frame: int, key: Key | None = None, level: int = 0) -> StillSource:
+    def element(self, asset: str, frame: int, key: KeyBase | None = None, level: int = 0) -> StillSource:
         """A still, or one frame of a clip, ready for placing: as it is, or keyed at the size halved `level` times."""
         if key is not None:
             at = min(level, MOST_HALVED)
             return self._keyed.get((asset, frame, key.model_dump_json(), at), lambda: self._key(asset, frame, key, at))
         return self.still(asset) if self.length(asset) == 1 else self._clip_stills.get((asset, frame))
 
-    def _key(self, asset: str, frame: int, key: Key, level: int) -> StillSource:
+    def _key(self, asset: str, frame: int, key: KeyBase, level: int) -> StillSource:
         rgb = self.clip(asset).rgb(frame)
         # Halved, a picture is as fine in colour as in brightness anyway.
-        if isinstance(key, ScreenKey) and key.sharp and level == 0 and self.length(asset) > 1:
+        if level == 0 and KEYS.of(key).restores(key) and self.length(asset) > 1:
             rgb = restored(rgb)
         light = linear_from_8bit(rgb)
         size = (light.shape[1], light.shape[0])
         for _ in range(level):
             light = halved(light)
         context = replace(self.key_context(asset, key), frame=frame)
-        rgba = KEYS.get(key.kind).run(light, scaled(key, 0.5**level) if level else key, context)
+        rgba = KEYS.of(key).run(light, scaled(key, 0.5**level) if level else key, context)
         return StillSource.of_light(rgba, size, level)
 
     def path(self, asset: str) -> Path:
@@ -139,48 +135,14 @@ class MediaPool:
         """A colour table of the shelf."""
         return self._tables.get(asset)
 
-    def key_context(self, asset: str, key: Key) -> KeyContext:
+    def key_context(self, asset: str, key: KeyBase) -> KeyContext:
         """What a key knows of a whole clip: found once, so that it does not change from frame to frame."""
-
-        def make() -> KeyContext:
-            if isinstance(key, ScreenKey):
-                clip = self.clip(asset)
-                middle = linear_from_8bit(np.ascontiguousarray(clip.rgba(clip.info.frames // 2)[..., :3]))
-                return KeyContext(colours=samples_of(middle, key))
-            if isinstance(key, DifferenceKey) and key.clean is not None:
-                return KeyContext(clean=linear_from_8bit(np.ascontiguousarray(self.clip(key.clean).rgba(0)[..., :3])))
-            if isinstance(key, CutOutKey):
-                clip = self.clip(asset)
-                return KeyContext(carried=self._carried(asset, clip, key))
+        entry = KEYS.of(key)
+        if entry.learn is None:
             return KeyContext()
-
-        given = key.colours if isinstance(key, ScreenKey) else getattr(key, "clean", None)
-        if isinstance(key, CutOutKey):
-            given = [s.model_dump_json() for s in key.strokes]
-        return self._contexts.get((asset, key.kind, str(given)), make)
-
-    def _carried(self, asset: str, clip: Clip, key: CutOutKey) -> Carried:
-        def rgb(frame: int) -> U8:
-            return np.ascontiguousarray(clip.rgba(frame)[..., :3])
-
-        if self._scratch is None:
-            return Carried(rgb, clip.info.frames, key.strokes)
-        text = asset + "".join(s.model_dump_json() for s in key.strokes)
-        folder = self._scratch / "cutout" / hashlib.sha256(text.encode()).hexdigest()[:24]
-
-        def load(name: str) -> U8 | None:
-            path = folder / f"{name}.png"
-            found = cv2.imread(str(path), cv2.IMREAD_GRAYSCALE) if path.exists() else None
-            return None if found is None else np.asarray(found, np.uint8)
-
-        def save(name: str, mask: U8) -> None:
-            folder.mkdir(parents=True, exist_ok=True)
-            # Several processes may cut the same clip: whole files only.
-            part = folder / f"{name}.{threading.get_ident()}.{os.getpid()}.part.png"
-            cv2.imwrite(str(part), mask)
-            part.replace(folder / f"{name}.png")
-
-        return Carried(rgb, clip.info.frames, key.strokes, load=load, save=save)
+        given = key.model_dump_json(include=set(entry.learns_from))
+        learn = entry.learn
+        return self._contexts.get((asset, key.kind, given), lambda: learn(key, _Element(self, asset, self._scratch)))
 
     def length(self, asset: str) -> int:
         """Frames of a clip; 1 for a still."""
@@ -194,7 +156,7 @@ class MediaPool:
     def measured(self, digest: str) -> Measured:
         return self._measured.get(digest)
 
-    def movement(self, motion: Motion, reference: int) -> F64 | None:
+    def movement(self, motion: MotionBase, reference: int) -> F64 | None:
         """(n, 3, 3) from the reference frame to every frame as the motion is set; None while it is not measured."""
         if motion.measurement is None:
             return None
@@ -234,3 +196,39 @@ class MediaPool:
         """Close every open clip."""
         self._clips.clear()
 
+
+class _Element:
+    """What a key may ask for of the element it keys."""
+
+    def __init__(self, pool: MediaPool, asset: str, scratch: Path | None) -> None:
+        self._pool, self._asset, self._scratch = pool, asset, scratch
+        self.frames = pool.clip(asset).info.frames
+
+    def rgb(self, frame: int) -> U8:
+        return np.ascontiguousarray(self._pool.clip(self._asset).rgba(frame)[..., :3])
+
+    def still(self, asset: str) -> U8:
+        return np.ascontiguousarray(self._pool.clip(asset).rgba(0)[..., :3])
+
+    def kept(self, what: str, text: str) -> _Masks | None:
+        digest = hashlib.sha256((self._asset + text).encode()).hexdigest()[:24]
+        return None if self._scratch is None else _Masks(self._scratch / what / digest)
+
+
+class _Masks:
+    """Masks as PNG files in a folder."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+
+    def load(self, name: str) -> U8 | None:
+        path = self._folder / f"{name}.png"
+        found = cv2.imread(str(path), cv2.IMREAD_GRAYSCALE) if path.exists() else None
+        return None if found is None else np.asarray(found, np.uint8)
+
+    def save(self, name: str, mask: U8) -> None:
+        self._folder.mkdir(parents=True, exist_ok=True)
+        # Several processes may cut the same clip: whole files only.
+        part = self._folder / f"{name}.{threading.get_ident()}.{os.getpid()}.part.png"
+        cv2.imwrite(str(part), mask)
+        part.replace(self._folder / f"{name}.png")

@@ -7,13 +7,13 @@ from collections.abc import Sequence
 import numpy as np
 
 from plonket.base.conventions import F32, F64, U8
+from plonket.document.bases import KeyBase, LayerBase
+from plonket.document.spot import Spot
 from plonket.image.picture import StillSource
-from plonket.keying.kinds import Key
-from plonket.layers.common import LayerModel
 from plonket.plate.view_path import ViewPath
 from plonket.raytrace.request import Order
+from plonket.render.stack import lay_stack
 from plonket.room.camera import RoomCamera
-from plonket.room.spot import Spot
 from plonket.track.spaces import Spaces
 
 
@@ -37,7 +37,7 @@ class NoMedia:
     def length(self, asset: str) -> int:
         return 1
 
-    def element(self, asset: str, frame: int, key: Key | None = None, level: int = 0) -> StillSource:
+    def element(self, asset: str, frame: int, key: KeyBase | None = None, level: int = 0) -> StillSource:
         return StillSource(np.zeros((2, 2, 4), np.uint8))
 
     def quad(self, plane: str) -> F64 | None:
@@ -49,11 +49,14 @@ class NoMedia:
     def anchor(self, target: str, point: str | None, at: F64, frame: float) -> F64 | None:
         return None
 
-    def layer(self, layer_id: str) -> LayerModel | None:
+    def layer(self, layer_id: str) -> LayerBase | None:
         return None
 
-    def parcel(self, parcel_id: str) -> Sequence[LayerModel]:
+    def parcel(self, parcel_id: str) -> Sequence[LayerBase]:
         return ()
+
+    def lay(self, canvas: F32, layers: Sequence[LayerBase], frame: int, view: F64, scale: float) -> F32:
+        return lay_stack(canvas, layers, self, frame, view, scale)
 
     def table(self, asset: str) -> F32:
         return np.stack([np.linspace(0, 1, 2, dtype=np.float32)] * 3, axis=1)
@@ -61,7 +64,7 @@ class NoMedia:
     def seat(self, target: str | None) -> tuple[RoomCamera, Spot] | None:
         return None
 
-    def neighbours(self, target: str | None, *, hidden: bool = False) -> Sequence[LayerModel]:
+    def neighbours(self, target: str | None, *, hidden: bool = False) -> Sequence[LayerBase]:
         return ()
 
     def model(self, asset: str) -> str:

@@ -10,28 +10,28 @@ from numpy.typing import NDArray
 
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import BadInput
+from plonket.base.homography import spot_through
 from plonket.base.outlines import carry
-from plonket.document.shot import Shot, mends_hash, plate_hash
+from plonket.document.bases import KeyBase, LayerBase
+from plonket.document.hashes import mends_hash, plate_hash
+from plonket.document.kinds import TREATMENTS
+from plonket.document.shot import Shot
+from plonket.document.spot import Spot
 from plonket.image.picture import StillSource
-from plonket.keying.kinds import Key
-from plonket.layers.common import LayerModel
 from plonket.layers.light import DomeLayer
 from plonket.layers.parcel import ParcelLayer
 from plonket.layers.standing import StandingModel
 from plonket.media.clip import Clip
 from plonket.plate.clean import Clean
-from plonket.plate.kinds import view_path
-from plonket.plate.mend import MaskedTreatment
 from plonket.plate.repair.mended import Mending
 from plonket.plate.repair.patches import Filled, Patch, mended
-from plonket.plate.view_path import PlateContext, ViewPath, corners_of
+from plonket.plate.view_path import PlateContext, ViewPath, corners_of, view_path
 from plonket.raytrace.request import Order
 from plonket.render.media_pool import MediaPool
+from plonket.render.stack import lay_stack
 from plonket.room.camera import RoomCamera, spot_path
 from plonket.room.camera_track import CameraTrack
-from plonket.room.spot import Spot
 from plonket.track.camera.settings import CameraMotion
-from plonket.track.following import spot_through
 from plonket.track.movement import between, settled_points
 from plonket.track.object.settings import ObjectMotion
 from plonket.track.plane.settings import PlaneMotion
@@ -47,7 +47,7 @@ class ShotSources:
     def __init__(self, shot: Shot, pool: MediaPool) -> None:
         self.shot, self.pool = shot, pool
         self.size = size = (shot.footage.width, shot.footage.height) if shot.footage else (16, 9)
-        self._moves = any(one.shown and not isinstance(one, MaskedTreatment) for one in shot.plate)
+        self._moves = any(one.shown and "mends" not in TREATMENTS.of(one).traits for one in shot.plate)
         self.spaces = Spaces(shot.perches, self.movement, size, self._screen if self._moves else None, self.spot)
         self._perches = {p.id: p for p in shot.perches}
         self._layers = {layer.id: layer for layer in shot.layers}
@@ -125,13 +125,13 @@ class ShotSources:
     def length(self, asset: str) -> int:
         return self.pool.length(asset)
 
-    def element(self, asset: str, frame: int, key: Key | None = None, level: int = 0) -> StillSource:
+    def element(self, asset: str, frame: int, key: KeyBase | None = None, level: int = 0) -> StillSource:
         return self.pool.element(asset, frame, key, level)
 
-    def layer(self, layer_id: str) -> LayerModel | None:
+    def layer(self, layer_id: str) -> LayerBase | None:
         return self._layers.get(layer_id)
 
-    def parcel(self, parcel_id: str) -> Sequence[LayerModel]:
+    def parcel(self, parcel_id: str) -> Sequence[LayerBase]:
         return self._parcels.get(parcel_id, ())
 
     def table(self, asset: str) -> F32:
@@ -149,7 +149,7 @@ class ShotSources:
 
     def on_plane(self, plane: str, frame: float) -> F64:
         motion = self.shot.motion(plane)
-        reference = motion.points[0].given[0].frame if isinstance(motion, PointMotion) else motion.reference_frame
+        reference = motion.home
         path = self.movement(plane, reference)
         return np.eye(3) if path is None else between(path, frame)
 
@@ -191,7 +191,7 @@ class ShotSources:
             target = perch.follow.target
         return None
 
-    def neighbours(self, target: str | None, *, hidden: bool = False) -> Sequence[LayerModel]:
+    def neighbours(self, target: str | None, *, hidden: bool = False) -> Sequence[LayerBase]:
         here = self._standing(target)
         if here is None:
             return ()
@@ -200,10 +200,10 @@ class ShotSources:
         return [layer for layer, room in found if (layer.shown or hidden) and room is not None and room[0] == here[0]]
 
     @cached_property
-    def _seen_layers(self) -> list[LayerModel]:
+    def _seen_layers(self) -> list[LayerBase]:
         """The stack's layers, and after each parcel that is shown the layers in it, nearest first; each once."""
-        out: dict[str, LayerModel] = {}
-        todo: list[LayerModel] = list(reversed(self.shot.stack))
+        out: dict[str, LayerBase] = {}
+        todo: list[LayerBase] = list(reversed(self.shot.stack))
         while todo:
             layer = todo.pop()
             if layer.id in out:
@@ -215,6 +215,9 @@ class ShotSources:
 
     def model(self, asset: str) -> str:
         return str(self.pool.path(asset))
+
+    def lay(self, canvas: F32, layers: Sequence[LayerBase], frame: int, view: F64, scale: float) -> F32:
+        return lay_stack(canvas, layers, self, frame, view, scale)
 
     def film(self, order: Order) -> F32:
         return self.pool.film(order)

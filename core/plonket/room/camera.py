@@ -8,10 +8,12 @@ import numpy as np
 
 from plonket.base.conventions import F64
 from plonket.base.fields import value_at
+from plonket.base.registry import Entry
+from plonket.document.kinds import PLACES
+from plonket.document.spot import Spot
 from plonket.room.alignment import Room
 from plonket.room.camera_track import CameraTrack
 from plonket.room.lens import Lens
-from plonket.room.spot import Spot
 
 BEHIND = 1e-6
 """Depth in metres before which nothing is seen."""
@@ -150,3 +152,10 @@ def camera_movement(track: CameraTrack, reference: int) -> F64:
     path = np.stack([camera.flat(i, centre, turn[:, 0] * size, turn[:, 1] * size) for i in range(track.frames)])
     out = path @ np.linalg.inv(path[reference])
     return np.asarray(out / out[:, 2:, 2:])
+
+
+PLACES.add(Entry(
+    kind="spot", order=10, label="Spot in the room", settings=Spot, run=spot_path,
+    help="Where a perch stands in a solved room.",
+    groups=("In the room",),
+))  # fmt: skip

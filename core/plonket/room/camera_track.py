@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 from dataclasses import dataclass
+from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -31,6 +32,8 @@ class CameraTrack:
     xy : (m, n, 2) float32 where they were seen, nan elsewhere.
     noise : pixels. focal_doubt : share of the focal length. followed : hash of what the details were followed by.
     """
+
+    KIND: ClassVar[str] = "camera"
 
     size: tuple[int, int]
     kind: str
@@ -81,7 +84,7 @@ class CameraTrack:
         out = io.BytesIO()
         facts = {name: getattr(self, name) for name in _FACTS}
         arrays = {name: np.asarray(getattr(self, name)) for name in _ARRAYS}
-        np.savez_compressed(out, kind=np.array("camera"), facts=np.array(json.dumps(facts)), **arrays)  # type: ignore[arg-type]
+        np.savez_compressed(out, kind=np.array(self.KIND), facts=np.array(json.dumps(facts)), **arrays)  # type: ignore[arg-type]
         return out.getvalue()
 
     @staticmethod

@@ -12,6 +12,8 @@ from scipy.ndimage import gaussian_filter1d
 
 from plonket.base.conventions import F64
 from plonket.base.outlines import carry
+from plonket.document.bases import MotionBase
+from plonket.document.kinds import MOTIONS
 from plonket.room.camera import camera_movement
 from plonket.room.camera_track import CameraTrack
 from plonket.track.plane.correct import corrected, quad_homography
@@ -19,7 +21,6 @@ from plonket.track.plane.settings import PlaneMotion
 from plonket.track.plane.track import PlaneTrack
 from plonket.track.points.settings import PointMotion
 from plonket.track.points.tracks import PointTracks
-from plonket.track.room_motion import RoomMotion
 
 Measured = PointTracks | PlaneTrack | CameraTrack
 Gaps = Literal["line", "curve"]
@@ -70,6 +71,7 @@ def point_movement(motion: PointMotion, tracks: PointTracks, reference: int) -> 
 
     Source: S. Umeyama, 1991, doi:10.1109/34.88573, eqs. 34-42 (restricted to two dimensions).
     """
+    tracks = tracks.only(tuple(p.id for p in motion.points))
     n = tracks.frames
     out = np.tile(np.eye(3), (n, 1, 1))
     paths = list(settled_points(motion, tracks).values())
@@ -139,16 +141,16 @@ def from_frame(h: F64, reference: int) -> F64:
     return np.asarray(out / out[:, 2:, 2:])
 
 
-def movement_of(motion: PointMotion | PlaneMotion | RoomMotion, measured: Measured, reference: int) -> F64:
+def room_movement(motion: MotionBase, track: CameraTrack, reference: int) -> F64:
+    """Of what solves a room: how things at the details' usual depth move."""
+    return camera_movement(track, reference)
+
+
+def movement_of(motion: MotionBase, measured: Measured, reference: int) -> F64:
     """(n, 3, 3) from frame `reference` to every frame, whatever the kind of motion."""
-    if isinstance(motion, RoomMotion):
-        assert isinstance(measured, CameraTrack)
-        return camera_movement(measured, reference)
-    if isinstance(motion, PlaneMotion):
-        assert isinstance(measured, PlaneTrack)
-        return plane_movement(motion, measured, reference)
-    assert isinstance(measured, PointTracks)
-    return point_movement(motion, measured.only(tuple(p.id for p in motion.points)), reference)
+    entry = MOTIONS.of(motion)
+    assert isinstance(measured, entry.track)
+    return np.asarray(entry.movement(motion, measured, reference))
 
 
 def steadied(movement: F64, reference: int, frames_sd: float, size: tuple[int, int]) -> F64:

@@ -3,19 +3,32 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from typing import Protocol
 
 import numpy as np
 
 from plonket.base.conventions import F64
 from plonket.base.errors import BadInput
 from plonket.base.fields import Number, value_at
-from plonket.room.spot import Spot
-from plonket.track.following import Follow, carried, parts_of, shifted, turned_sized
+from plonket.base.homography import shifted, turned_sized
+from plonket.document.follow import Follow
+from plonket.document.perch import Perch
+from plonket.document.spot import Spot
+from plonket.track.following import carried, parts_of
 from plonket.track.movement import between, inverted, steadied
-from plonket.track.perch import Perch
 
 DEEPEST = 12
 """Perches on perches, at the most."""
+
+
+class Placed(Protocol):
+    """What has a place, turn and size in the space of what it follows."""
+
+    follow: Follow
+    x: Number
+    y: Number
+    turn: Number
+    size: Number
 
 
 class Spaces:
@@ -82,6 +95,12 @@ class Spaces:
                 path = inverted(path) if follow.inverted else path
             self._steadied[key] = path
         return self._steadied[key]
+
+
+def seated_at(thing: Placed, spaces: Spaces, frame: float) -> F64:
+    """(3, 3) from pixels about a placed thing's anchor to the frame's pixels, full resolution."""
+    at = np.array([value_at(thing.x, frame), value_at(thing.y, frame)])
+    return np.asarray(spaces.placed(thing.follow, frame, at) @ seated(at, thing.turn, thing.size, frame))
 
 
 def seated(at: F64, turn: Number, size: Number, frame: float) -> F64:

@@ -8,10 +8,8 @@ import zipfile
 import numpy as np
 
 from plonket.base.errors import FormatError
-from plonket.room.camera_track import CameraTrack
+from plonket.document.kinds import MOTIONS
 from plonket.track.movement import Measured
-from plonket.track.plane.track import PlaneTrack
-from plonket.track.points.tracks import PointTracks
 
 
 def read_measured(data: bytes) -> Measured:
@@ -21,6 +19,7 @@ def read_measured(data: bytes) -> Measured:
             kind = str(z["kind"]) if "kind" in z.files else "points"
     except (OSError, ValueError, zipfile.BadZipFile) as error:
         raise FormatError("tracks.unreadable", "A stored measurement is damaged. Measure again.") from error
-    if kind == "camera":
-        return CameraTrack.from_bytes(data)
-    return PlaneTrack.from_bytes(data) if kind == "plane" else PointTracks.from_bytes(data)
+    for entry in MOTIONS:
+        if kind == entry.track.KIND:
+            return entry.track.from_bytes(data)  # type: ignore[no-any-return]
+    raise FormatError("tracks.unknown", "A stored measurement is of a kind that is not known here. Measure again.")

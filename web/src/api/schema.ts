@@ -1001,6 +1001,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/operations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Operate
+         * @description Change a shot by an operation, as one step that can be undone.
+         */
+        post: operations["shots_operations_operate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/readout": {
         parameters: {
             query?: never;
@@ -1065,20 +1085,20 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/shots/{shot_id}/things/{thing_id}/remove": {
+    "/api/shots/{shot_id}/spaces": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        put?: never;
         /**
-         * Remove Thing
-         * @description Take a motion, perch, treatment, layer or look of the finish away, with what cannot be without it.
+         * Spaces
+         * @description The movements and spots that a shot uses, as it is now or was in revision `number`.
          */
-        post: operations["shots_api_remove_thing"];
+        get: operations["shots_spaces_spaces"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2231,6 +2251,19 @@ export interface components {
             turn: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
         /**
+         * Duplicate
+         * @description A thing once more, before the one that is there.
+         */
+        Duplicate: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "duplicate";
+            /** Thing */
+            thing: string;
+        };
+        /**
          * Dust
          * @description Motes in an area; those that are near or far are soft.
          */
@@ -3225,6 +3258,18 @@ export interface components {
                 number
             ][];
         };
+        /** GroupOut */
+        GroupOut: {
+            /** Name */
+            name: string;
+            /**
+             * When
+             * @description Values that fields must have, one of each list, for it to mean anything
+             */
+            when: {
+                [key: string]: unknown[];
+            };
+        };
         /**
          * Handheld
          * @description A shake with a seed: the same seed shakes the same way.
@@ -3362,6 +3407,24 @@ export interface components {
              */
             sides: "one" | "both";
         };
+        /**
+         * IntoParcel
+         * @description A layer into a parcel.
+         */
+        IntoParcel: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "into parcel";
+            /**
+             * Parcel
+             * @description Which; none: a new one, shown where the layer was
+             */
+            parcel: string | null;
+            /** Thing */
+            thing: string;
+        };
         /** JobOut */
         JobOut: {
             /** Asset */
@@ -3457,18 +3520,35 @@ export interface components {
             /** Keys */
             keys: components["schemas"]["Key"][];
         };
-        /** KindOut */
+        /**
+         * KindOut
+         * @description A registered kind, as its entry says; see `plonket.base.registry.Entry`.
+         */
         KindOut: {
+            /** Card */
+            card: {
+                [key: string]: string;
+            };
+            /** Groups */
+            groups: components["schemas"]["GroupOut"][];
+            /** Handles */
+            handles: string;
             /** Help */
             help: string;
             /** Kind */
             kind: string;
             /** Label */
             label: string;
+            /** Says */
+            says: {
+                [key: string]: string;
+            };
             /** Schema */
             schema: {
                 [key: string]: unknown;
             };
+            /** Traits */
+            traits: string[];
         };
         /**
          * LampLayer
@@ -4151,6 +4231,24 @@ export interface components {
             tilt: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
         /**
+         * Move
+         * @description A layer elsewhere in its own list.
+         */
+        Move: {
+            /**
+             * Before
+             * @description The layer that it comes before; none: it is the furthest
+             */
+            before: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "move";
+            /** Thing */
+            thing: string;
+        };
+        /**
          * Moved
          * @description Draws what moves out along its movement, as an open shutter does.
          */
@@ -4186,6 +4284,22 @@ export interface components {
              * @default 180
              */
             shutter: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /** MovementOut */
+        MovementOut: {
+            /** Inverted */
+            inverted: boolean;
+            /** Motion */
+            motion: string;
+            /** Reference Frame */
+            reference_frame: number;
+            /**
+             * Rows
+             * @description Per frame, nine numbers row by row: the reference frame's pixels to the frame's
+             */
+            rows: number[][];
+            /** Smooth */
+            smooth: number;
         };
         /** NameIn */
         NameIn: {
@@ -4344,6 +4458,33 @@ export interface components {
              * @default 36
              */
             sensor_mm: number;
+        };
+        /** OperationIn */
+        OperationIn: {
+            /** Operation */
+            operation: components["schemas"]["Remove"] | components["schemas"]["Duplicate"] | components["schemas"]["Move"] | components["schemas"]["IntoParcel"] | components["schemas"]["OutOfParcel"] | components["schemas"]["Retarget"];
+        };
+        /** OperationOut */
+        OperationOut: {
+            /**
+             * Made
+             * @description What is new, to be chosen; none: nothing is
+             */
+            made: string | null;
+            shot: components["schemas"]["ShotOut"];
+        };
+        /**
+         * OutOfParcel
+         * @description A layer out of its parcel.
+         */
+        OutOfParcel: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "out of parcel";
+            /** Thing */
+            thing: string;
         };
         /**
          * Outline
@@ -5390,6 +5531,36 @@ export interface components {
             text: string;
         };
         /**
+         * Remove
+         * @description Take a motion, perch, treatment, layer or look of the finish away, with what cannot be without it.
+         */
+        Remove: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "remove";
+            /** Thing */
+            thing: string;
+        };
+        /**
+         * Retarget
+         * @description A placed layer or a perch follows something else from a frame on, and stays where it is in it.
+         */
+        Retarget: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "retarget";
+            /** Frame */
+            frame: number;
+            /** Target */
+            target: string | null;
+            /** Thing */
+            thing: string;
+        };
+        /**
          * RingOfSparks
          * @description Sparks that leave a circle along its rim.
          */
@@ -6124,6 +6295,13 @@ export interface components {
              * Format: uuid
              */
             id: string;
+            /**
+             * Leaders
+             * @description What leads each thing: the motion that its place comes from
+             */
+            leaders: {
+                [key: string]: string;
+            };
             /** Number */
             number: number;
             /**
@@ -6143,6 +6321,11 @@ export interface components {
              * @description What redo would bring again
              */
             redo: string | null;
+            /**
+             * Spaces
+             * @description Hash of what the places of followers depend on; part of the address of `/spaces`
+             */
+            spaces: string;
             /**
              * Turn
              * @description How often it was changed, undoing included: of two answers the higher is the later
@@ -6339,6 +6522,19 @@ export interface components {
              * @default 100
              */
             width: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /** SpacesOut */
+        SpacesOut: {
+            /**
+             * Movements
+             * @description All that something in the shot follows, where it is measured
+             */
+            movements: components["schemas"]["MovementOut"][];
+            /**
+             * Spots
+             * @description Of all perches that stand in a solved room
+             */
+            spots: components["schemas"]["SpotOut"][];
         };
         /**
          * Spot
@@ -8521,6 +8717,32 @@ export interface operations {
             };
         };
     };
+    shots_operations_operate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OperationIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OperationOut"];
+                };
+            };
+        };
+    };
     shots_plate_readout: {
         parameters: {
             query?: never;
@@ -8613,13 +8835,14 @@ export interface operations {
             };
         };
     };
-    shots_api_remove_thing: {
+    shots_spaces_spaces: {
         parameters: {
-            query?: never;
+            query?: {
+                number?: number | null;
+            };
             header?: never;
             path: {
                 shot_id: string;
-                thing_id: string;
             };
             cookie?: never;
         };
@@ -8631,7 +8854,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ShotOut"];
+                    "application/json": components["schemas"]["SpacesOut"];
                 };
             };
         };

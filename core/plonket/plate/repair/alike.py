@@ -9,8 +9,8 @@ import numpy as np
 
 from plonket.base.conventions import F64, U8
 from plonket.base.errors import Degenerate
+from plonket.base.homography import shifted, turned_sized
 from plonket.base.outlines import carry, inside
-from plonket.track.following import shifted, turned_sized
 
 LOOKED_AT_PX = 22.0
 """The shorter side of the example where it is looked for; larger ones are looked for in a reduced picture."""

@@ -14,17 +14,18 @@ from plonket.base.colour import decode, encode, encode_8bit, linear_from_8bit
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import BadInput
 from plonket.base.fields import value_at
+from plonket.base.homography import shifted, turned_sized
+from plonket.document.bases import MaskedTreatment
 from plonket.document.shot import Shot
 from plonket.image.picture import StillSource
 from plonket.masks.combine import combined, space_of
 from plonket.plate.clean import Clean, CleanFrame
-from plonket.plate.mend import MaskedTreatment, Mend
+from plonket.plate.mend import Mend
 from plonket.plate.repair.clean_plate import Hero, Levels, degrained, grain_of, lay_clean, shares
 from plonket.plate.repair.edges import fill_edges
 from plonket.plate.repair.paint import painted
 from plonket.plate.repair.patches import Patch, filled_softly
 from plonket.plate.repair.texture import fill_texture
-from plonket.track.following import shifted, turned_sized
 from plonket.track.spaces import Spaces
 
 SUGGESTED_WIDER_PX = 6

@@ -9,7 +9,7 @@ import cv2
 import numba
 import numpy as np
 
-from plonket.base.colour import decode, encode, linear_from_8bit
+from plonket.base.colour import decode, encode, linear_of
 from plonket.base.conventions import F32, F64, FAST
 from plonket.image.membrane import rim_values, stretch
 from plonket.plate.repair.texture import fill_texture
@@ -60,8 +60,7 @@ def _lay(out: F32, stroke: StrokeLike, untouched: F32) -> None:
     window = out[y0:y1, x0:x1]
     match stroke.tool:
         case "paint":
-            rgb = np.array([[[int(stroke.colour[k : k + 2], 16) for k in (1, 3, 5)]]], np.uint8)
-            new = np.broadcast_to(linear_from_8bit(rgb), window.shape)
+            new = np.broadcast_to(linear_of(stroke.colour).astype(np.float32), window.shape)
         case "restore":
             new = untouched[y0:y1, x0:x1]
         case "suggest":

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
@@ -16,6 +16,10 @@ class CameraMotion(LookingMotion):
     `set_aside` are details that have no say, by their number; `strong` are point motions whose points do not move
     in the set and count more than details found by themselves.
     """
+
+    MEASURING = LookingMotion.MEASURING | {
+        "first", "last", "zoom", "distortion", "rolling", "count", "spacing", "strength", "strong", "set_aside",
+    }  # fmt: skip
 
     kind: Literal["camera"] = "camera"
     first: int | None = Field(default=None, ge=0)
@@ -35,6 +39,12 @@ class CameraMotion(LookingMotion):
         default_factory=list, max_length=100
     )
     set_aside: list[int] = Field(default_factory=list, max_length=20000)
+
+    def emptied(self, frames: int) -> dict[str, Any] | None:
+        return (super().emptied(frames) or {}) | {"set_aside": [], "first": None, "last": None}
+
+    def frames_set(self) -> list[tuple[str, int]]:
+        return [(self.name, frame) for frame in (self.reference_frame, self.first, self.last) if frame is not None]
 
     @model_validator(mode="after")
     def _range(self) -> CameraMotion:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 from pydantic import Field, model_validator
 
@@ -44,6 +44,10 @@ class FormStake(Model):
 class FormMotion(LookingMotion):
     """The movement of a simple form, or of the camera round it, from tugs and from what is seen on its surface."""
 
+    MEASURING = LookingMotion.MEASURING | {
+        "shape", "asset", "wide", "tall", "deep", "fits", "detail", "reach_px", "strictness", "stakes",
+    }  # fmt: skip
+
     kind: Literal["form"] = "form"
     shape: FormKind = choice("box", label="Shape", group="Form",
                              names={"box": "Box", "cylinder": "Cylinder", "plane": "Plane",
@@ -55,7 +59,7 @@ class FormMotion(LookingMotion):
                         soft=(0.01, 2))
     deep: float = plain(0.2, label="Depth", low=0.0001, high=10000, step=0.001, unit="m", group="Form",
                         soft=(0.01, 2))
-    fits: bool = switch(True, label="Fit its sides", group="Form",
+    fits: bool = switch(True, label="Fit its sides", group="Form", when={"shape": ("box", "cylinder", "plane")},
                         help="Width and depth follow what is tugged; the height is what you say it is.")  # fmt: skip
     moves: Moves = moves_choice()
     detail: float = plain(60, label="Surface used", low=5, high=100, step=5, unit="%", group="How it looks for it",
@@ -65,6 +69,12 @@ class FormMotion(LookingMotion):
     strictness: float = plain(45, label="Lost below", low=10, high=95, step=1, unit="%", group="How it looks for it",
                               help="Likeness under which it is called lost.")  # fmt: skip
     stakes: list[FormStake] = Field(default_factory=list, max_length=200)
+
+    def emptied(self, frames: int) -> dict[str, Any] | None:
+        return (super().emptied(frames) or {}) | {"stakes": []}
+
+    def frames_set(self) -> list[tuple[str, int]]:
+        return [(self.name, frame) for frame in (self.reference_frame, *(s.frame for s in self.stakes))]
 
     @model_validator(mode="after")
     def _consistent(self) -> FormMotion:

@@ -23,6 +23,8 @@ from plonket.track.room_motion import Moves, RoomMotion, moves_choice
 class ObjectMotion(RoomMotion):
     """The movement of a rigid thing, solved from points on it that point motions follow."""
 
+    MEASURING = RoomMotion.MEASURING | {"points"}
+
     kind: Literal["object"] = "object"
     points: Annotated[list[Identifier], reference("points", says="counts on a point motion", left=GOES)] = Field(
         default_factory=list, max_length=50

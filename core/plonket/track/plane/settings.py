@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
-from plonket.base.fields import AssetDigest, Identifier, MeasurementDigest, Model, Name, choice, plain, reference, switch
+from plonket.base.fields import AssetDigest, Identifier, Model, Name, choice, plain, reference, switch
 from plonket.base.outlines import Outline
+from plonket.document.bases import FramedMotion
 from plonket.track.path_fields import gaps_choice, smooth_field
 
 Freedom = Literal["translation", "similarity", "affine", "perspective"]
@@ -48,17 +49,16 @@ class PlaneStake(Model):
         return self
 
 
-class PlaneMotion(Model):
+class PlaneMotion(FramedMotion):
     """A flat surface outlined by regions on its reference frame.
 
     `quad` are the corners of what is to be replaced, clockwise from top left, in pixels of the
     reference frame; they may lie outside the regions and outside the picture.
     """
 
+    MEASURING = frozenset({"regions", "ignore_matte", "freedom", "detail", "reach_px", "light", "strictness", "grid"})
+
     kind: Literal["plane"] = "plane"
-    id: Identifier
-    name: Name
-    reference_frame: int = Field(default=0, ge=0)
     regions: list[Region] = Field(default_factory=list, max_length=60)
     quad: tuple[Corner, Corner, Corner, Corner]
     ignore_matte: AssetDigest | None = Field(default=None, description="A matte clip: white is ignored")
@@ -78,7 +78,12 @@ class PlaneMotion(Model):
     gaps: Literal["line", "curve"] = gaps_choice()
     smooth: float = smooth_field()
     stakes: list[PlaneStake] = Field(default_factory=list)
-    measurement: MeasurementDigest | None = None
+
+    def emptied(self, frames: int) -> dict[str, Any] | None:
+        return (super().emptied(frames) or {}) | {"stakes": []}
+
+    def frames_set(self) -> list[tuple[str, int]]:
+        return [(self.name, frame) for frame in (self.reference_frame, *(s.frame for s in self.stakes))]
 
     @model_validator(mode="after")
     def _consistent(self) -> PlaneMotion:

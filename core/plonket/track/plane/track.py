@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,6 +28,8 @@ class PlaneTrack:
     coverage : (n,) float32, share of the region's detail that was seen and agreed.
     freedom : (n,) uint8, index into FREEDOMS: fewer than asked where detail ran out.
     """
+
+    KIND: ClassVar[str] = "plane"
 
     reference_frame: int
     homography: F64
@@ -65,7 +67,7 @@ class PlaneTrack:
         """Serialised arrays; equal tracks give equal bytes."""
         out = io.BytesIO()
         arrays: dict[str, Any] = {name: np.asarray(getattr(self, name)) for name in _FIELDS}
-        np.savez(out, kind=np.array("plane"), **arrays)
+        np.savez(out, kind=np.array(self.KIND), **arrays)
         return out.getvalue()
 
     @staticmethod

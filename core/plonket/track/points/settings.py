@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
-from plonket.base.fields import Identifier, MeasurementDigest, Model, Name, choice, plain, switch
+from plonket.base.fields import UNSEEN, Identifier, Model, Name, choice, plain, switch
+from plonket.document.bases import MotionBase
 from plonket.track.path_fields import gaps_choice, smooth_field
 
 Channel = Literal["luma", "red", "green", "blue"]
@@ -30,11 +31,11 @@ class TrackPoint(Model):
 
     id: Identifier
     name: Name
-    pattern_px: float = plain(23, label="Pattern", low=7, high=201, step=1, unit="px", group="Point",
+    pattern_px: Annotated[float, UNSEEN] = plain(23, label="Pattern", low=7, high=201, step=1, unit="px", group="Point",
                               help="Size of the detail that is followed (the solid ring).")  # fmt: skip
-    reach_px: float = plain(40, label="Reach", low=4, high=400, step=1, unit="px", group="Point",
+    reach_px: Annotated[float, UNSEEN] = plain(40, label="Reach", low=4, high=400, step=1, unit="px", group="Point",
                             help="How far from the expected place it is looked for (the dashed ring).")  # fmt: skip
-    given: list[Given] = Field(min_length=1)
+    given: Annotated[list[Given], UNSEEN] = Field(min_length=1)
 
     @model_validator(mode="after")
     def _ordered(self) -> TrackPoint:
@@ -44,12 +45,12 @@ class TrackPoint(Model):
         return self
 
 
-class PointMotion(Model):
+class PointMotion(MotionBase):
     """A motion made of one or more points."""
 
+    MEASURING = frozenset({"channel", "change", "adapt", "strictness"})
+
     kind: Literal["points"] = "points"
-    id: Identifier
-    name: Name
     points: list[TrackPoint] = Field(default_factory=list, max_length=500)
     channel: Channel = choice("luma", label="Looks at", group="How it looks for it",
                               names={"luma": "Brightness", "red": "Red", "green": "Green", "blue": "Blue"},
@@ -67,4 +68,14 @@ class PointMotion(Model):
         help="What several points make together: two give turn and size; perspective needs four.")  # fmt: skip
     gaps: Literal["line", "curve"] = gaps_choice()
     smooth: float = smooth_field()
-    measurement: MeasurementDigest | None = None
+
+    @property
+    def home(self) -> int:
+        """The frame on which its first point was put first."""
+        return self.points[0].given[0].frame if self.points else 0
+
+    def emptied(self, frames: int) -> dict[str, Any] | None:
+        return {"measurement": None, "points": []}
+
+    def frames_set(self) -> list[tuple[str, int]]:
+        return [(p.name, g.frame) for p in self.points for g in p.given]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 from dataclasses import dataclass
+from typing import ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,6 +25,8 @@ class PointTracks:
     state : (points, frames) uint8, one of NONE, TRACKED, LOST, GIVEN.
     reason : (points, frames) uint8, index into REASONS, for lost frames.
     """
+
+    KIND: ClassVar[str] = "points"
 
     ids: tuple[str, ...]
     names: tuple[str, ...]

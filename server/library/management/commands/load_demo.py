@@ -22,13 +22,14 @@ from library.demo_stack import LAMP, keeper_by_night, lamp_opened, ship_in_the_b
 from library.models import Asset, Project
 from plonket.base.colour import encode_8bit, linear_from_8bit
 from plonket.base.outlines import Outline, polygon_outline
-from plonket.document.shot import Layer
+from plonket.document.bases import LayerBase, Mask
+from plonket.document.follow import Follow
+from plonket.document.operations import with_values
 from plonket.document.shot import Shot as Document
 from plonket.layers.beam import Anchor, BeamLayer
 from plonket.layers.pin import PinLayer
 from plonket.layers.still import StillLayer
 from plonket.masks.graded import GradedMask
-from plonket.masks.kinds import Mask
 from plonket.masks.outlined import OutlineMask
 from plonket.media import open_clip
 from plonket.media.write import Coding, VideoWriter
@@ -37,12 +38,11 @@ from plonket.plate.mend import Mend
 from plonket.plate.stabilise import Steady
 from plonket.render.match import match_to_plate
 from plonket.render.sources import ShotSources
-from plonket.track.following import Follow
 from plonket.track.plane.settings import PlaneMotion, Region
 from plonket.track.points.settings import Given, PointMotion, TrackPoint
 from plonket_server import store
 from plonket_server.pool import pool
-from shots.editing import add_shot, change_shot, document_of, with_layer
+from shots.editing import add_shot, change_shot, document_of
 from shots.models import Shot
 
 CLIPS = {"workshop": "Workshop wall", "harbour": "Harbour bench", "keeper": "Keeper on green"}
@@ -201,7 +201,7 @@ def _no_tin(project: Project, clip: Asset, elements: dict[str, Asset]) -> None:
 
 
 
-def _lamp(project: Project, name: str, clip: Asset, stack: Callable[[tuple[float, float]], list[Layer]]) -> None:
+def _lamp(project: Project, name: str, clip: Asset, stack: Callable[[tuple[float, float]], list[LayerBase]]) -> None:
     """Things on the lamp of the workshop wall, whose tip is followed."""
     tip = _true_points("workshop", LAMP)["lamp tip"]
     lamp = PointMotion(id="lamp", name="Lamp tip", points=[_point("lamp-tip", "Lamp tip", LAMP, *tip)])
@@ -215,7 +215,7 @@ def _by_night(project: Project, keeper: Asset, night: Asset) -> None:
     document = Document(name="The keeper by night", footage=footage_of(keeper), stack=keeper_by_night(keeper, night))
     shot = add_shot(project, document, "Key the keeper")
     found = match_to_plate(document, ShotSources(document, pool()), "keeper", 50)
-    change_shot(shot.id, "Match Keeper to the plate", lambda d: with_layer(d, "keeper", {"looks": found.looks}))
+    change_shot(shot.id, "Match Keeper to the plate", lambda d: with_values(d, "keeper", {"looks": found.looks}))
 
 
 SPECK = (702, 286)

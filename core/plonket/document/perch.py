@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-from plonket.base.fields import Identifier, Model, Name, Number, number
-from plonket.room.spot import Spot
-from plonket.track.following import Follow
+from plonket.base.fields import Number, number
+from plonket.document.bases import Named
+from plonket.document.follow import Follow
+from plonket.document.spot import Spot
 
 
-class Perch(Model):
+class Perch(Named):
     """A place with a turn and a size of its own. Perches may sit on perches.
 
     One that follows a camera motion may be a spot in the room; its place is then pixels from there.
     """
 
-    id: Identifier
-    name: Name
     follow: Follow = Follow()
     spot: Spot | None = None
     x: Number = number(0.0, label="Place x", low=-32768, high=32768, step=0.1, unit="px", group="Place")

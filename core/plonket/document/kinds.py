@@ -1,0 +1,95 @@
+"""What kinds there are of everything in a document, and what an entry of each sort carries.
+
+Nothing here knows any kind: each announces itself from its own file, in the package that its registry names.
+
+Traits of layers: ``picture`` shows something from the shelf; ``keyed`` can be keyed; ``placed`` has a place, turn and size of
+its own; ``standing`` stands on a spot of a solved room; ``lights`` gives light there and is not seen itself; ``follows`` may
+follow something; ``filmed`` is slow to draw and can be worked out ahead; ``slips`` can be checked against the plate;
+``matched`` can be matched to the plate; ``wash`` has no picture, its looks apply to everything below.
+Traits of motions: ``room`` solves a room; ``surface`` is flat, with a quad; ``points`` is made of named points;
+``regions`` is told by outlines where to look; ``counts`` counts on point motions.
+Traits of treatments: ``mends`` changes pictures, not where they lie; ``masked`` has masks.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from plonket.base.registry import Entry, Registry
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LookEntry(Entry):
+    """`run`: (RGBA, look, `LookContext`) -> RGBA.
+
+    reach : (look, frame) -> how far beyond the picture's edge it spreads, in pixels of the clip; None: it does not.
+    """
+
+    reach: Callable[[Any, int], float] | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class KeyEntry(Entry):
+    """`run`: (linear light, key, `KeyContext`) -> premultiplied RGBA.
+
+    learn : (key, `Element`) -> what it knows of the whole clip, found once; None: nothing.
+    learns_from : the fields which that depends on. restores : (key) -> whether a clip's coarse colour is made finer first.
+    """
+
+    learn: Callable[[Any, Any], Any] | None = None
+    learns_from: tuple[str, ...] = ()
+    restores: Callable[[Any], bool] = lambda _key: False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class GeneratorEntry(Entry):
+    """`run`: (settings, `GeneratorContext`) -> RGBA. preview : where it stands in its preview picture of 640 x 360."""
+
+    preview: tuple[float, float] = (320.0, 180.0)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TreatmentEntry(Entry):
+    """`run`: (settings, `PlateContext`, `ViewPath`) -> `ViewPath`. once : why there can be only one; "": there can be many."""
+
+    once: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class MotionEntry(Entry):
+    """`run`: measures it; see `plonket.track.request`.
+
+    track : the class of what is measured. movement : (motion, measured, reference frame) -> (n, 3, 3).
+    """
+
+    track: type[Any]
+    movement: Callable[[Any, Any, int], Any]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LayerEntry(Entry):
+    """`run`: (layer, `Sources`, frame, size, view) -> `Picture`.
+
+    lies : (layer, `Sources`, frame) -> (3, 3) from its own pixels to the clip's; None: it has none.
+    """
+
+    lies: Callable[[Any, Any, float], Any] | None = None
+
+
+MASKS: Registry[Entry] = Registry("mask", "plonket.masks")
+"""`run`: (mask, frame, size, matrix) -> coverage (h, w)."""
+LOOKS: Registry[LookEntry] = Registry("look", "plonket.looks")
+KEYS: Registry[KeyEntry] = Registry("key", "plonket.keying")
+GENERATORS: Registry[GeneratorEntry] = Registry("generated element", "plonket.generators")
+TREATMENTS: Registry[TreatmentEntry] = Registry("treatment", "plonket.plate")
+MOTIONS: Registry[MotionEntry] = Registry("motion", "plonket.track")
+LAYERS: Registry[LayerEntry] = Registry("layer", "plonket.layers")
+PLACES: Registry[Entry] = Registry("place", "plonket.room")
+"""Where a perch may be in what a motion solves. `run`: (`RoomCamera`, spot) -> (n, 3, 3)."""
+
+REGISTRIES: dict[str, Registry[Any]] = {
+    "motion": MOTIONS, "treatment": TREATMENTS, "layer": LAYERS, "generator": GENERATORS, "mask": MASKS, "key": KEYS,
+    "look": LOOKS, "place": PLACES,
+}  # fmt: skip
