@@ -25,6 +25,7 @@ from plonket.track.camera.settings import CameraMotion
 from plonket.track.form.fit import with_tugs
 from plonket.track.form.measure import measure_form, stood_in
 from plonket.track.form.settings import FormMotion, Tug
+from plonket.track.request import MeasureRequest
 from synth.elements.lights import window_light
 from synth.elements.models import brass_whale
 from synth.phone.sets.workshop import CRATE_CORNERS, CRATE_SIZE, crate_seen
@@ -46,10 +47,12 @@ def bench_room(folder: Path) -> None:
     plain = time.perf_counter() - start
     motion = CameraMotion(id="c", name="c")
     start = time.perf_counter()
-    track = measure_camera(motion, open_clip(path), stop=frames)
+    track = measure_camera(motion, MeasureRequest(clip=open_clip(path), stop=frames))
     whole = time.perf_counter() - start
     start = time.perf_counter()
-    measure_camera(motion.model_copy(update={"set_aside": [int(track.ids[0])]}), clip, stop=frames, previous=track)
+    measure_camera(motion.model_copy(update={"set_aside": [int(track.ids[0])]}), MeasureRequest(
+        clip=clip, stop=frames, previous=track,
+    ))  # fmt: skip
     again = time.perf_counter() - start
     true = json.loads(truth.read_text())
     eyes = np.array([f["position"] for f in true["frames"]])[:frames]
@@ -76,7 +79,7 @@ def _form() -> None:
     tugs = [Tug(at=c, x=float(x), y=float(y)) for c, (x, y) in zip(CRATE_CORNERS, crate_seen(truth, at), strict=True)]
     motion = with_tugs(FormMotion(id="f", name="f", reference_frame=at, tall=CRATE_SIZE[1]), at, tugs[1:], size)
     start = time.perf_counter()
-    track = measure_form(motion, clip)
+    track = measure_form(motion, MeasureRequest(clip=clip))
     whole = time.perf_counter() - start
     start = time.perf_counter()
     _plain_flow(clip, clip.info.frames)

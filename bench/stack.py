@@ -19,6 +19,7 @@ from plonket.render.media_pool import MediaPool
 from plonket.render.sources import ShotSources
 from plonket.track.plane.by_itself import plane_motion
 from plonket.track.plane.measure import measure_plane
+from plonket.track.request import MeasureRequest
 from synth.elements.shelf import lamp_flare, paper_boat
 
 DEMO = Path(__file__).resolve().parents[2] / "demo"
@@ -61,7 +62,7 @@ def five_layers(keeper: Path, harbour: Path, folder: Path) -> tuple[Shot, MediaP
     clip = open_clip(harbour)
     outline = np.array([[250.0, 168], [1076, 168], [1076, 382], [250, 382]])
     motion = plane_motion([(outline, True)], [], clip.info.size, frame=60, freedom="perspective", reach_px=40, matte=False)
-    track = measure_plane(motion, clip, direction="both")
+    track = measure_plane(motion, MeasureRequest(clip=clip, direction="both"))
     for name, picture in (("b", paper_boat()), ("f", lamp_flare())):
         cv2.imwrite(str(folder / f"{name}.png"), cv2.cvtColor(picture, cv2.COLOR_RGBA2BGRA))
     paths = {"a": harbour, "k": keeper, "b": folder / "b.png", "f": folder / "f.png"}

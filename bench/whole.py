@@ -33,6 +33,7 @@ from plonket.track.plane.correct import quad_homography
 from plonket.track.plane.measure import measure_plane
 from plonket.track.points.measure import measure_points
 from plonket.track.points.settings import Given, PointMotion, TrackPoint
+from plonket.track.request import MeasureRequest
 from synth.elements.shelf import lamp_flare, paper_boat
 from synth.phone.quickset import chart_shot
 
@@ -59,7 +60,10 @@ def bench(clip: Path | None) -> None:
         decode_s = _best(lambda: _decode(working, frames))
         conform_s = conformed_s * frames / reader.info.frames
         motion = _motion(working, frames)
-        tracked = lambda: measure_points(motion, open_clip(working), direction="forward", stop=frames)  # noqa: E731
+
+        def tracked() -> object:
+            return measure_points(motion, MeasureRequest(clip=open_clip(working), direction="forward", stop=frames))
+
         track_s = _best(tracked)
         plain_s = _best(lambda: _lucas_kanade(working, motion, frames))
         shot, pool, fewer = _shot(working, motion)
@@ -127,7 +131,7 @@ def _bench_plane(folder: Path) -> None:
     found: dict[str, F64] = {}
 
     def ours() -> None:
-        found["ours"] = measure_plane(motion, open_clip(path), direction="forward").homography
+        found["ours"] = measure_plane(motion, MeasureRequest(clip=open_clip(path), direction="forward")).homography
 
     def grid() -> None:
         found["grid"] = _grid(path, inner)
@@ -236,7 +240,8 @@ def _shot(path: Path, motion: PointMotion) -> tuple[Shot, MediaPool, int]:
     from plonket.image.picture import StillSource
 
     info = open_clip(path).info
-    tracks = measure_points(motion, open_clip(path), direction="forward", stop=min(FRAMES, info.frames))
+    asked = MeasureRequest(clip=open_clip(path), direction="forward", stop=min(FRAMES, info.frames))
+    tracks = measure_points(motion, asked)
     stills = {"b" * 64: StillSource(paper_boat()), "f" * 64: StillSource(lamp_flare())}
     pool = MediaPool(lambda _digest: path, lambda _digest: tracks)
     element, length = pool.element, pool.length

@@ -17,16 +17,13 @@ from plonket.document.kinds import MOTIONS
 from plonket.document.shot import Shot as Document
 from plonket.media import open_clip
 from plonket.render.sources import ShotSources
-from plonket.room.camera_track import CameraTrack
-from plonket.track.camera.settings import CameraMotion
 from plonket.track.form.measure import FormPartial
-from plonket.track.form.settings import FormMotion, Pose
+from plonket.track.form.settings import Pose
 from plonket.track.movement import Measured
-from plonket.track.object.settings import ObjectMotion
 from plonket.track.plane.measure import PlanePartial
-from plonket.track.plane.track import PlaneTrack
 from plonket.track.points.measure import Partial
 from plonket.track.points.tracks import PointTracks
+from plonket.track.request import MeasureRequest
 from plonket_server import store
 from plonket_server.pool import pool, read_measurement
 from shots.editing import change_shot, document_of, find_shot
@@ -68,16 +65,10 @@ class Measure:
         stopped = False
         tracks: Measured | None = None
         try:
-            more: dict[str, Any] = {}
-            if isinstance(motion, CameraMotion | ObjectMotion):
-                more["strong"] = sources.strong(motion)
-            elif isinstance(motion, FormMotion):
-                more["model"] = sources.model
-            tracks = MOTIONS.get(motion.kind).run(
-                motion, clip, direction=job.payload["direction"], start=footage.in_frame,
-                stop=footage.out_frame + 1, origin=job.payload["origin"], previous=previous,
-                around=sources, work=inner, **more,
-            )  # fmt: skip
+            tracks = MOTIONS.of(motion).run(motion, MeasureRequest(
+                clip=clip, direction=job.payload["direction"], start=footage.in_frame, stop=footage.out_frame + 1,
+                origin=job.payload["origin"], previous=previous, context=sources, work=inner,
+            ))  # fmt: skip
         except Cancelled:
             stopped = True
             tracks = teller.tracks
@@ -93,7 +84,7 @@ class Measure:
         assert job.shot_id is not None
         motion_id = job.payload["motion"]
         digest = store.keep_measurement(tracks.to_bytes())
-        kind = kind_of(tracks)
+        kind = tracks.KIND
         summary = {"lost": int((tracks.state == LOST).sum())}
         Measurement.objects.get_or_create(digest=digest, defaults={"kind": kind, "summary": summary})
 
@@ -119,13 +110,6 @@ class Measure:
 
     def ended_early(self, job: Job) -> None:
         """What was measured is kept by the run itself."""
-
-
-def kind_of(tracks: Measured) -> str:
-    """The name of what was measured."""
-    if isinstance(tracks, CameraTrack):
-        return "camera"
-    return "plane" if isinstance(tracks, PlaneTrack) else "points"
 
 
 def stop_asked(work: Work) -> bool:
@@ -185,7 +169,7 @@ class _PartialTeller:
     def flush(self) -> None:
         if self.rows:
             ids = list(self.tracks.ids) if isinstance(self.tracks, PointTracks) else []
-            kind = self.kind or (kind_of(self.tracks) if self.tracks is not None else "")
+            kind = self.kind or (self.tracks.KIND if self.tracks is not None else "")
             tell("partial", {"job": str(self.job.id), "shot": str(self.job.shot_id), "motion": self.job.payload["motion"],
                              "kind": kind, "ids": ids, "rows": self.rows})  # fmt: skip
         self.rows, self.sent = [], time.monotonic()

@@ -9,6 +9,7 @@ from plonket.document.kinds import MOTIONS
 from plonket.document.shot import Footage
 from plonket.document.shot import Shot as Document
 from plonket.media import open_clip
+from plonket.track.request import MeasureRequest
 from plonket_server import store
 from shots.editing import change_shot
 
@@ -32,7 +33,7 @@ def measure(shot_id: uuid.UUID, clip: Asset) -> None:
         for motion in document.motions:
             known = (clip.digest, motion.model_dump_json())
             if known not in _measured:
-                _measured[known] = MOTIONS.get(motion.kind).run(motion, reader).to_bytes()
+                _measured[known] = MOTIONS.of(motion).run(motion, MeasureRequest(clip=reader)).to_bytes()
             digest = store.keep_measurement(_measured[known])
             measured.append(motion.model_copy(update={"measurement": digest}))
         return document.model_copy(update={"motions": measured})

@@ -16,10 +16,11 @@ from pydantic.json_schema import models_json_schema
 from frames.drawn import thumb_frame
 from library.models import Project
 from plonket.base.fields import Name
-from plonket.document.hashes import spaces_hash
+from plonket.document.hashes import plate_hash, spaces_hash
 from plonket.document.kinds import REGISTRIES
 from plonket.document.operations import leaders
 from plonket.document.shot import Shot as Document
+from plonket.formats.registry import formats_of
 from plonket_server.problems import NotHere
 from shots.editing import add_shot, document_of, find_shot, patch_shot, step
 from shots.models import Shot
@@ -53,6 +54,7 @@ class ShotOut(Schema):
     document: StoredDocument
     undo: str | None = Field(description="What undo would take back")
     redo: str | None = Field(description="What redo would bring again")
+    plate: str = Field(description="Hash of what the treated plate depends on; part of the address of `/view`")
     spaces: str = Field(description="Hash of what the places of followers depend on; part of the address of `/spaces`")
     leaders: dict[str, str] = Field(description="What leads each thing: the motion that its place comes from")
 
@@ -71,6 +73,12 @@ class GroupOut(Schema):
     when: dict[str, list[Any]] = Field(description="Values that fields must have, one of each list, for it to mean anything")
 
 
+class FormatOut(Schema):
+    name: str
+    label: str
+    measured: bool = Field(description="Whether it holds what was measured")
+
+
 class KindOut(Schema):
     """A registered kind, as its entry says; see `plonket.base.registry.Entry`."""
 
@@ -82,6 +90,7 @@ class KindOut(Schema):
     says: dict[str, str]
     handles: str
     traits: list[str]
+    formats: list[FormatOut] = Field(description="Files that a motion can be written to")
     schema_: dict[str, Any] = Field(alias="schema")
 
 
@@ -93,7 +102,7 @@ def shot_out(shot: Shot) -> ShotOut:
         id=shot.id, project=shot.project_id, project_name=shot.project.name, number=shot.current.number,
         turn=shot.turn, picture=shot.current.picture, document=document.model_dump(mode="json"),
         undo=shot.current.label if shot.current.parent_id else None, redo=child.label if child else None,
-        spaces=spaces_hash(document), leaders=leaders(document),
+        plate=plate_hash(document) if document.footage else "", spaces=spaces_hash(document), leaders=leaders(document),
     )  # fmt: skip
 
 
@@ -125,6 +134,8 @@ def _made(registry: str, known: tuple[str, ...]) -> list[dict[str, Any]]:
         out.append({
             "kind": entry.kind, "label": entry.label, "help": entry.help, "card": dict(entry.card), "says": dict(entry.says),
             "handles": entry.handles, "traits": sorted(entry.traits), "schema": {**whole, "$defs": shared},
+            "formats": [{"name": f.kind, "label": f.label, "measured": bool(f.track)} for f in formats_of(entry.kind)]
+            if registry == "motion" else [],
             "groups": [{"name": g, "when": {}} if isinstance(g, str) else {"name": g[0], "when": g[1]} for g in groups],
         })  # fmt: skip
     return out

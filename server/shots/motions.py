@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import base64
 import uuid
-from typing import Any, Literal
+from typing import Any
 
 import numpy as np
 from django.http import HttpRequest, HttpResponse
@@ -18,37 +18,24 @@ from plonket.base.conventions import matrix_to_quaternion
 from plonket.base.errors import BadInput
 from plonket.base.fields import Name
 from plonket.base.states import REASONS, STATE_NAMES
-from plonket.document.bases import MotionBase
 from plonket.document.shot import Shot as Document
-from plonket.formats.camera_csv import write_camera_csv, write_room_points_csv
-from plonket.formats.camera_gltf import Placed, write_camera_glb, write_camera_usda
-from plonket.formats.camera_json import write_camera
-from plonket.formats.corners_csv import write_corners
-from plonket.formats.plane_json import write_plane
-from plonket.formats.points_csv import write_points
-from plonket.formats.points_json import write_points_json
-from plonket.formats.svg_outlines import NamedOutline, read_svg, write_svg
+from plonket.formats.registry import FORMATS, Going, formats_of
+from plonket.formats.svg_outlines import read_svg
 from plonket.render.room_contents import placed_in
 from plonket.render.sources import ShotSources
 from plonket.room.camera_track import CameraTrack
 from plonket.room.lens import focal_to_35mm
-from plonket.track.movement import inverted as opposite
-from plonket.track.movement import steadied
 from plonket.track.plane.settings import FREEDOMS, PlaneMotion, Region
 from plonket.track.plane.track import PlaneTrack
 from plonket.track.points.settings import Direction, PointMotion
 from plonket.track.points.tracks import PointTracks
-from plonket.track.room_motion import RoomMotion
 from plonket_server.pool import pool
 from shots.api import ShotOut, shot_out
-from shots.editing import change_shot, document_at, document_of, find_shot
-from shots.importing import motion_from_file
+from shots.editing import change_shot, document_of, find_shot
+from shots.importing import brought_in
 
 router = Router(tags=["motions"])
-Format = Literal[
-    "points.csv", "points.json", "plane.json", "corners.csv", "regions.svg",
-    "camera.json", "camera.csv", "details.csv", "camera.glb", "camera.usda",
-]  # fmt: skip
+
 MOST_TEXT = 32 * 1024**2
 
 
@@ -61,6 +48,14 @@ class PointOut(Schema):
     id: str
     name: str
     xy: list[float] = Field(description="x0, y0, x1, y1, ... for every frame of the clip")
+    confidence: list[float]
+    state: list[int]
+    reason: list[int]
+
+
+class WholeOut(Schema):
+    """How well a motion was followed that has one answer a frame."""
+
     confidence: list[float]
     state: list[int]
     reason: list[int]
@@ -113,6 +108,7 @@ class MeasurementOut(Schema):
     points: list[PointOut]
     plane: PlaneOut | None
     camera: CameraOut | None
+    whole: WholeOut | None = Field(description="Of everything that has one answer a frame")
     states: list[str]
     reasons: list[str]
     freedoms: list[str]
@@ -155,8 +151,8 @@ def measurement(request: HttpRequest, response: HttpResponse, digest: str) -> An
     return MeasurementOut(
         digest=digest, frames=found.frames, points=_points_out(found) if isinstance(found, PointTracks) else [],
         plane=_plane_out(found) if isinstance(found, PlaneTrack) else None,
-        camera=_camera_out(found) if isinstance(found, CameraTrack) else None, states=list(STATE_NAMES),
-        reasons=list(REASONS), freedoms=list(FREEDOMS),
+        camera=_camera_out(found) if isinstance(found, CameraTrack) else None, whole=_whole_out(found),
+        states=list(STATE_NAMES), reasons=list(REASONS), freedoms=list(FREEDOMS),
     )  # fmt: skip
 
 
@@ -167,6 +163,14 @@ def _points_out(tracks: PointTracks) -> list[PointOut]:
                  reason=tracks.reason[k].tolist())
         for k in range(len(tracks.ids))
     ]  # fmt: skip
+
+
+def _whole_out(track: Any) -> WholeOut | None:
+    if track.state.ndim != 1:
+        return None
+    return WholeOut(
+        confidence=np.round(track.confidence, 3).tolist(), state=track.state.tolist(), reason=track.reason.tolist()
+    )  # fmt: skip
 
 
 def _plane_out(track: PlaneTrack) -> PlaneOut:
@@ -201,82 +205,26 @@ def _detail_out(track: CameraTrack, k: int) -> RoomDetailOut:
     )  # fmt: skip
 
 
-@router.get("/shots/{shot_id}/motions/{motion_id}/movement", response=list[list[float]])
-def movement(
-    request: HttpRequest, shot_id: uuid.UUID, motion_id: str, reference: int, smooth: float = 0, inverted: bool = False,
-    number: int | None = None,
-) -> Any:  # fmt: skip
-    """The movement that followers take, as the motion is set now or was in revision `number`: nine numbers, row by
-    row, for every frame."""
-    document = document_of(find_shot(shot_id)) if number is None else document_at(shot_id, number)
-    motion = document.motion(motion_id)
-    path = pool().movement(motion, max(0, reference))
-    if path is None or document.footage is None:
-        return []
-    path = steadied(path, reference, min(max(smooth, 0), 120), (document.footage.width, document.footage.height))
-    if inverted:
-        path = opposite(path)
-    return path.reshape(len(path), 9).tolist()
-
-
 @router.get("/shots/{shot_id}/motions/{motion_id}/export/{form}")
-def export(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, form: Format) -> HttpResponse:
+def export(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, form: str) -> HttpResponse:
     """A motion in an open format."""
     document = document_of(find_shot(shot_id))
     motion = document.motion(motion_id)
     if document.footage is None:
         raise BadInput("shot.no_footage", "This shot has no footage yet. Bring in a clip first.")
-    if form == "regions.svg":
-        data: str | bytes = _regions_svg(document, motion)
-    else:
-        data = _track_data(document, motion, form)
-    kinds = {"csv": "text/csv; charset=utf-8", "json": "application/json", "svg": "image/svg+xml; charset=utf-8",
-             "glb": "model/gltf-binary", "usda": "text/plain; charset=utf-8"}  # fmt: skip
-    return HttpResponse(
-        data, content_type=kinds[form.rsplit(".", 1)[1]],
-        headers={"Content-Disposition": f'attachment; filename="{form}"', "X-Content-Type-Options": "nosniff"},
-    )  # fmt: skip
-
-
-def _track_data(document: Document, motion: MotionBase, form: Format) -> str | bytes:
-    assert document.footage is not None
-    fps = document.footage.fps
-    if motion.measurement is None:
+    entry = FORMATS.get(form)
+    if entry.write is None or entry not in formats_of(motion.kind):
+        raise BadInput("motion.format", f"{motion.name} cannot be written as {form}.")
+    if entry.track and motion.measurement is None:
         raise BadInput("motion.unmeasured", f"{motion.name} is not measured yet.")
-    found = pool().measured(motion.measurement)
-    if isinstance(motion, PlaneMotion) and isinstance(found, PlaneTrack):
-        if form == "plane.json":
-            return write_plane(found)
-        if form == "corners.csv":
-            return write_corners(motion, found)
-    elif isinstance(motion, RoomMotion) and isinstance(found, CameraTrack):
-        if form == "camera.json":
-            return write_camera(found, fps, motion.room)
-        if form == "camera.csv":
-            return write_camera_csv(found, motion.room)
-        if form == "details.csv":
-            return write_room_points_csv(found, motion.room)
-        if form == "camera.glb":
-            return write_camera_glb(found, motion.room, fps, motion.name, _placed(document, motion))
-        if form == "camera.usda":
-            return write_camera_usda(found, motion.room, fps, motion.name, _placed(document, motion))
-    elif isinstance(found, PointTracks):
-        if form == "points.csv":
-            return write_points(found)
-        if form == "points.json":
-            return write_points_json(found)
-    raise BadInput("motion.format", f"{motion.name} cannot be written as {form}.")
-
-
-def _placed(document: Document, motion: MotionBase) -> list[Placed]:
-    return placed_in(ShotSources(document, pool()), motion.id)
-
-
-def _regions_svg(document: Document, motion: MotionBase) -> str:
-    if not isinstance(motion, PlaneMotion) or document.footage is None:
-        raise BadInput("motion.format", f"{motion.name} has no regions.")
-    outlines = [NamedOutline(name=r.name, use=r.use, outline=r.outline) for r in motion.regions]
-    return write_svg(outlines, (document.footage.width, document.footage.height), motion.reference_frame)
+    data = entry.write(Going(
+        motion=motion, measured=pool().measured(motion.measurement) if motion.measurement else None, footage=document.footage,
+        placed=lambda: placed_in(ShotSources(document, pool()), motion.id),
+    ))  # fmt: skip
+    return HttpResponse(
+        data, content_type=entry.mime,
+        headers={"Content-Disposition": f'attachment; filename="{entry.kind}"', "X-Content-Type-Options": "nosniff"},
+    )  # fmt: skip
 
 
 @router.post("/shots/{shot_id}/motions/import", response=ShotOut)
@@ -287,7 +235,7 @@ def bring_in_motion(request: HttpRequest, shot_id: uuid.UUID, body: FileIn) -> A
     def change(document: Document) -> Document:
         if document.footage is None:
             raise BadInput("shot.no_footage", "This shot has no footage yet. Bring in a clip first.")
-        motion = motion_from_file(document, body.name, _content(body))
+        motion = brought_in(document, body.name, _content(body))
         return document.model_copy(update={"motions": [*document.motions, motion]})
 
     return shot_out(change_shot(shot_id, f"Bring in {body.name}"[:120], change))

@@ -29,14 +29,14 @@ class MovementOut(Schema):
     rows: Rows = Field(description="Per frame, nine numbers row by row: the reference frame's pixels to the frame's")
 
 
-class SpotOut(Schema):
+class SpotPathOut(Schema):
     perch: str
     rows: Rows = Field(description="Per frame, nine numbers row by row: pixels of its spot in a room to the frame's")
 
 
 class SpacesOut(Schema):
     movements: list[MovementOut] = Field(description="All that something in the shot follows, where it is measured")
-    spots: list[SpotOut] = Field(description="Of all perches that stand in a solved room")
+    spots: list[SpotPathOut] = Field(description="Of all perches that stand in a solved room")
 
 
 @router.get("/shots/{shot_id}/spaces", response=SpacesOut)
@@ -56,7 +56,8 @@ def spaces(request: HttpRequest, shot_id: uuid.UUID, response: HttpResponse, num
         ))  # fmt: skip
     standing = [(p, p.follow.target) for p in document.perches if p.spot is not None and p.follow.target is not None]
     paths = [(p.id, sources.spot(target, p.spot)) for p, target in standing if p.spot is not None]
-    return SpacesOut(movements=movements, spots=[SpotOut(perch=perch, rows=_rows(p)) for perch, p in paths if p is not None])
+    spots = [SpotPathOut(perch=perch, rows=_rows(path)) for perch, path in paths if path is not None]
+    return SpacesOut(movements=movements, spots=spots)
 
 
 def _rows(matrices: F64) -> Rows:

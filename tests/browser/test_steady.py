@@ -15,6 +15,7 @@ from plonket.base.conventions import F64
 from plonket.base.outlines import carry
 from plonket.media import open_clip, probe
 from plonket.track.plane.measure import measure_plane
+from plonket.track.request import MeasureRequest
 from synth.phone.quickset import QuickShot, chart_shot
 from synth.phone.take import Recording, frame_times, write_recording
 from tests.browser.stage import BrowserTest, until
@@ -62,7 +63,7 @@ class Steadied(BrowserTest):
         """Where the chart's corners went in a delivered file, followed afresh: (n, 4, 2) pixels from frame 0."""
         clip = open_clip(path)
         start = self.standing(path)
-        track = measure_plane(plane_on(start[None]), clip, direction="forward")
+        track = measure_plane(plane_on(start[None]), MeasureRequest(clip=clip, direction="forward"))
         self.assertTrue(track.known().all())
         return np.stack([carry(start, m) for m in track.homography]) - start
 

@@ -25,6 +25,8 @@ from plonket.track.camera.bundle import Bundle, Free, Seen, _reduced, _solve, _s
 from plonket.track.camera.bundle_kernels import CAMERA, SHARED, derivatives
 from plonket.track.camera.measure import measure_camera
 from plonket.track.camera.settings import CameraMotion
+from plonket.track.context import LoneContext
+from plonket.track.request import MeasureRequest
 from synth.phone.quickroom import CRATES, RoomShot, room_shot
 
 FRAMES = 48
@@ -84,7 +86,7 @@ def aligned(shot: RoomShot, track: CameraTrack) -> Aligned:
 @cache
 def filmed(**options: Any) -> tuple[RoomShot, CameraTrack]:
     shot = room_shot(options.pop("move"), frames=FRAMES, **options)
-    return shot, measure_camera(CameraMotion(id="c", name="c"), Frames(shot.frames, shot.rate))
+    return shot, measure_camera(CameraMotion(id="c", name="c"), MeasureRequest(clip=Frames(shot.frames, shot.rate)))
 
 
 def _in_quad(quad: F64, at: Any) -> bool:
@@ -149,7 +151,7 @@ class AgainstTruth(unittest.TestCase):
     def test_known_lens_is_kept(self) -> None:
         shot, _ = filmed(move="truck")
         motion = CameraMotion(id="c", name="c", knows="pixels", focal_px=shot.camera.focal_px)
-        track = measure_camera(motion, Frames(shot.frames, shot.rate))
+        track = measure_camera(motion, MeasureRequest(clip=Frames(shot.frames, shot.rate)))
         np.testing.assert_allclose(track.focal, shot.camera.focal_px)
         self.assertEqual(track.focal_doubt, 0.0)
 
@@ -178,7 +180,7 @@ class AgainstTruth(unittest.TestCase):
         rng = np.random.default_rng(2)
         flat = [np.clip(rng.normal(90, 1.2, (180, 320, 3)), 0, 255).astype(np.uint8) for _ in range(12)]
         with self.assertRaises(Degenerate) as caught:
-            measure_camera(CameraMotion(id="c", name="c", strength=6), Frames(flat, Fraction(30)))
+            measure_camera(CameraMotion(id="c", name="c", strength=6), MeasureRequest(clip=Frames(flat, Fraction(30))))
         self.assertIn("Lower the strength", caught.exception.message)
 
 
@@ -188,8 +190,7 @@ class SetAside(unittest.TestCase):
         worst = first.ids[np.argsort(-np.where(first.kept, first.point_error, 0))[:30]]
         motion = CameraMotion(id="c", name="c", set_aside=[int(i) for i in worst])
         told: list[tuple[int, int]] = []
-        track = measure_camera(motion, Frames(shot.frames, shot.rate), previous=first,
-                               work=Work(on_progress=lambda done, total: told.append((done, total))))  # fmt: skip
+        track = measure_camera(motion, MeasureRequest(clip=Frames(shot.frames, shot.rate), previous=first, work=Work(on_progress=lambda done, total: told.append((done, total)))))  # fmt: skip
         self.assertEqual(told[0], (2 * FRAMES, 3 * FRAMES))
         self.assertFalse(track.kept[np.isin(track.ids, worst)].any())
         np.testing.assert_array_equal(track.ids, first.ids)
@@ -200,8 +201,7 @@ class SetAside(unittest.TestCase):
     def test_points_given_by_hand_belong_to_the_room(self) -> None:
         shot, first = filmed(move="truck")
         spot = shot.pixels(shot.spots[7:8])[:, 0]
-        track = measure_camera(CameraMotion(id="c", name="c"), Frames(shot.frames, shot.rate), previous=first,
-                               strong={"nail": (spot, np.ones(FRAMES, bool))})  # fmt: skip
+        track = measure_camera(CameraMotion(id="c", name="c"), MeasureRequest(clip=Frames(shot.frames, shot.rate), previous=first, context=LoneContext(points={"nail": (spot, np.ones(FRAMES, bool))})))  # fmt: skip
         self.assertTrue(track.kept[track.strong].all())
         found = aligned(shot, track)
         place = found.room.points(track.points[track.strong][0])
@@ -211,13 +211,12 @@ class SetAside(unittest.TestCase):
         shot, _ = filmed(move="truck")
         asked = iter([False] * 10 + [True] * 1000)
         with self.assertRaises(Cancelled):
-            measure_camera(CameraMotion(id="c", name="c"), Frames(shot.frames, shot.rate),
-                           work=Work(is_cancelled=lambda: next(asked)))  # fmt: skip
+            measure_camera(CameraMotion(id="c", name="c"), MeasureRequest(clip=Frames(shot.frames, shot.rate), work=Work(is_cancelled=lambda: next(asked))))  # fmt: skip
 
     def test_a_range_must_have_frames(self) -> None:
         shot, _ = filmed(move="truck")
         with self.assertRaises(BadInput):
-            measure_camera(CameraMotion(id="c", name="c"), Frames(shot.frames, shot.rate), start=5, stop=6)
+            measure_camera(CameraMotion(id="c", name="c"), MeasureRequest(clip=Frames(shot.frames, shot.rate), start=5, stop=6))
 
     def test_a_track_survives_storing(self) -> None:
         _, track = filmed(move="truck")

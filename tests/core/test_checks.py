@@ -21,6 +21,7 @@ from plonket.render.sources import ShotSources
 from plonket.track.plane.measure import measure_plane
 from plonket.track.plane.settings import PlaneMotion
 from plonket.track.plane.track import PlaneTrack
+from plonket.track.request import MeasureRequest
 from synth.phone.quickset import chart_shot, quad
 from tests.core.shots import filmed, plane_on
 
@@ -41,7 +42,7 @@ class Slipping(unittest.TestCase):
     def test_a_good_track_does_not_slip(self) -> None:
         frames, corners = filmed("plain")
         motion = plane_on(corners)
-        slip = slip_of(motion, measure_plane(motion, ArrayClip(frames)), pinned(), frames)
+        slip = slip_of(motion, measure_plane(motion, MeasureRequest(clip=ArrayClip(frames))), pinned(), frames)
         # The chart hangs two centimetres before the wall that is taken in round it: that is seen too.
         self.assertLess(slip.rms_px, 0.18)
         self.assertEqual(slip.worst(), [])
@@ -51,7 +52,7 @@ class Slipping(unittest.TestCase):
     def test_a_track_that_is_off_slips_by_as_much_and_says_where(self) -> None:
         frames, corners = filmed("plain")
         motion = plane_on(corners)
-        track = measure_plane(motion, ArrayClip(frames))
+        track = measure_plane(motion, MeasureRequest(clip=ArrayClip(frames)))
         for i in range(12, 18):
             track.homography[i] = np.array([[1, 0, 1.2], [0, 1, 0.9], [0, 0, 1]]) @ track.homography[i]
         slip = slip_of(motion, track, pinned(), frames)
@@ -64,7 +65,7 @@ class Slipping(unittest.TestCase):
     def test_a_placed_picture_on_a_plane_in_perspective(self) -> None:
         frames, corners = filmed("tilt")
         motion = plane_on(corners)
-        track = measure_plane(motion, ArrayClip(frames))
+        track = measure_plane(motion, MeasureRequest(clip=ArrayClip(frames)))
         x, y = corners[0].mean(axis=0)
         layer = StillLayer(id="l", name="Boat", asset="a" * 64, width=120, height=90, x=float(x), y=float(y),
                            follow=Follow(target="plane", perspective=True))  # fmt: skip
@@ -73,7 +74,7 @@ class Slipping(unittest.TestCase):
     def test_what_cannot_be_judged_is_said(self) -> None:
         frames, corners = filmed("plain")
         motion = plane_on(corners)
-        track = measure_plane(motion, ArrayClip(frames[:34]))
+        track = measure_plane(motion, MeasureRequest(clip=ArrayClip(frames[:34])))
         free = StillLayer(id="l", name="Boat", asset="a" * 64, width=100, height=70)
         with self.assertRaises(BadInput) as caught:
             slip_of(motion, track, free, frames)
@@ -105,7 +106,7 @@ class Advising(unittest.TestCase):
 
         region = Region(id="r", name="r", outline=polygon_outline(outline, first.frame))
         motion = plane_on(corners, first.frame).model_copy(update={"regions": [region]})
-        track = measure_plane(motion, ArrayClip(frames))
+        track = measure_plane(motion, MeasureRequest(clip=ArrayClip(frames)))
         self.assertTrue(track.known().all())
 
     def test_light_and_blur_are_noticed(self) -> None:

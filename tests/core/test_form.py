@@ -22,11 +22,12 @@ from plonket.room.camera import RoomCamera, camera_movement
 from plonket.room.camera_track import CameraTrack
 from plonket.room.meshes.forms import edges_of, unit_form
 from plonket.room.meshes.raster import seen_by
-from plonket.track.context import Alone
+from plonket.track.context import LoneContext
 from plonket.track.form.fit import Stood, first_pose, focal_of, with_tugs
 from plonket.track.form.measure import FormPartial, measure_form, stood_in
 from plonket.track.form.settings import FormMotion, FormStake, Tug
 from plonket.track.plane.settings import Region
+from plonket.track.request import MeasureRequest
 
 SIZE = (640, 360)
 FOCAL = 620.0
@@ -202,7 +203,7 @@ class Followed(unittest.TestCase):
     def test_a_box_in_a_hand_is_followed_from_one_frame(self) -> None:
         poses = turning()
         motion = with_tugs(form(), 12, tugs_of(poses[12]), SIZE)
-        track = measure_form(motion, filmed(poses))
+        track = measure_form(motion, MeasureRequest(clip=filmed(poses)))
         self.assertEqual(int(track.state[12]), GIVEN)
         self.assertTrue((track.state[:12] == TRACKED).all() and (track.state[13:] == TRACKED).all())
         off = swim(track, poses)
@@ -213,7 +214,7 @@ class Followed(unittest.TestCase):
         poses = turning(30)
         motion = with_tugs(form(), 0, tugs_of(poses[0], off=0.8), SIZE)
         motion = with_tugs(motion, 29, tugs_of(poses[29], off=0.8, seed=3), SIZE)
-        track = measure_form(motion, filmed(poses, seed=2))
+        track = measure_form(motion, MeasureRequest(clip=filmed(poses, seed=2)))
         self.assertTrue(track.known().all())
         self.assertLess(float(swim(track, poses).mean()), 1.2)
         # It arrives at both stakes without a jump.
@@ -226,7 +227,7 @@ class Followed(unittest.TestCase):
     def test_something_crosses_it_and_it_is_found_again(self) -> None:
         poses = turning(30)
         motion = with_tugs(form(), 0, tugs_of(poses[0]), SIZE)
-        track = measure_form(motion, filmed(poses, bar=range(8, 18)))
+        track = measure_form(motion, MeasureRequest(clip=filmed(poses, bar=range(8, 18))))
         off = swim(track, poses)
         self.assertLess(float(np.median(off)), 0.6)
         self.assertTrue((track.state[20:] == TRACKED).all())
@@ -245,23 +246,23 @@ class Followed(unittest.TestCase):
         outline = polygon_outline(np.array([[195, 55], [335, 55], [335, 355], [195, 355]]), 0)
         region = Region(id="r", name="Poster", use=False, follow="screen", outline=outline)
         told = motion.model_copy(update={"regions": [region]})
-        pulled, held = swim(measure_form(motion, clip), poses), swim(measure_form(told, clip), poses)
+        pulled, held = swim(measure_form(motion, MeasureRequest(clip=clip)), poses), swim(measure_form(told, MeasureRequest(clip=clip)), poses)
         self.assertLess(float(held.max()), 0.6)
         self.assertGreater(float(pulled.max()), 4 * float(held.max()))
 
-        class Beside(Alone):
+        class Beside(LoneContext):
             def matte(self, asset: str) -> ArrayClip:
                 white = np.zeros((*SIZE[::-1], 3), np.uint8)
                 white[60:350, 200:330] = 255
                 return ArrayClip([white] * 16, Fraction(30))
 
         matted = motion.model_copy(update={"ignore_matte": "a" * 64})
-        self.assertLess(float(swim(measure_form(matted, clip, around=Beside()), poses).max()), 0.6)
+        self.assertLess(float(swim(measure_form(matted, MeasureRequest(clip=clip, context=Beside())), poses).max()), 0.6)
 
     def test_out_of_the_picture_it_is_lost_not_made_up(self) -> None:
         poses = [stood(20, x=0.02 * i + 0.0006 * i * i) for i in range(30)]
         motion = with_tugs(form(), 0, tugs_of(poses[0]), SIZE)
-        track = measure_form(motion, filmed(poses))
+        track = measure_form(motion, MeasureRequest(clip=filmed(poses)))
         gone = next(i for i, p in enumerate(poses) if p.seen(np.array(CORNERS) * BOX, FOCAL, SIZE)[:, 0].min() > SIZE[0] - 12)
         self.assertTrue((track.state[gone:] == LOST).all())
         known = np.flatnonzero(track.known())
@@ -270,7 +271,7 @@ class Followed(unittest.TestCase):
     def test_what_is_put_on_it_moves_with_it(self) -> None:
         """Its track is a camera's path round it: a place on the form is seen where the form shows it."""
         poses = turning(12)
-        track = measure_form(with_tugs(form(), 0, tugs_of(poses[0]), SIZE), filmed(poses))
+        track = measure_form(with_tugs(form(), 0, tugs_of(poses[0]), SIZE), MeasureRequest(clip=filmed(poses)))
         camera = RoomCamera(track, Room())
         at = np.array([[0.1, BOX[1], 0.05], [0.0, 0.0, 0.0]])
         for i in (0, 5, 11):
@@ -288,12 +289,12 @@ class Followed(unittest.TestCase):
         poses = turning(24)
         clip = filmed(poses)
         motion = with_tugs(form(), 10, tugs_of(poses[10]), SIZE)
-        first = measure_form(motion, clip, direction="forward")
+        first = measure_form(motion, MeasureRequest(clip=clip, direction="forward"))
         self.assertTrue(first.known()[10:].all() and not first.known()[:10].any())
-        both = measure_form(motion, clip, direction="backward", previous=first)
+        both = measure_form(motion, MeasureRequest(clip=clip, direction="backward", previous=first))
         self.assertTrue(both.known().all())
         np.testing.assert_allclose(both.position[11:], first.position[11:], atol=1e-9)
-        other = measure_form(motion.model_copy(update={"tall": 0.5}), clip, direction="backward", previous=first)
+        other = measure_form(motion.model_copy(update={"tall": 0.5}), MeasureRequest(clip=clip, direction="backward", previous=first))
         self.assertFalse(other.known()[11:].any(), "another size: what was measured does not hold")
 
     def test_a_cylinder_too(self) -> None:
@@ -304,7 +305,7 @@ class Followed(unittest.TestCase):
         frames = [_can(skin, size, p) for p in poses]
         motion = form(shape="cylinder", wide=0.16, tall=0.3, deep=0.16)
         stake = FormStake(frame=0, tugs=[Tug(at=(0, 0, 0), x=0, y=0)], pose=poses[0].pose())
-        track = measure_form(motion.model_copy(update={"stakes": [stake]}), ArrayClip(frames, Fraction(30)))
+        track = measure_form(motion.model_copy(update={"stakes": [stake]}), MeasureRequest(clip=ArrayClip(frames, Fraction(30))))
         marks = np.array([[0.08 * np.cos(a), y, 0.08 * np.sin(a)] for a in np.linspace(0, 6, 12) for y in (0.05, 0.25)])
         off = [np.linalg.norm(stood_in(track, i).seen(marks, FOCAL, SIZE) - p.seen(marks, FOCAL, SIZE), axis=1).mean()
                for i, p in enumerate(poses)]  # fmt: skip
@@ -314,10 +315,10 @@ class Followed(unittest.TestCase):
     def test_nothing_to_hold_on_to_is_said(self) -> None:
         flat = ArrayClip([np.full((SIZE[1], SIZE[0], 3), 120, np.uint8)] * 5, Fraction(30))
         with self.assertRaises(BadInput):
-            measure_form(form(), flat)
+            measure_form(form(), MeasureRequest(clip=flat))
         outside = with_tugs(form(), 0, tugs_of(stood(20, x=5.0)), SIZE)
         with self.assertRaises(Degenerate) as caught:
-            measure_form(outside, flat)
+            measure_form(outside, MeasureRequest(clip=flat))
         self.assertIn("Crate", caught.exception.message)
 
     def test_stop_ends_it_and_what_was_found_is_told(self) -> None:
@@ -328,7 +329,7 @@ class Followed(unittest.TestCase):
         work = Work(on_progress=lambda done, _: seen.append(done), is_cancelled=lambda: len(seen) >= 17,
                     on_partial=told.append)  # fmt: skip
         with self.assertRaises(Cancelled):
-            measure_form(motion, filmed(poses), work=work)
+            measure_form(motion, MeasureRequest(clip=filmed(poses), work=work))
         kept = [p.track for p in told if p.track is not None]
         self.assertEqual(int(kept[-1].known().sum()), 17)
         # Frame by frame it says where the form is, for the page to draw.

@@ -18,18 +18,19 @@ from plonket.base.states import COVERED, GIVEN, LOST, NONE, TRACKED
 from plonket.media import open_clip
 from plonket.media.clip import ArrayClip, Clip
 from plonket.media.write import Coding, VideoWriter
+from plonket.track.context import LoneContext
 from plonket.track.movement import plane_movement
-from plonket.track.plane.by_itself import MatteOnly
 from plonket.track.plane.correct import corrected, quad_homography
 from plonket.track.plane.measure import measure_plane
 from plonket.track.plane.settings import PlaneStake, Region
 from plonket.track.plane.track import PlaneTrack
+from plonket.track.request import MeasureRequest
 from tests.core.shots import corner_errors, filmed, plane_on
 
 
 def measured(name: str, frame: int = 0, **settings: object) -> tuple[PlaneTrack, np.ndarray]:
     frames, corners = filmed(name)
-    track = measure_plane(plane_on(corners, frame, **settings), ArrayClip(frames))
+    track = measure_plane(plane_on(corners, frame, **settings), MeasureRequest(clip=ArrayClip(frames)))
     return track, corner_errors(track, corners)
 
 
@@ -68,7 +69,7 @@ class Accuracy(unittest.TestCase):
             with VideoWriter(path, (800, 450), Fraction(30), coding=Coding(crf=28, preset="medium")) as out:
                 for frame in frames:
                     out.write(frame)
-            errors = corner_errors(measure_plane(plane_on(corners), open_clip(path)), corners)
+            errors = corner_errors(measure_plane(plane_on(corners), MeasureRequest(clip=open_clip(path))), corners)
         self.assertLessEqual(float(errors.mean()), 0.15)
         self.assertLessEqual(float(errors.max()), 1.0)
 
@@ -94,7 +95,7 @@ class Crossing(unittest.TestCase):
             grown = cv2.dilate(cv2.morphologyEx(dark, cv2.MORPH_OPEN, np.ones((9, 9))), np.ones((15, 15)))
             mattes.append(np.repeat(grown[..., None], 3, axis=2))
         motion = plane_on(corners, ignore_matte="0" * 64)
-        track = measure_plane(motion, ArrayClip(frames), around=MatteOnly(ArrayClip(mattes)))
+        track = measure_plane(motion, MeasureRequest(clip=ArrayClip(frames), context=LoneContext(clip=ArrayClip(mattes))))
         errors = corner_errors(track, corners)
         known = track.known()
         self.assertGreater(int(known.sum()), 28)
@@ -123,7 +124,7 @@ class Crossing(unittest.TestCase):
         ignore = Region(id="ignore", name="Badge", use=False, follow="screen", outline=polygon_outline(box))
         motion = plane_on(corners)
         motion = motion.model_copy(update={"regions": [*motion.regions, ignore]})
-        errors = corner_errors(measure_plane(motion, ArrayClip(stuck)), corners)
+        errors = corner_errors(measure_plane(motion, MeasureRequest(clip=ArrayClip(stuck))), corners)
         self.assertLessEqual(float(errors.mean()), 0.1)
 
 
@@ -148,7 +149,7 @@ class LittleDetail(unittest.TestCase):
             noisy = cv2.GaussianBlur(moved, (0, 0), 1.0) + rng.normal(0, 9.0, moved.shape)
             frames.append(np.repeat(np.clip(noisy, 0, 255).astype(np.uint8)[..., None], 3, axis=2))
         corners = np.array([[[60.0, 60], [430, 60], [430, 240], [60, 240]]]) + np.arange(12)[:, None, None] * [3.0, 1.5]
-        track = measure_plane(plane_on(corners, inset=0.0), ArrayClip(frames))
+        track = measure_plane(plane_on(corners, inset=0.0), MeasureRequest(clip=ArrayClip(frames)))
         self.assertLess(int(track.freedom[1:].min()), 3)
         self.assertLess(float(corner_errors(track, corners)[track.known()].max()), 10.0)
 
@@ -159,18 +160,18 @@ class Going(unittest.TestCase):
         seen: list[PlaneTrack] = []
         work = Work(is_cancelled=lambda: len(seen) >= 10, on_partial=lambda p: seen.append(p.track))
         with self.assertRaises(Cancelled):
-            measure_plane(plane_on(corners), ArrayClip(frames), work=work)
+            measure_plane(plane_on(corners), MeasureRequest(clip=ArrayClip(frames), work=work))
         self.assertEqual(int((seen[-1].state != NONE).sum()), 10)
 
     def test_only_the_gap_is_measured_from_both_sides(self) -> None:
         frames, corners = filmed("plain")
         clip = _Counting(ArrayClip(frames))
         motion = plane_on(corners)
-        first = measure_plane(motion, clip)
+        first = measure_plane(motion, MeasureRequest(clip=clip))
         first.state[12:20] = LOST
         first.homography[12:20] = np.eye(3)
         clip.asked.clear()
-        second = measure_plane(motion, clip, direction="gap", origin=15, previous=first)
+        second = measure_plane(motion, MeasureRequest(clip=clip, direction="gap", origin=15, previous=first))
         self.assertTrue((second.state[12:20] == TRACKED).all())
         known = np.r_[0:12, 20 : first.frames]
         np.testing.assert_array_equal(second.homography[known], first.homography[known], "to the bit")
@@ -180,16 +181,16 @@ class Going(unittest.TestCase):
     def test_going_on_from_a_frame_keeps_the_rest(self) -> None:
         frames, corners = filmed("plain")
         motion = plane_on(corners)
-        first = measure_plane(motion, ArrayClip(frames), direction="forward", stop=12)
+        first = measure_plane(motion, MeasureRequest(clip=ArrayClip(frames), direction="forward", stop=12))
         self.assertTrue((first.state[12:] == NONE).all())
-        second = measure_plane(motion, ArrayClip(frames), direction="forward", origin=11, previous=first)
+        second = measure_plane(motion, MeasureRequest(clip=ArrayClip(frames), direction="forward", origin=11, previous=first))
         np.testing.assert_array_equal(second.homography[:11], first.homography[:11])
         self.assertLess(float(corner_errors(second, corners).max()), 0.2)
 
     def test_a_shift_of_the_picture_shifts_the_track(self) -> None:
         frames, corners = filmed("plain")
-        base = measure_plane(plane_on(corners), ArrayClip(frames[:10]))
-        moved = measure_plane(plane_on(corners + [6, 4]), ArrayClip([np.roll(f, (4, 6), (0, 1)) for f in frames[:10]]))
+        base = measure_plane(plane_on(corners), MeasureRequest(clip=ArrayClip(frames[:10])))
+        moved = measure_plane(plane_on(corners + [6, 4]), MeasureRequest(clip=ArrayClip([np.roll(f, (4, 6), (0, 1)) for f in frames[:10]])))
         for i in range(10):
             a = carry(corners[0], base.homography[i]) + [6, 4]
             np.testing.assert_allclose(carry(corners[0] + [6, 4], moved.homography[i]), a, atol=0.05)
@@ -197,7 +198,7 @@ class Going(unittest.TestCase):
     def test_half_size_gives_half_the_coordinates(self) -> None:
         frames, corners = filmed("plain")
         small = [np.asarray(cv2.resize(f, (400, 225), interpolation=cv2.INTER_AREA)) for f in frames[:12]]
-        errors = corner_errors(measure_plane(plane_on(corners[:12] / 2), ArrayClip(small)), corners[:12] / 2)
+        errors = corner_errors(measure_plane(plane_on(corners[:12] / 2), MeasureRequest(clip=ArrayClip(small))), corners[:12] / 2)
         self.assertLess(float(errors.max()), 0.15)
 
     def test_shift_only_does_nothing_but_shift(self) -> None:
@@ -235,11 +236,11 @@ class Stakes(unittest.TestCase):
         far = [f if i < 15 else np.roll(f, (60, 150), (0, 1)) for i, f in enumerate(frames)]
         truth = corners + jump
         inner = plane_on(truth, inset=0.5, reach_px=20)
-        alone = measure_plane(inner, ArrayClip(far))
+        alone = measure_plane(inner, MeasureRequest(clip=ArrayClip(far)))
         self.assertEqual(int(alone.state[15]), LOST)
         at = [tuple(map(float, p)) for p in truth[15] + 3.0]
         staked = inner.model_copy(update={"stakes": [PlaneStake(frame=15, corners=tuple(at))]})  # type: ignore[arg-type]
-        found = measure_plane(staked, ArrayClip(far))
+        found = measure_plane(staked, MeasureRequest(clip=ArrayClip(far)))
         self.assertTrue((found.state[1:] == TRACKED).all())
         self.assertLess(float(corner_errors(found, truth).max()), 0.4)
 
@@ -273,22 +274,22 @@ class BadPlanes(unittest.TestCase):
         motion = plane_on(corners)
         far = motion.regions[0].model_copy(update={"outline": polygon_outline(corners[0] + 5000)})
         with self.assertRaises(BadInput) as caught:
-            measure_plane(motion.model_copy(update={"regions": [far]}), clip)
+            measure_plane(motion.model_copy(update={"regions": [far]}), MeasureRequest(clip=clip))
         self.assertIn("outside the picture", caught.exception.message)
         with self.assertRaises(BadInput) as caught:
-            measure_plane(motion.model_copy(update={"regions": []}), clip)
+            measure_plane(motion.model_copy(update={"regions": []}), MeasureRequest(clip=clip))
         self.assertIn("no region", caught.exception.message)
         tiny = polygon_outline(corners[0].mean(axis=0) + np.array([[0, 0], [5, 0], [5, 5]]))
         small = motion.regions[0].model_copy(update={"outline": tiny})
         with self.assertRaises(Degenerate) as caught:
-            measure_plane(motion.model_copy(update={"regions": [small]}), clip)
+            measure_plane(motion.model_copy(update={"regions": [small]}), MeasureRequest(clip=clip))
         self.assertIn("larger", caught.exception.message)
         grey = ArrayClip([np.full((450, 800, 3), 128, np.uint8)] * 3)
         with self.assertRaises(Degenerate) as caught:
-            measure_plane(motion, grey)
+            measure_plane(motion, MeasureRequest(clip=grey))
         self.assertIn("no detail", caught.exception.message)
         with self.assertRaises(BadInput):
-            measure_plane(motion, clip, start=2, stop=9)
+            measure_plane(motion, MeasureRequest(clip=clip, start=2, stop=9))
 
 
 class Outlines(unittest.TestCase):

@@ -15,6 +15,7 @@ from plonket.track.points.detail import judge
 from plonket.track.points.measure import measure_points
 from plonket.track.points.settings import Given, PointMotion, TrackPoint
 from plonket.track.points.tracks import PointTracks
+from plonket.track.request import MeasureRequest
 from synth.phone.quickset import chart_shot, quad
 from synth.phone.sensor import Sensor
 from tests.core.shots import SHARP, errors_of, motion_on, plain_shot
@@ -27,7 +28,7 @@ def rms(errors: np.ndarray) -> float:
 class Accuracy(unittest.TestCase):
     def test_sharp_detail_within_a_twentieth_of_a_pixel(self) -> None:
         shot = plain_shot()
-        tracks = measure_points(motion_on(shot), ArrayClip(shot.frames))
+        tracks = measure_points(motion_on(shot), MeasureRequest(clip=ArrayClip(shot.frames)))
         for name in ("rose", "title"):
             found = errors_of(tracks, shot, name)
             self.assertEqual(len(found), 59, f"{name} was lost")
@@ -36,7 +37,7 @@ class Accuracy(unittest.TestCase):
 
     def test_no_drift_over_300_frames(self) -> None:
         shot = chart_shot(frames=300, size=(480, 270), samples=2)
-        tracks = measure_points(motion_on(shot, spots={"rose": SHARP["rose"]}), ArrayClip(shot.frames))
+        tracks = measure_points(motion_on(shot, spots={"rose": SHARP["rose"]}), MeasureRequest(clip=ArrayClip(shot.frames)))
         found = errors_of(tracks, shot, "rose")
         self.assertEqual(len(found), 299)
         self.assertLessEqual(rms(found[-60:]), 0.06)
@@ -44,30 +45,30 @@ class Accuracy(unittest.TestCase):
 
     def test_changing_light_is_followed(self) -> None:
         shot = chart_shot(frames=40, light=lambda t: 0.6 + 0.7 * t / 1.3)
-        found = errors_of(measure_points(motion_on(shot), ArrayClip(shot.frames)), shot, "rose")
+        found = errors_of(measure_points(motion_on(shot), MeasureRequest(clip=ArrayClip(shot.frames))), shot, "rose")
         self.assertEqual(len(found), 39)
         self.assertLessEqual(rms(found), 0.07)
 
     def test_motion_blur_and_rolling_shutter(self) -> None:
         shot = chart_shot(frames=40, exposure_s=1 / 60, readout_s=0.012, shake=2.0, samples=4)
-        found = errors_of(measure_points(motion_on(shot), ArrayClip(shot.frames)), shot, "rose")
+        found = errors_of(measure_points(motion_on(shot), MeasureRequest(clip=ArrayClip(shot.frames))), shot, "rose")
         self.assertEqual(len(found), 39)
         self.assertLessEqual(rms(found), 0.12)
 
     def test_turn_and_growth_need_more_than_shift(self) -> None:
         shot = chart_shot(frames=40, eyes=[(0.0, 0.0, 1.0), (0.0, 0.0, 0.72)])
-        loose = errors_of(measure_points(motion_on(shot, change="similar"), ArrayClip(shot.frames)), shot, "rose")
+        loose = errors_of(measure_points(motion_on(shot, change="similar"), MeasureRequest(clip=ArrayClip(shot.frames))), shot, "rose")
         self.assertEqual(len(loose), 39)
         self.assertLessEqual(rms(loose), 0.06)
 
     def test_backward_agrees_with_forward(self) -> None:
         shot = plain_shot()
-        tracks = measure_points(motion_on(shot, frame=59), ArrayClip(shot.frames), direction="backward")
+        tracks = measure_points(motion_on(shot, frame=59), MeasureRequest(clip=ArrayClip(shot.frames), direction="backward"))
         self.assertLessEqual(rms(errors_of(tracks, shot, "rose")), 0.05)
 
     def test_both_directions_from_the_middle(self) -> None:
         shot = plain_shot()
-        tracks = measure_points(motion_on(shot, frame=30), ArrayClip(shot.frames))
+        tracks = measure_points(motion_on(shot, frame=30), MeasureRequest(clip=ArrayClip(shot.frames)))
         self.assertEqual(len(errors_of(tracks, shot, "rose")), 59)
         self.assertLessEqual(rms(errors_of(tracks, shot, "rose")), 0.05)
 
@@ -75,20 +76,20 @@ class Accuracy(unittest.TestCase):
 class Invariance(unittest.TestCase):
     def test_whole_pixel_shift_of_the_picture_shifts_the_track(self) -> None:
         shot = plain_shot()
-        base = measure_points(motion_on(shot, spots={"rose": SHARP["rose"]}), ArrayClip(shot.frames[:20]))
+        base = measure_points(motion_on(shot, spots={"rose": SHARP["rose"]}), MeasureRequest(clip=ArrayClip(shot.frames[:20])))
         moved_frames = [np.roll(f, (3, 5), axis=(0, 1)) for f in shot.frames[:20]]
         given = base.xy[0, 0] + [5, 3]
         motion = PointMotion(id="m", name="m", points=[
             TrackPoint(id="rose", name="rose", given=[Given(frame=0, x=given[0], y=given[1])])])  # fmt: skip
-        moved = measure_points(motion, ArrayClip(moved_frames))
+        moved = measure_points(motion, MeasureRequest(clip=ArrayClip(moved_frames)))
         np.testing.assert_allclose(moved.xy[0], base.xy[0] + [5, 3], atol=0.01)
 
     def test_contrast_and_brightness_do_not_matter(self) -> None:
         shot = plain_shot()
         motion = motion_on(shot, spots={"rose": SHARP["rose"]})
-        base = measure_points(motion, ArrayClip(shot.frames[:20]))
+        base = measure_points(motion, MeasureRequest(clip=ArrayClip(shot.frames[:20])))
         flat = [np.clip(f.astype(np.float32) * 0.6 + 40, 0, 255).round().astype(np.uint8) for f in shot.frames[:20]]
-        np.testing.assert_allclose(measure_points(motion, ArrayClip(flat)).xy, base.xy, atol=0.04)
+        np.testing.assert_allclose(measure_points(motion, MeasureRequest(clip=ArrayClip(flat))).xy, base.xy, atol=0.04)
 
 
 class Losing(unittest.TestCase):
@@ -98,7 +99,7 @@ class Losing(unittest.TestCase):
             return quad((-0.45 + 0.75 * t, -0.10, 0.10), 0.16, 0.30)
 
         shot = chart_shot(frames=60, hand=card)
-        tracks = measure_points(motion_on(shot, spots={"rose": SHARP["rose"]}), ArrayClip(shot.frames))
+        tracks = measure_points(motion_on(shot, spots={"rose": SHARP["rose"]}), MeasureRequest(clip=ArrayClip(shot.frames)))
         spot = np.array([[(SHARP["rose"][0] - 0.5) * 0.6, (0.5 - SHARP["rose"][1]) * 0.42, 0.0]])
         state = tracks.state[0]
         hidden = []
@@ -123,7 +124,7 @@ class Losing(unittest.TestCase):
             wide = [f[:, min(int(9 * i), 300) :][:, :320] for i, f in enumerate(shot.frames)]
         motion = PointMotion(id="m", name="m", points=[TrackPoint(
             id="p", name="p", given=[Given(frame=0, x=float(path[0, 0]), y=float(path[0, 1]))])])  # fmt: skip
-        tracks = measure_points(motion, ArrayClip([np.ascontiguousarray(f) for f in wide]))
+        tracks = measure_points(motion, MeasureRequest(clip=ArrayClip([np.ascontiguousarray(f) for f in wide])))
         lost = np.nonzero(tracks.state[0] == LOST)[0]
         self.assertGreater(len(lost), 5)
         self.assertEqual(tracks.reason[0, lost[1]], LEFT)
@@ -131,8 +132,8 @@ class Losing(unittest.TestCase):
     def test_confidence_falls_with_noise(self) -> None:
         clean = plain_shot()
         noisy = chart_shot(frames=20, sensor=Sensor(shot=0.004, read=0.01))
-        a = measure_points(motion_on(clean), ArrayClip(clean.frames[:20])).confidence.mean()
-        b = measure_points(motion_on(noisy), ArrayClip(noisy.frames)).confidence.mean()
+        a = measure_points(motion_on(clean), MeasureRequest(clip=ArrayClip(clean.frames[:20]))).confidence.mean()
+        b = measure_points(motion_on(noisy), MeasureRequest(clip=ArrayClip(noisy.frames))).confidence.mean()
         self.assertLess(b, a)
 
 
@@ -143,7 +144,7 @@ class Stakes(unittest.TestCase):
         x, y = shot.on_chart(*SHARP["title"])[30]
         point = motion.points[0]
         point = point.model_copy(update={"given": [*point.given, Given(frame=30, x=x, y=y)]})
-        tracks = measure_points(motion.model_copy(update={"points": [point]}), ArrayClip(shot.frames))
+        tracks = measure_points(motion.model_copy(update={"points": [point]}), MeasureRequest(clip=ArrayClip(shot.frames)))
         title, rose = shot.on_chart(*SHARP["title"]), shot.on_chart(*SHARP["rose"])
         self.assertLess(np.abs(tracks.xy[0, 31:] - title[31:]).max(), 0.3)
         self.assertLess(np.abs(tracks.xy[0, :30] - rose[:30]).max(), 0.3)
@@ -153,9 +154,9 @@ class Stakes(unittest.TestCase):
         shot = plain_shot()
         motion = motion_on(shot, spots={"rose": SHARP["rose"]})
         clip = ArrayClip(shot.frames)
-        first = measure_points(motion, clip, direction="forward", stop=20)
+        first = measure_points(motion, MeasureRequest(clip=clip, direction="forward", stop=20))
         self.assertTrue((first.state[0, 20:] == NONE).all())
-        second = measure_points(motion, clip, direction="forward", origin=19, previous=first)
+        second = measure_points(motion, MeasureRequest(clip=clip, direction="forward", origin=19, previous=first))
         np.testing.assert_array_equal(second.xy[0, :19], first.xy[0, :19])
         self.assertLessEqual(rms(errors_of(second, shot, "rose")), 0.05)
         self.assertEqual(int((second.state[0] == NONE).sum()), 0)
@@ -165,7 +166,7 @@ class Stakes(unittest.TestCase):
         seen: list[PointTracks] = []
         work = Work(is_cancelled=lambda: len(seen) >= 10, on_partial=lambda p: seen.append(p.tracks))
         with self.assertRaises(Cancelled):
-            measure_points(motion_on(shot), ArrayClip(shot.frames), work=work)
+            measure_points(motion_on(shot), MeasureRequest(clip=ArrayClip(shot.frames), work=work))
         self.assertEqual(int((seen[-1].state[0] != NONE).sum()), 10)
 
 
@@ -176,7 +177,7 @@ class BadPoints(unittest.TestCase):
         motion = PointMotion(id="m", name="m", points=[
             TrackPoint(id="p", name="Lamp", given=[Given(frame=0, x=140, y=120)])])  # fmt: skip
         with self.assertRaises(Degenerate) as caught:
-            measure_points(motion, ArrayClip([picture, picture]))
+            measure_points(motion, MeasureRequest(clip=ArrayClip([picture, picture])))
         self.assertIn("flat", caught.exception.message)
         x, y = caught.exception.details["better"]
         near = min(np.hypot(x - cx, y - cy) for cx in (180, 221) for cy in (100, 141))
@@ -194,9 +195,9 @@ class BadPoints(unittest.TestCase):
         motion = PointMotion(id="m", name="m", points=[
             TrackPoint(id="p", name="Lamp", given=[Given(frame=0, x=900, y=20)])])  # fmt: skip
         with self.assertRaises(BadInput) as caught:
-            measure_points(motion, clip)
+            measure_points(motion, MeasureRequest(clip=clip))
         self.assertIn("outside the picture", caught.exception.message)
 
     def test_no_points(self) -> None:
         with self.assertRaises(BadInput):
-            measure_points(PointMotion(id="m", name="m"), ArrayClip(plain_shot().frames[:2]))
+            measure_points(PointMotion(id="m", name="m"), MeasureRequest(clip=ArrayClip(plain_shot().frames[:2])))

@@ -20,6 +20,7 @@ from plonket.track.movement import movement_of
 from plonket.track.plane.correct import quad_homography
 from plonket.track.plane.measure import measure_plane
 from plonket.track.plane.settings import PlaneMotion, Region
+from plonket.track.request import MeasureRequest
 from tests.core.test_steady import SIZE, context, steady
 
 
@@ -89,7 +90,7 @@ class LockedWorkshop(unittest.TestCase):
         motion = PlaneMotion(id="plane", name="Chart", reference_frame=at, quad=quad, regions=[region])  # type: ignore[arg-type]
         clip = open_clip(DEMO / "clips" / "workshop.mp4")
         self.addCleanup(clip.close)
-        track = measure_plane(motion, clip, direction="both")
+        track = measure_plane(motion, MeasureRequest(clip=clip, direction="both"))
         moved = movement_of(motion, track, at)
         assert moved is not None
         frames = len(truth)

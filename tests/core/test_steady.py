@@ -36,6 +36,7 @@ from plonket.render.sources import ShotSources
 from plonket.track.plane.measure import measure_plane
 from plonket.track.plane.settings import PlaneMotion
 from plonket.track.plane.track import PlaneTrack
+from plonket.track.request import MeasureRequest
 from tests.core.shots import chart_corners, plain_shot, plane_on
 
 SIZE = (320, 180)
@@ -107,7 +108,7 @@ class Locked(unittest.TestCase):
         corners = chart_corners(filmed)
         path = write(self.folder / "wall.mp4", filmed.frames)
         motion = plane_on(corners).model_copy(update={"measurement": MEASURED})
-        track = measure_plane(motion, open_clip(path), direction="forward")
+        track = measure_plane(motion, MeasureRequest(clip=open_clip(path), direction="forward"))
         shot = shot_with(motion, len(filmed.frames), (640, 360), plate=[steady(targets=[motion.id], **settings)])
         pool = MediaPool(lambda _: path, lambda _: track)
         self.addCleanup(pool.close)
@@ -124,7 +125,7 @@ class Locked(unittest.TestCase):
         # And in the pictures themselves, followed afresh: the chart no longer moves.
         frames = [render_frame(shot, sources, i) for i in range(0, 60, 6)]
         path = write(self.folder / "locked.mp4", frames)
-        again = measure_plane(plane_on(corners), open_clip(path), direction="forward")
+        again = measure_plane(plane_on(corners), MeasureRequest(clip=open_clip(path), direction="forward"))
         moved = np.stack([carry(corners[0], m) for m in again.homography]) - corners[0]
         self.assertLess(float(np.sqrt((moved**2).sum(axis=-1).mean())), 0.1)
 
@@ -155,7 +156,7 @@ class Locked(unittest.TestCase):
         stuck = StillLayer(id="stuck", name="a", x=middle[0], y=middle[1], follow=Follow(target=shot.motions[0].id), **shared)
         loose = StillLayer(id="loose", name="b", x=80.25, y=300.5, **shared)
         path = self.folder / "wall.mp4"
-        track = measure_plane(shot.motions[0], open_clip(path), direction="forward")  # type: ignore[arg-type]
+        track = measure_plane(shot.motions[0], MeasureRequest(clip=open_clip(path), direction="forward"))  # type: ignore[arg-type]
         pool = MediaPool(lambda _: path, lambda _: track)
         self.addCleanup(pool.close)
         source = StillSource(disc)

@@ -4,11 +4,16 @@ from __future__ import annotations
 
 import base64
 import json
+import uuid
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 from asgiref.sync import async_to_sync
 from django.test import Client, TransactionTestCase
+
+from plonket_server.pool import pool
+from shots.editing import document_of, find_shot
 
 
 class Page:
@@ -72,6 +77,12 @@ class ServerTest(TransactionTestCase):
 
     def setUp(self) -> None:
         self.page = Page()
+
+    def movement(self, shot: str, motion: str, reference: int) -> np.ndarray:
+        """(n, 9) the movement of a stored shot's motion from a frame on."""
+        path = pool().movement(document_of(find_shot(uuid.UUID(shot))).motion(motion), reference)
+        assert path is not None
+        return path.reshape(len(path), 9)
 
     def new_shot(self, name: str = "Shot") -> str:
         project = self.page.json("POST", "/projects", {"name": "Small Lights"})

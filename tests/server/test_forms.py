@@ -175,7 +175,7 @@ class Forms(WithCrate):
         for k in (1, 2):
             motion = self.motion(shot, k)
             self.assertEqual(motion["kind"], "camera")
-            path = np.array(self.page.json("GET", f"/shots/{shot}/motions/{motion['id']}/movement?reference=0"))
+            path = self.movement(shot, motion["id"], 0)
             self.assertEqual(path.shape, (FRAMES, 9))
         for name, text in (("x.glb", ""), ("y.json", '{"asset": {}, "nodes": []}')):
             body = {"name": name, "text": text, "data": base64.b64encode(b"glTF junk that is none").decode() if not text else ""}

@@ -60,11 +60,11 @@ class Planes(WithPlane):
 
     def test_stakes_bend_the_movement_without_measuring_again(self) -> None:
         shot = self.pinned_shot()
-        before = np.array(self.page.json("GET", f"/shots/{shot}/motions/plane/movement?reference=0"))
+        before = self.movement(shot, "plane", 0)
         at = (corners()[20, 1] + [6.0, -5.0]).tolist()
         stake = {"frame": 20, "corners": [None, at, None, None]}
         answer = self.edit(shot, {"op": "add", "path": "/motions/0/stakes/-", "value": stake})
-        after = np.array(self.page.json("GET", f"/shots/{shot}/motions/plane/movement?reference=0"))
+        after = self.movement(shot, "plane", 0)
         np.testing.assert_allclose(carry(corners()[0], after[20].reshape(3, 3))[1], at, atol=1e-3)
         np.testing.assert_allclose(after[0], before[0], atol=1e-9)
         self.assertEqual(Job.objects.filter(kind="measure").count(), 1)
@@ -152,7 +152,7 @@ class Files(WithPlane):
             answer = self.page.json("POST", f"/shots/{shot}/motions/import", {"name": f"my {form}", "text": texts[form]})
             motion = answer["document"]["motions"][k]
             self.assertEqual((motion["kind"], motion["name"]), ("plane", f"my {form.split('.')[0]}"))
-            path = np.array(self.page.json("GET", f"/shots/{shot}/motions/{motion['id']}/movement?reference=0"))
+            path = self.movement(shot, motion["id"], 0)
             moved = carry(corners()[0], path[25].reshape(3, 3))
             self.assertLess(np.abs(moved - corners()[25]).max(), 0.4)
         points = "name,frame,x,y,confidence,state\nlamp,2,10.5,20.25,1,given\nlamp,3,11,21,1,tracked\n"

@@ -218,7 +218,7 @@ class Measuring(WithFolder):
         self.assertLess(np.abs(xy - truth).max(), 0.2)
         rows = [r for e in self.page.json("GET", f"/jobs/{job['id']}/partial") for r in e["rows"]]
         self.assertEqual({r[1] for r in rows}, set(range(30)))
-        movement = self.page.json("GET", f"/shots/{shot}/motions/m/movement?reference=10")
+        movement = self.movement(shot, "m", 10).tolist()
         np.testing.assert_allclose(np.array(movement)[:, [2, 5]], xy - xy[10], atol=0.002)
         csv = self.page.get(f"/shots/{shot}/motions/m/export/points.csv").content.decode()
         self.assertTrue(csv.startswith("name,frame,x,y,confidence,state\nRose,0,"))

@@ -22,26 +22,37 @@ from plonket.base.fields import When
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Entry:
-    """A registered kind.
+class Announced:
+    """What has a place in a registry.
 
     Attributes
     ----------
-    kind : its stable name. label : on screen. help : one line. settings : its model. run : its function.
-    order : where it stands in menus.
-    groups : of its fields, in the order in which Details shows them, some only when something is set; none: all of them.
-    card : what its card calls it. says : the line under its title. Both may differ by what is set: the key ``field=value``
-        holds where the field has that value, the key ``""`` else; ``{field}`` stands for a value, or for how many there are.
-    handles : what it is taken hold of by on the picture; none: by nothing.
-    traits : what it has and can; `plonket.document.kinds` lists them.
+    kind : its stable name. label : on screen. help : one line. order : where it stands in menus.
     """
 
     kind: str
     label: str
-    help: str
+    help: str = ""
+    order: int = 1000
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Entry(Announced):
+    """A registered kind of something in documents.
+
+    Attributes
+    ----------
+    settings : its model. run : its function.
+    groups : of its fields, in the order in which Details shows them, some only when something is set; none: all of them.
+    card : what its card calls it. says : the line under its title. Both may differ by what is set: the key ``field=value``,
+        the value as in JSON, holds where the field has it, the key ``""`` else; ``{field}`` stands for a value, or for how
+        many there are.
+    handles : what it is taken hold of by on the picture; none: by nothing.
+    traits : what it has and can; `plonket.document.kinds` lists them.
+    """
+
     settings: type[BaseModel]
     run: Callable[..., Any]
-    order: int = 1000
     groups: tuple[str | tuple[str, When], ...] = ()
     card: Mapping[str, str] = field(default_factory=dict)
     says: Mapping[str, str] = field(default_factory=dict)
@@ -49,7 +60,7 @@ class Entry:
     traits: frozenset[str] = frozenset()
 
 
-E = TypeVar("E", bound=Entry)
+E = TypeVar("E", bound=Announced)
 
 
 class Registry(Generic[E]):
@@ -57,21 +68,22 @@ class Registry(Generic[E]):
 
     Parameters
     ----------
-    noun : what one is called in messages. package : whose modules announce kinds; they are loaded when the first is asked for.
+    noun : what one is called in messages. package : whose modules announce kinds, loaded when the first is asked
+        for; "": there is none.
     """
 
-    def __init__(self, noun: str, package: str) -> None:
+    def __init__(self, noun: str, package: str = "") -> None:
         self.noun, self.package = noun, package
         self._entries: dict[str, E] = {}
-        self._loaded = False
+        self._loaded = not package
         self._lock = threading.RLock()
 
     def add(self, entry: E) -> None:
-        """Announce a kind. Its settings model must have a ``kind`` field with that name as default."""
+        """Announce a kind. A settings model must have a ``kind`` field with that name as default."""
         if entry.kind in self._entries:
             raise ValueError(f"The {self.noun} {entry.kind!r} is registered twice.")
-        found = entry.settings.model_fields.get("kind")
-        if found is None or found.default != entry.kind:
+        found = entry.settings.model_fields.get("kind") if isinstance(entry, Entry) else None
+        if isinstance(entry, Entry) and (found is None or found.default != entry.kind):
             raise ValueError(f"The settings of {self.noun} {entry.kind!r} need kind = {entry.kind!r}.")
         self._entries[entry.kind] = entry
 

@@ -42,7 +42,9 @@ def _solve_camera(options: argparse.Namespace) -> None:
     from plonket.room.alignment import Room
     from plonket.track.camera.measure import measure_camera
     from plonket.track.camera.settings import CameraMotion
-    from plonket.track.plane.by_itself import MATTE, MatteOnly
+    from plonket.track.context import LoneContext
+    from plonket.track.plane.by_itself import MATTE
+    from plonket.track.request import MeasureRequest
 
     form = options.out.suffix.lower()
     if form not in (".json", ".csv", ".glb", ".usda"):
@@ -61,7 +63,9 @@ def _solve_camera(options: argparse.Namespace) -> None:
         zoom=options.zoom, count=options.details, strength=options.strength, ignore_matte=MATTE if matte else None,
     )  # fmt: skip
     start, stop = parse_range(options.range, clip.info.frames)
-    track = measure_camera(motion, clip, start=start, stop=stop, around=MatteOnly(matte), work=terminal_work("Solving"))
+    track = measure_camera(motion, MeasureRequest(
+        clip=clip, start=start, stop=stop, work=terminal_work("Solving"), context=LoneContext(clip=matte),
+    ))  # fmt: skip
     fps = clip.info.rate
     if form == ".json":
         options.out.write_text(write_camera(track, fps))

@@ -132,6 +132,7 @@ def _track_points(options: argparse.Namespace) -> None:
     from plonket.media import open_clip
     from plonket.track.points.measure import measure_points
     from plonket.track.points.settings import Given, PointMotion, TrackPoint
+    from plonket.track.request import MeasureRequest
 
     given: dict[str, list[Given]] = {}
     for text in options.point:
@@ -151,9 +152,9 @@ def _track_points(options: argparse.Namespace) -> None:
     )
     clip = open_clip(options.clip)
     start, stop = parse_range(options.range, clip.info.frames)
-    tracks = measure_points(
-        motion, clip, direction=options.direction, start=start, stop=stop, work=terminal_work("Frames")
-    )
+    tracks = measure_points(motion, MeasureRequest(
+        clip=clip, direction=options.direction, start=start, stop=stop, work=terminal_work("Frames"),
+    ))  # fmt: skip
     options.out.write_text(write_points(tracks))
 
 
@@ -162,8 +163,10 @@ def _track_plane(options: argparse.Namespace) -> None:
     from plonket.formats.plane_json import write_plane
     from plonket.formats.svg_outlines import read_svg
     from plonket.media import open_clip
-    from plonket.track.plane.by_itself import MatteOnly, plane_motion
+    from plonket.track.context import LoneContext
+    from plonket.track.plane.by_itself import plane_motion
     from plonket.track.plane.measure import measure_plane
+    from plonket.track.request import MeasureRequest
 
     clip = open_clip(options.clip)
     outlines = [(np.array(parse_outline(text)), True) for text in options.region]
@@ -176,10 +179,10 @@ def _track_plane(options: argparse.Namespace) -> None:
     motion = plane_motion(outlines, drawn, clip.info.size, frame=options.frame, freedom=options.motion,
                           reach_px=options.reach, matte=matte is not None)  # fmt: skip
     start, stop = parse_range(options.range, clip.info.frames)
-    track = measure_plane(
-        motion, clip, direction=options.direction, start=start, stop=stop, around=MatteOnly(matte),
-        work=terminal_work("Frames"),
-    )  # fmt: skip
+    track = measure_plane(motion, MeasureRequest(
+        clip=clip, direction=options.direction, start=start, stop=stop, work=terminal_work("Frames"),
+        context=LoneContext(clip=matte),
+    ))  # fmt: skip
     table = options.out.suffix.lower() == ".csv"
     options.out.write_text(write_corners(motion, track) if table else write_plane(track))
 

@@ -32,6 +32,7 @@ from plonket.track.camera.solve import Asked, solve
 from plonket.track.form.fit import first_pose
 from plonket.track.form.measure import measure_form
 from plonket.track.form.settings import FormMotion, FormStake, Tug
+from plonket.track.request import MeasureRequest
 
 SIZE = (96, 64)
 
@@ -101,7 +102,7 @@ def _follow_a_form() -> None:
     stake = FormStake(frame=0, tugs=[Tug(at=(0.0, 0.0, 0.0), x=80.0, y=60.0)], pose=start.pose())
     motion = motion.model_copy(update={"stakes": [stake], "knows": "pixels", "focal_px": 170.0})
     with contextlib.suppress(PlonketError):
-        measure_form(motion, ArrayClip([cv2.GaussianBlur(picture, (0, 0), 1.2)] * 2))
+        measure_form(motion, MeasureRequest(clip=ArrayClip([cv2.GaussianBlur(picture, (0, 0), 1.2)] * 2)))
 
 
 if __name__ == "__main__":

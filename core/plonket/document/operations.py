@@ -66,7 +66,7 @@ def leaders(shot: Shot) -> dict[str, str]:
     above: dict[str, str] = {}
     for one in shot.references():
         if one.declared.leads and one.owners:
-            above.setdefault(one.owners[0].id, one.id)
+            above.setdefault(one.owners[-1].id, one.id)
     out = {}
     for follower, first in above.items():
         at, steps = first, 0

@@ -8,6 +8,7 @@ import io
 import numpy as np
 
 from plonket.base.conventions import matrix_to_quaternion
+from plonket.formats.registry import FORMATS, FormatEntry
 from plonket.room.alignment import Room
 from plonket.room.camera_track import CameraTrack
 
@@ -31,3 +32,14 @@ def write_room_points_csv(track: CameraTrack, room: Room) -> str:
     for k in np.flatnonzero(track.kept):
         table.writerow([int(track.ids[k]), *(f"{v:.7g}" for v in (*room.points(track.points[k]), track.point_error[k]))])
     return out.getvalue()
+
+
+FORMATS.add(FormatEntry(
+    kind="camera.csv", order=4, label="Camera CSV", mime="text/csv; charset=utf-8", track="camera",
+    write=lambda going: write_camera_csv(going.measured, going.motion.room),
+))  # fmt: skip
+FORMATS.add(FormatEntry(
+    kind="details.csv", order=5, label="Points CSV", mime="text/csv; charset=utf-8", track="camera",
+    traits=frozenset({"counts"}),
+    write=lambda going: write_room_points_csv(going.measured, going.motion.room),
+))  # fmt: skip

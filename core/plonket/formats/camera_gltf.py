@@ -18,9 +18,12 @@ from plonket.base.colour import encode_8bit
 from plonket.base.conventions import F64, matrix_to_quaternion
 from plonket.base.errors import FormatError
 from plonket.base.states import GIVEN
+from plonket.formats.camera_json import camera_of
+from plonket.formats.registry import FORMATS, Coming, FormatEntry
 from plonket.room.alignment import Room
 from plonket.room.camera_track import CameraTrack
 from plonket.room.meshes.files import Model, Part
+from plonket.track.camera.settings import CameraMotion
 
 FLOAT = 5126
 """glTF's number for 32-bit floats."""
@@ -385,3 +388,20 @@ def _matrix(room: Room, track: CameraTrack, frame: int) -> str:
 def _identifier(name: str) -> str:
     out = "".join(c if c.isascii() and c.isalnum() else "_" for c in name)
     return out if out and not out[0].isdigit() else f"_{out}"
+
+
+def _read(coming: Coming) -> tuple[CameraMotion, CameraTrack]:
+    size = (coming.footage.width, coming.footage.height)
+    track = read_camera_gltf(coming.data, coming.footage.frames, size, coming.footage.fps)
+    return camera_of(track, coming), track
+
+
+FORMATS.add(FormatEntry(
+    kind="camera.glb", order=1, label="GLB", mime="model/gltf-binary", track="camera", read=_read,
+    write=lambda g: write_camera_glb(g.measured, g.motion.room, g.footage.fps, g.motion.name, g.placed()),
+    recognises=lambda coming: not coming.text or '"asset"' in coming.text and '"nodes"' in coming.text,
+))  # fmt: skip
+FORMATS.add(FormatEntry(
+    kind="camera.usda", order=3, label="USD", mime="text/plain; charset=utf-8", track="camera",
+    write=lambda g: write_camera_usda(g.measured, g.motion.room, g.footage.fps, g.motion.name, g.placed()),
+))  # fmt: skip

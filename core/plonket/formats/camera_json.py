@@ -12,8 +12,10 @@ import numpy as np
 from plonket.base.conventions import matrix_to_quaternion, quaternion_to_matrix
 from plonket.base.errors import FormatError
 from plonket.base.states import GIVEN
+from plonket.formats.registry import FORMATS, Coming, FormatEntry
 from plonket.room.alignment import Room
 from plonket.room.camera_track import CameraTrack
+from plonket.track.camera.settings import CameraMotion
 
 
 def write_camera(
@@ -103,3 +105,23 @@ def read_camera(text: str, frames: int, size: tuple[int, int]) -> CameraTrack:
 
 def _rounded(values: np.ndarray, digits: int = 7) -> list[float]:
     return [round(float(v), digits) for v in values]
+
+
+def _read(coming: Coming) -> tuple[CameraMotion, CameraTrack]:
+    track = read_camera(coming.text, coming.footage.frames, (coming.footage.width, coming.footage.height))
+    return camera_of(track, coming), track
+
+
+def camera_of(track: CameraTrack, coming: Coming) -> CameraMotion:
+    """A camera motion of a path that is known."""
+    known = np.flatnonzero(track.known())
+    return CameraMotion(id=coming.motion_id, name=coming.name, reference_frame=int(known[0]), knows="pixels",
+                        focal_px=float(np.clip(np.median(track.focal[known]), 50, 100000)))  # fmt: skip
+
+
+FORMATS.add(FormatEntry(
+    kind="camera.json", order=0, label="JSON", mime="application/json", track="camera",
+    write=lambda going: write_camera(going.measured, going.footage.fps, going.motion.room),
+    recognises=lambda coming: coming.text.startswith("{") and '"focal_px"' in coming.text and '"nodes"' not in coming.text,
+    read=_read,
+))  # fmt: skip

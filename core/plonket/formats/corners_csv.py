@@ -12,6 +12,8 @@ from plonket.base.conventions import F64
 from plonket.base.errors import FormatError
 from plonket.base.outlines import carry
 from plonket.base.states import GIVEN, NONE, STATE_NAMES, TRACKED
+from plonket.formats.plane_json import plane_of
+from plonket.formats.registry import FORMATS, Coming, FormatEntry
 from plonket.track.movement import plane_movement
 from plonket.track.plane.correct import quad_homography
 from plonket.track.plane.settings import PlaneMotion
@@ -69,3 +71,15 @@ def read_corners(text: str, reference: int, frames: int | None = None) -> tuple[
         track.state[frame] = GIVEN if frame == reference else state or TRACKED
         track.freedom[frame] = 3
     return quad, track
+
+
+def _read(coming: Coming) -> tuple[PlaneMotion, PlaneTrack]:
+    quad, track = read_corners(coming.text, coming.footage.in_frame, coming.footage.frames)
+    return plane_of(quad, track, coming), track
+
+
+FORMATS.add(FormatEntry(
+    kind="corners.csv", order=6, label="Corners CSV", mime="text/csv; charset=utf-8", track="plane",
+    write=lambda going: write_corners(going.motion, going.measured),
+    recognises=lambda coming: "x1" in coming.text.split("\n", 1)[0].split(","), read=_read,
+))  # fmt: skip

@@ -8,9 +8,12 @@ from typing import Any
 
 import numpy as np
 
+from plonket.base.conventions import F64
 from plonket.base.errors import FormatError
+from plonket.base.outlines import carry
 from plonket.base.states import NONE, STATE_NAMES
-from plonket.track.plane.settings import FREEDOMS
+from plonket.formats.registry import FORMATS, Coming, FormatEntry
+from plonket.track.plane.settings import FREEDOMS, PlaneMotion
 from plonket.track.plane.track import PlaneTrack
 
 
@@ -71,3 +74,25 @@ def _row(row: Any, k: int) -> tuple[int, np.ndarray, float, int, float, int]:
     if abs(matrix[2, 2]) < 1e-12 or abs(np.linalg.det(matrix)) < 1e-15:
         raise FormatError("plane_json.matrix", f"The homography of frame {frame} cannot be inverted.")
     return frame, matrix / matrix[2, 2], confidence, state, error_px, freedom
+
+
+def _read(coming: Coming) -> tuple[PlaneMotion, PlaneTrack]:
+    """Its quad is the middle half of the picture: the file says how the surface moves, not how large it is."""
+    track = read_plane(coming.text, coming.footage.frames)
+    w, h = coming.footage.width, coming.footage.height
+    quad = np.array([[0.25 * w, 0.25 * h], [0.75 * w, 0.25 * h], [0.75 * w, 0.75 * h], [0.25 * w, 0.75 * h]])
+    assert np.isfinite(carry(quad, track.homography[track.reference_frame])).all()
+    return plane_of(quad, track, coming), track
+
+
+def plane_of(quad: F64, track: PlaneTrack, coming: Coming) -> PlaneMotion:
+    """A plane motion with a quad (4, 2)."""
+    a, b, c, d = ((float(x), float(y)) for x, y in quad)
+    return PlaneMotion(id=coming.motion_id, name=coming.name, reference_frame=track.reference_frame, quad=(a, b, c, d))
+
+
+FORMATS.add(FormatEntry(
+    kind="plane.json", order=5, label="Plane JSON", mime="application/json", track="plane",
+    write=lambda going: write_plane(going.measured),
+    recognises=lambda coming: coming.text.startswith("{") and '"homography"' in coming.text, read=_read,
+))  # fmt: skip

@@ -9,6 +9,9 @@ import re
 
 from plonket.base.errors import FormatError
 from plonket.base.states import NONE, STATE_NAMES
+from plonket.formats.points_motion import motion_of
+from plonket.formats.registry import FORMATS, Coming, FormatEntry
+from plonket.track.points.settings import PointMotion
 from plonket.track.points.tracks import PointTracks
 
 COLUMNS = ["name", "frame", "x", "y", "confidence", "state"]
@@ -68,3 +71,14 @@ def read_points(text: str, frames: int | None = None) -> PointTracks:
 def _as_id(name: str, k: int) -> str:
     plain = re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")
     return f"{plain[:40] or 'point'}-{k + 1}"
+
+
+def _read(coming: Coming) -> tuple[PointMotion, PointTracks]:
+    tracks = read_points(coming.text, coming.footage.frames)
+    return motion_of(tracks, coming), tracks
+
+
+FORMATS.add(FormatEntry(
+    kind="points.csv", order=10, label="Points CSV", mime="text/csv; charset=utf-8", track="points",
+    write=lambda going: write_points(going.measured), recognises=lambda coming: not coming.text.startswith("{"), read=_read,
+))  # fmt: skip

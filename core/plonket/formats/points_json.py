@@ -8,6 +8,9 @@ from typing import Any
 
 from plonket.base.errors import FormatError
 from plonket.base.states import NONE, STATE_NAMES
+from plonket.formats.points_motion import motion_of
+from plonket.formats.registry import FORMATS, Coming, FormatEntry
+from plonket.track.points.settings import PointMotion
 from plonket.track.points.tracks import PointTracks
 
 
@@ -54,3 +57,14 @@ def read_points_json(text: str, frames: int | None = None) -> PointTracks:
     for k, frame, x, y, confidence, state in read:
         tracks.xy[k, frame], tracks.confidence[k, frame], tracks.state[k, frame] = (x, y), confidence, state
     return tracks
+
+
+def _read(coming: Coming) -> tuple[PointMotion, PointTracks]:
+    tracks = read_points_json(coming.text, coming.footage.frames)
+    return motion_of(tracks, coming), tracks
+
+
+FORMATS.add(FormatEntry(
+    kind="points.json", order=20, label="Points JSON", mime="application/json", track="points",
+    write=lambda going: write_points_json(going.measured), recognises=lambda coming: coming.text.startswith("{"), read=_read,
+))  # fmt: skip

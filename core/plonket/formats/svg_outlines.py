@@ -12,6 +12,7 @@ import svgelements
 
 from plonket.base.errors import FormatError
 from plonket.base.outlines import Outline, OutlineKey, OutlinePoint, control_points
+from plonket.formats.registry import FORMATS, FormatEntry, Going
 
 MOST_BYTES = 4 * 1024**2
 MOST_OUTLINES = 60
@@ -125,3 +126,14 @@ def _outline(path: svgelements.Path, frame: int) -> Outline | None:
         (x, y), (ox, oy), (ix, iy) = curve[0], curve[1] - curve[0], before[2] - before[3]
         points.append(OutlinePoint(x=x, y=y, in_x=ix, in_y=iy, out_x=ox, out_y=oy))
     return Outline(keys=[OutlineKey(frame=frame, points=points)]) if len(points) >= 3 else None
+
+
+def _write(going: Going) -> str:
+    outlines = [NamedOutline(name=r.name, use=r.use, outline=r.outline) for r in going.motion.regions]
+    return write_svg(outlines, (going.footage.width, going.footage.height), going.motion.reference_frame)
+
+
+FORMATS.add(FormatEntry(
+    kind="regions.svg", order=30, label="Regions SVG", mime="image/svg+xml; charset=utf-8", traits=frozenset({"surface"}),
+    write=_write,
+))  # fmt: skip

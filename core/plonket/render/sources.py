@@ -12,9 +12,10 @@ from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import BadInput
 from plonket.base.homography import spot_through
 from plonket.base.outlines import carry
-from plonket.document.bases import KeyBase, LayerBase
+from plonket.document.bases import KeyBase, LayerBase, MotionBase
 from plonket.document.hashes import mends_hash, plate_hash
 from plonket.document.kinds import TREATMENTS
+from plonket.document.references import references
 from plonket.document.shot import Shot
 from plonket.document.spot import Spot
 from plonket.image.picture import StillSource
@@ -33,7 +34,6 @@ from plonket.room.camera import RoomCamera, spot_path
 from plonket.room.camera_track import CameraTrack
 from plonket.track.camera.settings import CameraMotion
 from plonket.track.movement import between, settled_points
-from plonket.track.object.settings import ObjectMotion
 from plonket.track.plane.settings import PlaneMotion
 from plonket.track.points.settings import PointMotion
 from plonket.track.points.tracks import PointTracks
@@ -222,10 +222,10 @@ class ShotSources:
     def film(self, order: Order) -> F32:
         return self.pool.film(order)
 
-    def strong(self, motion: CameraMotion | ObjectMotion) -> dict[str, tuple[F64, NDArray[np.bool_]]]:
+    def control_points(self, motion: MotionBase) -> dict[str, tuple[F64, NDArray[np.bool_]]]:
         """The points that a motion counts on: name -> (n, 2) pixels and the frames on which they are known."""
         out: dict[str, tuple[F64, NDArray[np.bool_]]] = {}
-        for one in motion.strong if isinstance(motion, CameraMotion) else motion.points:
+        for one in (ref.id for ref in references(motion) if ref.declared.to == "points"):
             points = self.shot.motion(one)
             tracks = self.pool.measured(points.measurement) if points.measurement else None
             if isinstance(tracks, PointTracks):

@@ -1,14 +1,20 @@
-"""What a measurement may ask about the rest of the shot: mattes, and motions measured before."""
+"""What a measurement may ask about the rest of the shot: mattes, models, and motions measured before."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from typing import Protocol
 
+import numpy as np
+from numpy.typing import NDArray
+
 from plonket.base.conventions import F64
+from plonket.document.bases import MotionBase
 from plonket.media.clip import Clip
 
 
-class Around(Protocol):
+class MeasureContext(Protocol):
     """Access to what a motion refers to."""
 
     def matte(self, asset: str) -> Clip:
@@ -19,12 +25,37 @@ class Around(Protocol):
         """(n, 3, 3) from the reference frame to every frame, or None while it is not measured."""
         ...
 
+    def control_points(self, motion: MotionBase) -> Mapping[str, tuple[F64, NDArray[np.bool_]]]:
+        """The points that a motion counts on: name -> (n, 2) pixels and (n,) whether they are known."""
+        ...
 
-class Alone:
-    """A motion by itself: nothing else is there."""
+    def model(self, asset: str) -> str:
+        """The path of a 3D model by its asset."""
+        ...
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LoneContext:
+    """A motion by itself, with no more of a shot round it than is given here."""
+
+    clip: Clip | None = None
+    """The one matte there is."""
+    points: Mapping[str, tuple[F64, NDArray[np.bool_]]] = field(default_factory=dict)
+    path: str = ""
+    """Of the one model there is."""
 
     def matte(self, asset: str) -> Clip:
-        raise KeyError(asset)
+        if self.clip is None:
+            raise KeyError(asset)
+        return self.clip
 
     def movement(self, motion: str, reference: int) -> F64 | None:
         return None
+
+    def control_points(self, motion: MotionBase) -> Mapping[str, tuple[F64, NDArray[np.bool_]]]:
+        return self.points
+
+    def model(self, asset: str) -> str:
+        if not self.path:
+            raise KeyError(asset)
+        return self.path

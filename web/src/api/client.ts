@@ -85,6 +85,11 @@ export type Delivery = Schemas["DeliveryOut"];
 export type Detail = Schemas["DetailOut"];
 export type Kind = Omit<Schemas["KindOut"], "schema"> & { schema: JsonSchema };
 
+export type KindGroup = Schemas["GroupOut"];
+export type SpacesAnswer = Schemas["SpacesOut"];
+export type Operation = Schemas["OperationIn"]["operation"];
+export type OperationAnswer = Schemas["OperationOut"];
+
 export interface FieldHints {
   control: "number" | "plain" | "choice" | "switch" | "colour" | "curve" | "asset";
   label: string;
@@ -97,6 +102,7 @@ export interface FieldHints {
   unit?: string;
   soft?: [number, number];
   names?: Record<string, string>;
+  when?: Record<string, unknown[]>;
 }
 
 export interface JsonSchema {

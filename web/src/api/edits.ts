@@ -1,5 +1,14 @@
+import { spacesQuery } from "~/api/spaces";
 import type { QueryClient } from "@tanstack/react-query";
-import { type PatchStep, type Shot, type ShotRecord, ApiError, post } from "~/api/client";
+import {
+  type Operation,
+  type OperationAnswer,
+  type PatchStep,
+  type Shot,
+  type ShotRecord,
+  ApiError,
+  post,
+} from "~/api/client";
 import { inLine } from "~/api/line";
 import { complain, mention } from "~/ui/Notices";
 
@@ -22,8 +31,8 @@ export type Change = PatchStep[] | ((shot: Shot) => PatchStep[]);
 /** Ways to change a shot, in line; each answers with null when it was refused, and says why. */
 export interface Edits {
   edit: (label: string, change: Change) => Promise<ShotRecord | null>;
-  /** Take a motion, perch, treatment or layer away, with what cannot be without it. */
-  remove: (thing: string) => Promise<ShotRecord | null>;
+  /** A change of more than one thing, by name; the answer says what is new. */
+  operate: (operation: Operation) => Promise<OperationAnswer | null>;
   undo: () => Promise<void>;
   redo: () => Promise<void>;
   /** Something that the server works out; `shotIn` finds the changed shot where it is not the whole answer. */
@@ -44,7 +53,11 @@ export function editsOf(client: QueryClient, shotId: string): Edits {
         const body = bodyOf();
         if (body === null) return null;
         const answer = await post<T>(`/shots/${shotId}${path}`, body);
-        client.setQueryData(["shot", shotId], newest(client, shotIn(answer)));
+        const record = shotIn(answer);
+        // Where followers are is known before the change shows, so that no handle jumps back and forth.
+        if (record.spaces !== now()?.spaces)
+          await client.prefetchQuery(spacesQuery(shotId, record.number, record.spaces));
+        client.setQueryData(["shot", shotId], newest(client, record));
         return answer;
       } catch (error) {
         await client.invalidateQueries({ queryKey: ["shot", shotId] });
@@ -73,7 +86,12 @@ export function editsOf(client: QueryClient, shotId: string): Edits {
         },
         whole,
       ),
-    remove: (thing) => send(`/things/${thing}/remove`, () => ({}), whole),
+    operate: (operation) =>
+      send<OperationAnswer>(
+        "/operations",
+        () => ({ operation }),
+        (answer) => answer.shot,
+      ),
     undo: () => step("/undo", "Undone"),
     redo: () => step("/redo", "Done again"),
     ask: <T>(path: string, body: unknown, shotIn?: (answer: T) => ShotRecord) =>

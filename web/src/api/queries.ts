@@ -7,11 +7,9 @@ import {
   type Job,
   type Kind,
   type Measurement,
-  type Motion,
   type Project,
   type ShotBrief,
   type ShotRecord,
-  type Shot,
   type Slip,
   type ViewPath,
   get,
@@ -39,7 +37,7 @@ export function useShot(id: string) {
 export const useAssets = () =>
   useQuery({ queryKey: ["assets"], queryFn: () => get<Asset[]>("/assets"), staleTime: 0 });
 
-type Registry = "motion" | "treatment" | "layer" | "generator" | "mask" | "key" | "look" | "place";
+export type Registry = "motion" | "treatment" | "layer" | "generator" | "mask" | "key" | "look" | "place";
 
 export const kindsQuery = (registry: Registry) => ({
   queryKey: ["kinds", registry],
@@ -58,41 +56,11 @@ export const measurementQuery = (digest: string | null) => ({
 
 export const useMeasurement = (digest: string | null) => useQuery(measurementQuery(digest));
 
-/**
- * What followers of a motion take, from a reference frame; asked anew when the motion is set otherwise, and for the
- * very revision in which it is: the shot may have gone on when the answer is made.
- */
-export const movementQuery = (
-  shot: string,
-  number: number,
-  motion: Motion,
-  reference: number,
-  smooth: number,
-  inverted: boolean,
-) => ({
-  queryKey: ["movement", shot, JSON.stringify(motion), reference, smooth, inverted],
-  queryFn: () =>
-    get<number[][]>(
-      `/shots/${shot}/motions/${motion.id}/movement?reference=${reference}&smooth=${smooth}&inverted=${inverted}&number=${number}`,
-    ),
-  enabled: motion.measurement !== null,
-  staleTime: Infinity,
-});
-
 /** How the clip's frames lie in the picture, for a shot whose plate is treated. */
-export const viewQuery = (shot: string, number: number, document: Shot) => ({
-  queryKey: [
-    "view",
-    shot,
-    JSON.stringify([
-      document.plate,
-      document.motions,
-      document.footage?.in_frame,
-      document.footage?.out_frame,
-    ]),
-  ],
-  queryFn: () => get<ViewPath>(`/shots/${shot}/view?number=${number}`),
-  enabled: document.plate.some((p) => p.shown),
+export const viewQuery = (record: ShotRecord) => ({
+  queryKey: ["view", record.id, record.plate],
+  queryFn: () => get<ViewPath>(`/shots/${record.id}/view?number=${record.number}`),
+  enabled: record.document.plate.some((p) => p.shown),
   staleTime: Infinity,
 });
 

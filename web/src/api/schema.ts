@@ -880,27 +880,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/shots/{shot_id}/motions/{motion_id}/movement": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Movement
-         * @description The movement that followers take, as the motion is set now or was in revision `number`: nine numbers, row by
-         *     row, for every frame.
-         */
-        get: operations["shots_motions_movement"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/shots/{shot_id}/motions/{motion_id}/regions": {
         parameters: {
             query?: never;
@@ -2932,6 +2911,18 @@ export interface components {
             /** Tugs */
             tugs: components["schemas"]["Tug"][];
         };
+        /** FormatOut */
+        FormatOut: {
+            /** Label */
+            label: string;
+            /**
+             * Measured
+             * @description Whether it holds what was measured
+             */
+            measured: boolean;
+            /** Name */
+            name: string;
+        };
         /**
          * GeneratedLayer
          * @description Sparks, smoke, rain, light: what it is says its generator, where it is says the layer.
@@ -3529,6 +3520,11 @@ export interface components {
             card: {
                 [key: string]: string;
             };
+            /**
+             * Formats
+             * @description Files that a motion can be written to
+             */
+            formats: components["schemas"]["FormatOut"][];
             /** Groups */
             groups: components["schemas"]["GroupOut"][];
             /** Handles */
@@ -3958,6 +3954,8 @@ export interface components {
             reasons: string[];
             /** States */
             states: string[];
+            /** @description Of everything that has one answer a frame */
+            whole: components["schemas"]["WholeOut"] | null;
         };
         /**
          * Mend
@@ -6310,6 +6308,11 @@ export interface components {
              */
             picture: string;
             /**
+             * Plate
+             * @description Hash of what the treated plate depends on; part of the address of `/view`
+             */
+            plate: string;
+            /**
              * Project
              * Format: uuid
              */
@@ -6534,7 +6537,7 @@ export interface components {
              * Spots
              * @description Of all perches that stand in a solved room
              */
-            spots: components["schemas"]["SpotOut"][];
+            spots: components["schemas"]["SpotPathOut"][];
         };
         /**
          * Spot
@@ -6592,6 +6595,16 @@ export interface components {
             x: number;
             /** Y */
             y: number;
+        };
+        /** SpotPathOut */
+        SpotPathOut: {
+            /** Perch */
+            perch: string;
+            /**
+             * Rows
+             * @description Per frame, nine numbers row by row: pixels of its spot in a room to the frame's
+             */
+            rows: number[][];
         };
         /**
          * Steady
@@ -7245,6 +7258,18 @@ export interface components {
              * @default #ffffff
              */
             white: string;
+        };
+        /**
+         * WholeOut
+         * @description How well a motion was followed that has one answer a frame.
+         */
+        WholeOut: {
+            /** Confidence */
+            confidence: number[];
+            /** Reason */
+            reason: number[];
+            /** State */
+            state: number[];
         };
         /**
          * Wobble
@@ -8458,7 +8483,7 @@ export interface operations {
             path: {
                 shot_id: string;
                 motion_id: string;
-                form: "points.csv" | "points.json" | "plane.json" | "corners.csv" | "regions.svg" | "camera.json" | "camera.csv" | "details.csv" | "camera.glb" | "camera.usda";
+                form: string;
             };
             cookie?: never;
         };
@@ -8550,34 +8575,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobOut"];
-                };
-            };
-        };
-    };
-    shots_motions_movement: {
-        parameters: {
-            query: {
-                reference: number;
-                smooth?: number;
-                inverted?: boolean;
-                number?: number | null;
-            };
-            header?: never;
-            path: {
-                shot_id: string;
-                motion_id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": number[][];
                 };
             };
         };

@@ -7,7 +7,7 @@ import { worstFrame } from "~/workspace/details/LayerDetails";
 import { apply, type Point } from "~/workspace/geometry";
 import { useShotSlips } from "~/workspace/slip";
 import { findLayer } from "~/workspace/patches";
-import { frameFromOwn, type Spaces, useSpaces, solves } from "~/workspace/spaces";
+import { frameFromOwn, type Spaces, useSpaces } from "~/workspace/spaces";
 import { act, type Chosen } from "~/workspace/store";
 import { LOST, REASONS } from "~/workspace/tracks";
 
@@ -35,7 +35,7 @@ function lostIn(state: readonly number[], first: number, last: number): [number,
 }
 
 function lostTroubles(motion: Motion, data: Measurement | undefined, first: number, last: number): Trouble[] {
-  const whole = motion.kind === "plane" ? data?.plane : solves(motion) ? data?.camera : null;
+  const whole = data?.whole;
   const tracks =
     motion.kind !== "points"
       ? whole

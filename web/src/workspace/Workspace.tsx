@@ -1,13 +1,13 @@
-import { usePrefetchQuery } from "@tanstack/react-query";
 import { useEffect, useMemo } from "react";
 import { Link } from "wouter";
 import { get, type Job } from "~/api/client";
 import { takePartial, useLive, type PartialEvent } from "~/api/events";
-import { kindsQuery, useEdits, useJobs, useShot } from "~/api/queries";
+import { useEdits, useJobs, useShot } from "~/api/queries";
 import { ShotContext, useChosenMotion } from "~/workspace/context";
 import { DeliverDialog } from "~/workspace/DeliverDialog";
 import { PaintDesk } from "~/workspace/desk/PaintDesk";
 import { Details } from "~/workspace/details/Details";
+import { useKindsKnown } from "~/workspace/kinds";
 import { useKeys } from "~/workspace/keys";
 import { KeysSheet } from "~/workspace/KeysSheet";
 import { PlonkDialog } from "~/workspace/PlonkDialog";
@@ -27,9 +27,8 @@ export function Workspace({ shotId }: { shotId: string }) {
   const open = useMemo(() => (record ? { shotId, record, edits } : null), [shotId, record, edits]);
   useRememberedPlace(shotId, record?.document.footage?.frames ?? 0);
   useOpenJobs(shotId);
-  // The forms of the details are there before they are asked for.
-  usePrefetchQuery(kindsQuery("layer"));
-  usePrefetchQuery(kindsQuery("look"));
+  // What every kind has and can, and the forms of the details.
+  const ready = useKindsKnown();
 
   if (error)
     return (
@@ -42,7 +41,8 @@ export function Workspace({ shotId }: { shotId: string }) {
         </div>
       </div>
     );
-  if (!open) return <div className="grid h-full place-items-center text-ink-2">Opening the shot …</div>;
+  if (!open || !ready)
+    return <div className="grid h-full place-items-center text-ink-2">Opening the shot …</div>;
   return (
     <ShotContext.Provider value={open}>
       <Screen />

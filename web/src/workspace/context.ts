@@ -59,24 +59,8 @@ export function useHeldCandidate(): Motion | null {
   const { record } = useOpenShot();
   const chosen = useWorkspace((s) => s.chosen);
   const shot = record.document;
-  const measured = (id: string | null | undefined): Motion | null =>
-    shot.motions.find((m) => m.id === id && m.measurement) ?? null;
-  const root = (target: string | null): string | null => {
-    const perch = shot.perches.find((p) => p.id === target);
-    return perch ? root(perch.follow.target) : target;
-  };
-  let wanted: string | null = null;
-  if (chosen.kind === "motion") wanted = chosen.id;
-  if (chosen.kind === "perch") wanted = root(chosen.id);
-  if (chosen.kind === "plate") {
-    const steady = shot.plate.find((t) => t.id === chosen.id);
-    if (steady?.kind === "steady") wanted = steady.targets[0] ?? null;
-  }
-  if (chosen.kind === "layer") {
-    const layer = findLayer(shot, chosen.id);
-    if (layer && "follow" in layer) wanted = root(layer.follow.target);
-    if (layer?.kind === "pin") wanted = layer.plane;
-    if (layer?.kind === "beam") wanted = root(layer.anchors[0]?.target ?? null);
-  }
-  return measured(wanted) ?? [...shot.motions].reverse().find((m) => m.measurement) ?? null;
+  const id = "id" in chosen ? chosen.id : "";
+  const wanted = chosen.kind === "motion" ? id : record.leaders[id];
+  const measured = shot.motions.filter((m) => m.measurement);
+  return measured.find((m) => m.id === wanted) ?? measured.at(-1) ?? null;
 }

@@ -49,6 +49,7 @@ export const KEYS: { group: string; keys: [string, string][] }[] = [
       ["X", "Curves: of the chosen thing's keys, or of the chosen motion"],
       ["P", "Plonk something from the shelf"],
       ["Arrow keys", "Nudge the chosen thing by 1 px (with Alt: 0.1 px, with Shift: 10 px)"],
+      ["E", "The chosen thing once more"],
       ["Delete", "Take the chosen thing away"],
       ["Esc", "Back to handles; choose nothing"],
     ],
@@ -224,6 +225,12 @@ export function useKeys(tracks: Tracks): void {
         o: () => setEnd("out_frame"),
         d: () => footage && act({ do: "open", what: "deliver", on: true }),
         "?": () => act({ do: "open", what: "keys", on: true }),
+        e: () => {
+          if (chosen.kind !== "layer" && chosen.kind !== "plate" && chosen.kind !== "perch") return;
+          void edits.operate({ do: "duplicate", thing: chosen.id }).then((answer) => {
+            if (answer?.made) act({ do: "choose", chosen: { kind: chosen.kind, id: answer.made } });
+          });
+        },
         s: () => nudge(0, 0),
         m: () =>
           chosen.kind === "motion" &&
@@ -239,7 +246,7 @@ export function useKeys(tracks: Tracks): void {
         },
         Delete: () => {
           if (chosen.kind === "layer" || chosen.kind === "plate" || chosen.kind === "perch") {
-            void edits.remove(chosen.id);
+            void edits.operate({ do: "remove", thing: chosen.id });
             act({ do: "choose", chosen: { kind: "none" } });
           } else if (chosen.kind === "motion") {
             const motion = shot.motions.find((m) => m.id === chosen.id);
@@ -251,7 +258,7 @@ export function useKeys(tracks: Tracks): void {
               act({ do: "choose", chosen: { kind: "motion", id: looks.id, point: null } });
               return;
             }
-            if (motion) void edits.remove(motion.id);
+            if (motion) void edits.operate({ do: "remove", thing: motion.id });
             act({ do: "choose", chosen: { kind: "none" } });
           }
         },

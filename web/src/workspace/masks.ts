@@ -43,8 +43,7 @@ export function useMasked(): Masked | null {
   return useMemo(() => {
     const looks = layer ? layer.looks : chosen.kind === "finish" ? finish : [];
     const look = lookMasks ? looks.find((l) => l.id === open) : undefined;
-    const thing: MaskedThing | null =
-      look ?? layer ?? (treatment?.kind === "mend" || treatment?.kind === "clean" ? treatment : null);
+    const thing: MaskedThing | null = look ?? layer ?? (treatment && "masks" in treatment ? treatment : null);
     if (!thing) return null;
     const steps = (latest: Shot, change: (masks: Mask[]) => Mask[]): PatchStep[] => {
       if (look) {

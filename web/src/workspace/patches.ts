@@ -8,6 +8,7 @@ import type {
   StandingLayer,
   PlacedLayer,
 } from "~/api/client";
+import { has } from "~/workspace/kinds";
 
 const indexOf = (list: { id: string }[], id: string) => list.findIndex((x) => x.id === id);
 
@@ -70,67 +71,11 @@ export const lightOf = (m: ModelLayer) => ({
   lit_like: m.lit_like ?? null,
 });
 
-/** Put a layer into a parcel, in front of what is there. */
-export function intoParcel(shot: Shot, id: string, parcel: string): PatchStep[] {
-  const { list, at } = placeOf(shot, id);
-  const k = indexOf(shot.parcels, parcel);
-  return [
-    guard(`/${list}/${at}`, id),
-    guard(`/parcels/${k}`, parcel),
-    { op: "move", from: `/${list}/${at}`, path: `/parcels/${k}/stack/0` },
-  ];
-}
-
-/** Take a layer out of its parcel and put it in front of the first layer that shows it. */
-export function outOfParcel(shot: Shot, id: string): PatchStep[] {
-  const { list, at } = placeOf(shot, id);
-  const parcel = shot.parcels.find((p) => indexOf(p.stack, id) >= 0)?.id;
-  const before = Math.max(
-    0,
-    shot.stack.findIndex((l) => l.kind === "parcel" && l.parcel === parcel),
-  );
-  return [guard(`/${list}/${at}`, id), { op: "move", from: `/${list}/${at}`, path: `/stack/${before}` }];
-}
-
-/** A new parcel with one layer in it, shown where that layer was. */
-export function newParcel(shot: Shot, id: string, named: string): { patch: PatchStep[]; layer: string } {
-  const { list, at } = placeOf(shot, id);
-  const parcel = freshShotId("parcel", shot);
-  const layer = freshShotId("layer", shot);
-  const k = shot.parcels.length;
-  const shows = { kind: "parcel", id: layer, name: named, parcel, ...wholePicture(shot) };
-  return {
-    layer,
-    patch: [
-      guard(`/${list}/${at}`, id),
-      { op: "add", path: "/parcels/-", value: { id: parcel, name: named, stack: [] } },
-      { op: "move", from: `/${list}/${at}`, path: `/parcels/${k}/stack/0` },
-      { op: "add", path: `/${list}/${at}`, value: shows },
-    ],
-  };
-}
-
 /** Size and place of a layer that is as large as the shot. */
 export const wholePicture = (shot: Shot) => {
   const [width, height] = [shot.footage?.width ?? 1280, shot.footage?.height ?? 720];
   return { width, height, x: width / 2, y: height / 2 };
 };
-
-/** Put a layer elsewhere in its own list: before the one that is there now. */
-export function moveLayerTo(shot: Shot, id: string, before: string | null): PatchStep[] | null {
-  const { list, at, stack } = placeOf(shot, id);
-  const target = before === null ? stack.length : indexOf(stack, before);
-  if (target < 0 || target === at || target === at + 1) return null;
-  const to = target > at ? target - 1 : target;
-  return [guard(`/${list}/${at}`, id), { op: "move", from: `/${list}/${at}`, path: `/${list}/${to}` }];
-}
-
-export function moveLayer(shot: Shot, id: string, by: -1 | 1): PatchStep[] | null {
-  const { list, at, stack } = placeOf(shot, id);
-  const to = at + by;
-  if (to < 0 || to >= stack.length) return null;
-  return [guard(`/${list}/${at}`, id), { op: "move", from: `/${list}/${at}`, path: `/${list}/${to}` }];
-}
 
 /** Set a point by hand at a frame. */
 export function givePoint(
@@ -183,8 +128,7 @@ export function freshName(name: string, taken: { name: string }[]): string {
 
 /** Whether a layer is placed by x, y, turn and size of its own. */
 export const isPlaced = (layer: Layer | null | undefined): layer is PlacedLayer =>
-  layer?.kind === "still" || layer?.kind === "generated" || layer?.kind === "parcel";
+  has("layer", layer, "placed");
 
 /** Whether a layer stands on a spot of a room, with handles of its own. */
-export const stands = (layer: Layer): layer is StandingLayer =>
-  layer.kind === "model" || layer.kind === "form" || layer.kind === "lamp";
+export const stands = (layer: Layer): layer is StandingLayer => has("layer", layer, "standing");

@@ -1,9 +1,21 @@
 import { useQueries, useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
-import type { Follow, Motion, Num, Perch, PlacedLayer, PlaneMotion, RoomMotion, Shot } from "~/api/client";
-import { measurementQuery, movementQuery, viewQuery } from "~/api/queries";
-import { type RoomCamera, roomCamera, spotMatrix } from "~/workspace/camera";
+import type {
+  Follow,
+  GeneratedLayer,
+  Motion,
+  Num,
+  Perch,
+  PlacedLayer,
+  PlaneMotion,
+  RoomMotion,
+  SpacesAnswer,
+} from "~/api/client";
+import { measurementQuery, viewQuery } from "~/api/queries";
+import { spacesQuery } from "~/api/spaces";
+import { type RoomCamera, roomCamera } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
+import { has } from "~/workspace/kinds";
 import { allLayers } from "~/workspace/patches";
 import { useWorkspace } from "~/workspace/store";
 import {
@@ -45,44 +57,11 @@ export const seated = (thing: Seated, frame: number): Matrix =>
     turnedSized(valueAt(thing.turn, frame), valueAt(thing.size, frame) / 100),
   );
 
-interface Wanted {
-  motion: Motion;
-  reference: number;
-  smooth: number;
-  inverted: boolean;
-}
-
 const keyOf = (id: string, reference: number, smooth: number, inverted: boolean) =>
   `${id}:${reference}:${smooth}:${inverted}`;
 
-function wantedBy(shot: Shot): Map<string, Wanted> {
-  const out = new Map<string, Wanted>();
-  const want = (id: string, reference: number, smooth: number, inverted: boolean) => {
-    const motion = shot.motions.find((m) => m.id === id);
-    if (motion) out.set(keyOf(id, reference, smooth, inverted), { motion, reference, smooth, inverted });
-  };
-  const follows = [
-    ...shot.perches.map((p) => p.follow),
-    ...allLayers(shot).flatMap((l) => ("follow" in l ? [l.follow] : [])),
-  ];
-  for (const f of follows) if (f.target) want(f.target, f.reference_frame, f.smooth, f.inverted);
-  for (const look of [...shot.finish, ...allLayers(shot).flatMap((l) => l.looks)])
-    if ("rides" in look && look.rides.startsWith("to:"))
-      want(look.rides.slice(3), look.reference_frame, 0, false);
-  for (const thing of [...shot.plate, ...allLayers(shot)])
-    for (const mask of "masks" in thing ? thing.masks : [])
-      if (mask.rides.startsWith("to:")) want(mask.rides.slice(3), mask.reference_frame, 0, false);
-  for (const m of shot.motions) {
-    if (m.kind === "plane") want(m.id, m.reference_frame, 0, false);
-    if (!("regions" in m)) continue;
-    for (const r of m.regions)
-      if (r.follow.startsWith("motion:")) want(r.follow.slice("motion:".length), m.reference_frame, 0, false);
-  }
-  return out;
-}
-
-/** What was last known of each movement: shown until a new answer is here, so that handles do not jump. */
-const lastKnown = new Map<string, number[][]>();
+/** What was last known of each shot's spaces: shown until a new answer is here, so that handles do not jump. */
+const lastKnown = new Map<string, SpacesAnswer>();
 
 /** Whether the held picture is shown and worked on, where the movement is given back later. */
 export function useWorked(): boolean {
@@ -109,10 +88,10 @@ function useScreen(): ((frame: number) => Matrix) | null {
 }
 
 function useViewRows(which: "matrices" | "held"): ((frame: number) => Matrix) | null {
-  const { record, shotId } = useOpenShot();
+  const { record } = useOpenShot();
   const treated = record.document.plate.some((p) => p.shown);
   const { data } = useQuery({
-    ...viewQuery(shotId, record.number, record.document),
+    ...viewQuery(record),
     placeholderData: (before) => before,
   });
   const rows = treated ? data?.[which] : undefined;
@@ -120,8 +99,7 @@ function useViewRows(which: "matrices" | "held"): ((frame: number) => Matrix) | 
 }
 
 /** Whether a motion solves a room in which things stand. */
-export const solves = (m: Motion): m is RoomMotion =>
-  m.kind === "camera" || m.kind === "object" || m.kind === "form";
+export const solves = (m: Motion): m is RoomMotion => has("motion", m, "room");
 
 /** The solved cameras of the shot in their rooms, by motion. */
 export function useCameras(): Map<string, RoomCamera> {
@@ -150,22 +128,17 @@ export function useSpaces(): Spaces {
   const { record, shotId } = useOpenShot();
   const shot = record.document;
   const view = useScreen();
-  const wanted = useMemo(() => [...wantedBy(shot).entries()], [shot]);
-  const paths = useQueries({
-    queries: wanted.map(([, w]) =>
-      movementQuery(shotId, record.number, w.motion, w.reference, w.smooth, w.inverted),
-    ),
-    combine: (results) => results.map((r) => r.data),
-  });
-  const cameras = useCameras();
+  const { data } = useQuery(spacesQuery(shotId, record.number, record.spaces));
+  if (data) lastKnown.set(shotId, data);
+  const answer = data ?? lastKnown.get(shotId);
   return useMemo(() => {
+    const measured = new Set(shot.motions.filter((m) => m.measurement).map((m) => m.id));
     const byKey = new Map(
-      wanted.map(([key, w], k) => {
-        const place = `${shotId}:${key}`;
-        if (paths[k]) lastKnown.set(place, paths[k]);
-        return [key, w.motion.measurement ? (paths[k] ?? lastKnown.get(place)) : undefined];
-      }),
+      (answer?.movements ?? [])
+        .filter((m) => measured.has(m.motion))
+        .map((m) => [keyOf(m.motion, m.reference_frame, m.smooth, m.inverted), m.rows]),
     );
+    const spots = new Map((answer?.spots ?? []).map((s) => [s.perch, s.rows]));
     const path = (
       id: string,
       reference: number,
@@ -188,15 +161,15 @@ export function useSpaces(): Spaces {
       return carried(follow, moved, follow.shift ? moved : of(follow, follow.reference_frame), at);
     };
     const perchMatrix = (perch: Perch, frame: number): Matrix => {
-      const camera = perch.spot ? cameras.get(perch.follow.target ?? "") : undefined;
-      if (perch.spot && camera) return times(spotMatrix(camera, perch.spot, frame), seated(perch, frame));
+      const rows = perch.spot ? spots.get(perch.id) : undefined;
+      if (rows?.length) return times(rows[Math.min(frame, rows.length - 1)]!, seated(perch, frame));
       const at = { x: valueAt(perch.x, frame), y: valueAt(perch.y, frame) };
       return times(placed(perch.follow, frame, at), seated(perch, frame));
     };
     const plane = (motion: PlaneMotion, frame: number) =>
       path(motion.id, motion.reference_frame, 0, false, frame);
     return { of, placed, perch: perchMatrix, plane };
-  }, [shotId, wanted, paths, shot.perches, view, cameras]);
+  }, [answer, shot.motions, shot.perches, view]);
 }
 
 /** All of a motion's movement from a frame on, for outlines that ride on it. */
@@ -214,26 +187,35 @@ export const riding = (target: string | null, reference_frame: number): Follow =
 /** How large a generated element's handles are: it has no picture of its own. */
 const NOMINAL = 220;
 
+const hasPicture = (layer: PlacedLayer): layer is Exclude<PlacedLayer, GeneratedLayer> => "width" in layer;
+
 /** The size of a layer's own picture. */
 export const ownSize = (layer: PlacedLayer): { width: number; height: number } =>
-  layer.kind === "generated" ? { width: NOMINAL, height: NOMINAL } : layer;
+  hasPicture(layer) ? layer : { width: NOMINAL, height: NOMINAL };
+
+/** What a layer turns and grows about, in its own pixels. */
+export function anchorOf(layer: PlacedLayer, frame: number): Point {
+  const { width, height } = ownSize(layer);
+  if (!hasPicture(layer)) return { x: width / 2, y: height / 2 };
+  return {
+    x: (width * valueAt(layer.anchor_x, frame)) / 100,
+    y: (height * valueAt(layer.anchor_y, frame)) / 100,
+  };
+}
 
 /** From a layer's own pixels to the frame's pixels, as the core's `frame_from_own`. */
 export function frameFromOwn(layer: PlacedLayer, spaces: Spaces, frame: number): Matrix {
   const at = { x: valueAt(layer.x, frame), y: valueAt(layer.y, frame) };
-  const { width, height } = ownSize(layer);
-  const generated = layer.kind === "generated";
-  const ax = generated ? 0.5 : valueAt(layer.anchor_x, frame) / 100;
-  const ay = generated ? 0.5 : valueAt(layer.anchor_y, frame) / 100;
-  const seat = times(seated(layer, frame), shifted(-width * ax, -height * ay));
+  const anchor = anchorOf(layer, frame);
+  const seat = times(seated(layer, frame), shifted(-anchor.x, -anchor.y));
   return times(spaces.placed(layer.follow, frame, at), seat);
 }
 
 /** The same for pixels that masks drawn on the layer's own picture have. */
 export function frameFromPicture(layer: PlacedLayer, spaces: Spaces, frame: number): Matrix {
   const own = frameFromOwn(layer, spaces, frame);
-  if (layer.kind === "generated") return times(own, shifted(NOMINAL / 2, NOMINAL / 2));
-  if (layer.kind !== "still" || layer.mirror === "no") return own;
+  if (!hasPicture(layer)) return times(own, shifted(NOMINAL / 2, NOMINAL / 2));
+  if (!("mirror" in layer) || layer.mirror === "no") return own;
   const [across, down] = [layer.mirror !== "down", layer.mirror !== "across"];
   return times(own, [
     across ? -1 : 1,

@@ -96,7 +96,9 @@ export function useHealth(motion: Motion): Health {
     if (motion.kind === "points") return { frames: tracks.frames, measured, at: pointTrust(motion, tracks) };
     if (solves(motion))
       return { frames: stored?.frames ?? 0, measured, at: (f) => cameraTrust(motion, stored, live, f) };
-    return { frames: stored?.frames ?? 0, measured, at: (f) => planeTrust(motion, stored, live, f) };
+    if (motion.kind === "plane")
+      return { frames: stored?.frames ?? 0, measured, at: (f) => planeTrust(motion, stored, live, f) };
+    return { frames: stored?.frames ?? 0, measured, at: (f) => wholeTrust(stored, f) };
   }, [motion, tracks, stored, live]);
 }
 
@@ -150,6 +152,18 @@ function cameraTrust(
     state,
     confidence: camera.confidence[frame] ?? 0,
     reason: camera.reason[frame] ?? 0,
+    fewer: null,
+  };
+}
+
+/** Of a motion that has one answer a frame, and nothing more that is known here. */
+function wholeTrust(stored: Measurement | undefined, frame: number): Trust | null {
+  const state = stored?.whole?.state[frame] ?? NONE;
+  if (!stored?.whole || state === NONE) return null;
+  return {
+    state,
+    confidence: stored.whole.confidence[frame] ?? 0,
+    reason: stored.whole.reason[frame] ?? 0,
     fewer: null,
   };
 }

@@ -14,7 +14,6 @@ from scipy.spatial.transform import Rotation, Slerp
 from plonket.base.conventions import BETWEEN_CAMERAS, F64
 from plonket.base.errors import BadInput
 from plonket.base.progress import Work
-from plonket.media.clip import Clip
 from plonket.room.alignment import suggested
 from plonket.room.camera_track import CameraTrack
 from plonket.track.camera.details import Details, follow_details
@@ -22,51 +21,37 @@ from plonket.track.camera.fit import judged
 from plonket.track.camera.scene import sightings
 from plonket.track.camera.settings import CameraMotion
 from plonket.track.camera.solve import Asked, Solved, solve
-from plonket.track.context import Around
+from plonket.track.context import MeasureContext
 from plonket.track.plane.region_masks import pixels_ignored
+from plonket.track.request import MeasureRequest
 
 LONGEST = 3000
 """Frames that are solved at the most."""
 
 
-def measure_camera(
-    motion: CameraMotion,
-    clip: Clip,
-    *,
-    direction: str = "both",
-    start: int = 0,
-    stop: int | None = None,
-    origin: int | None = None,
-    previous: CameraTrack | None = None,
-    around: Around | None = None,
-    strong: dict[str, tuple[F64, NDArray[np.bool_]]] | None = None,
-    work: Work | None = None,
-) -> CameraTrack:
+def measure_camera(motion: CameraMotion, request: MeasureRequest) -> CameraTrack:
     """Follow details through a clip and solve the camera from them.
 
     Parameters
     ----------
-    direction, origin : of no meaning here; a camera is always solved from all frames.
-    start, stop : the range; the motion's own range limits it further.
-    previous : an earlier track: details followed by the same settings are taken from it.
-    around : the rest of the shot, for mattes and motions that regions ride on.
-    strong : name -> (n, 2) pixels and (n,) bool of points given by hand that stand still in the set.
+    request : the motion's own range limits its range further. Of an earlier track details that were followed by the same
+        settings are taken. Its context gives the points set by hand that stand still in the set.
 
     Raises
     ------
     BadInput
         An empty range. Degenerate: too little detail, or movement that fits nothing.
     """
-    work = work or Work()
+    clip, work, previous, context = request.clip, request.work, request.previous, request.context
     info = clip.info
-    first = max(start, motion.first or 0)
-    last = min(stop if stop is not None else info.frames, info.frames if motion.last is None else motion.last + 1)
+    first = max(request.start, motion.first or 0)
+    last = min(request.end, info.frames if motion.last is None else motion.last + 1)
     if last - first < 2:
         raise BadInput("camera.range", "A camera needs at least two frames. Widen the range that is measured.")
     if last - first > LONGEST:
         raise BadInput("camera.long", f"A camera is solved over at most {LONGEST} frames. Shorten the range.")
     frames = range(first, last)
-    followed = _followed(motion, info.size, frames, around)
+    followed = _followed(motion, info.size, frames, context)
     total = 3 * len(frames)
     if previous is not None and previous.followed == followed and previous.frames == info.frames:
         own = ~previous.strong
@@ -80,7 +65,7 @@ def measure_camera(
         details = follow_details(
             clip.luma, frames, info.frames, count=int(motion.count),
             spacing_px=motion.spacing / 100 * max(info.size), least=motion.strength,
-            ignored=pixels_ignored(motion, clip, around), work=following,
+            ignored=pixels_ignored(motion, clip, context), work=following,
         )  # fmt: skip
     solving = Work(
         on_progress=lambda done, all_: work.progress(2 * len(frames) + done * len(frames) // all_, total),
@@ -89,6 +74,7 @@ def measure_camera(
     ids = _numbers(details)
     used = Details(xy=details.xy, seen=details.seen & ~np.isin(ids, motion.set_aside)[:, None])
     given = np.zeros(len(ids), bool)
+    strong = context.control_points(motion)
     if strong:
         xy = np.stack([path for path, _ in strong.values()])
         seen = np.stack([known for _, known in strong.values()])
@@ -113,7 +99,7 @@ def _asker(work: Work) -> Callable[[], bool]:
     return asked
 
 
-def _followed(motion: CameraMotion, size: tuple[int, int], frames: range, around: Around | None) -> str:
+def _followed(motion: CameraMotion, size: tuple[int, int], frames: range, context: MeasureContext) -> str:
     """Hash of what the details depend on."""
     record: dict[str, Any] = {
         "count": motion.count, "spacing": motion.spacing, "strength": motion.strength, "matte": motion.ignore_matte,
@@ -122,7 +108,7 @@ def _followed(motion: CameraMotion, size: tuple[int, int], frames: range, around
     }  # fmt: skip
     rides = {r.follow.removeprefix("motion:") for r in motion.regions if r.follow.startswith("motion:")}
     for one in sorted(rides):
-        path = around.movement(one, motion.reference_frame) if around is not None else None
+        path = context.movement(one, motion.reference_frame)
         record[one] = None if path is None else hashlib.sha256(np.round(path, 6).tobytes()).hexdigest()
     return hashlib.sha256(json.dumps(record, sort_keys=True).encode()).hexdigest()
 

@@ -11,17 +11,16 @@ from numpy.typing import NDArray
 
 from plonket.base.conventions import BETWEEN_CAMERAS, F64, U8
 from plonket.base.errors import BadInput, Degenerate
-from plonket.base.progress import Work
 from plonket.base.states import COVERED, GIVEN, LEFT, LOST, NO_MATCH, NONE, TRACKED
 from plonket.media.clip import Clip
 from plonket.room.camera_track import CameraTrack
 from plonket.room.meshes.forms import Surface, model_form, unit_form
-from plonket.track.context import Around
 from plonket.track.form.fit import Stood, focal_of
 from plonket.track.form.follow import LEAST_PLACES, Found, by_flow, carried_on, follow, mixed
 from plonket.track.form.settings import FormMotion
 from plonket.track.form.surface import Levels, Places
 from plonket.track.plane.region_masks import pixels_ignored
+from plonket.track.request import MeasureRequest
 
 Direction = Literal["forward", "backward", "both", "gap"]
 LEARN_EVERY = 4
@@ -65,28 +64,14 @@ def form_surface(motion: FormMotion, model: Callable[[str], str] | None) -> Surf
     return model_form(model(motion.asset)).scaled(motion.size)
 
 
-def measure_form(
-    motion: FormMotion,
-    clip: Clip,
-    *,
-    direction: Direction = "both",
-    start: int = 0,
-    stop: int | None = None,
-    origin: int | None = None,
-    previous: CameraTrack | None = None,
-    around: Around | None = None,
-    model: Callable[[str], str] | None = None,
-    work: Work | None = None,
-) -> CameraTrack:
+def measure_form(motion: FormMotion, request: MeasureRequest) -> CameraTrack:
     """Follow a form through a clip from the frames on which tugs say where it is.
 
     Parameters
     ----------
-    direction : which way from the stakes. origin : only from the last stake at or before (forward), or the first at or
-        after it (backward). start, stop : frames that may be measured.
-    around : the rest of the shot, for mattes and motions that regions ride on.
-    previous : an earlier track; frames that are not measured now keep their poses while size and lens are the same.
-    model : asset -> path of the model that the form is.
+    request : it goes out from the stakes; from an `origin` only the last stake at or before it counts (forward), or the first
+        at or after it (backward). Of an earlier track poses are kept while size and lens are the same. Its context gives the
+        model that the form is.
 
     Returns
     -------
@@ -97,22 +82,20 @@ def measure_form(
     BadInput
         No stake, an empty range. Degenerate: too little of the form, or nothing on it to hold on to.
     """
-    work = work or Work()
-    frames = clip.info.frames
-    stop = frames if stop is None else stop
+    clip, work, start, stop, frames = request.clip, request.work, request.start, request.end, request.clip.info.frames
     if not 0 <= start < stop <= frames:
         raise BadInput("form.range", f"The range {start}-{stop - 1} does not lie within the clip.")
     stakes = {s.frame: Stood.of(s.pose) for s in motion.stakes if s.tugs and start <= s.frame < stop}
     if not stakes:
         raise BadInput("form.tugs", f"{motion.name} is not put in place yet. Drag its corners to where they are seen.")
     size, focal = clip.info.size, focal_of(motion, clip.info.size)
-    surface = form_surface(motion, model)
-    plans = _plans(sorted(stakes), direction, start, stop, origin)
+    surface = form_surface(motion, request.context.model)
+    plans = _plans(sorted(stakes), request.direction, start, stop, request.origin)
     total = sum(len(p) - 1 for _, p in plans)
     if total == 0 and len(stakes) < 2 and stop - start > 1:
         raise BadInput("form.range", "There is nothing to measure in that direction from here.")
-    out = _Track(motion, size, focal, frames, stakes, previous)
-    ignored = pixels_ignored(motion, clip, around)
+    out = _Track(motion, size, focal, frames, stakes, request.previous)
+    ignored = pixels_ignored(motion, clip, request.context)
     done = 0
     for way, plan in plans:
         run = _Pass(motion, clip, surface, focal, stakes[plan[0]], plan[0], ignored)

@@ -6,17 +6,13 @@ from dataclasses import replace
 from typing import Annotated, Literal
 
 import numpy as np
-from numpy.typing import NDArray
 from pydantic import Field
 
-from plonket.base.conventions import F64
 from plonket.base.errors import BadInput
 from plonket.base.fields import GOES, Identifier, reference
-from plonket.base.progress import Work
-from plonket.media.clip import Clip
 from plonket.room.camera_track import CameraTrack
-from plonket.track.context import Around
 from plonket.track.object.solve import solve_rigid
+from plonket.track.request import MeasureRequest
 from plonket.track.room_motion import Moves, RoomMotion, moves_choice
 
 
@@ -32,25 +28,12 @@ class ObjectMotion(RoomMotion):
     moves: Moves = moves_choice()
 
 
-def measure_object(
-    motion: ObjectMotion,
-    clip: Clip,
-    *,
-    direction: str = "both",
-    start: int = 0,
-    stop: int | None = None,
-    origin: int | None = None,
-    previous: CameraTrack | None = None,
-    around: Around | None = None,
-    strong: dict[str, tuple[F64, NDArray[np.bool_]]] | None = None,
-    work: Work | None = None,
-) -> CameraTrack:
+def measure_object(motion: ObjectMotion, request: MeasureRequest) -> CameraTrack:
     """Solve the movement from the points of the motions it counts on.
 
     Parameters
     ----------
-    strong : name -> (n, 2) pixels and (n,) bool: the points, and where they are known. start, stop : the range.
-    direction, origin, previous, around : of no meaning here.
+    request : its context gives the points that are followed on the object.
 
     Returns
     -------
@@ -61,13 +44,13 @@ def measure_object(
     BadInput
         No points. Degenerate: too few of them, or movement that no rigid thing makes.
     """
+    strong, clip, start, stop = request.context.control_points(motion), request.clip, request.start, request.end
     if not strong:
         raise BadInput("object.points", f"{motion.name} needs a point motion on it: follow eight points or more first.")
-    stop = clip.info.frames if stop is None else stop
     xy = np.stack([path for path, _ in strong.values()])
     seen = np.stack([known for _, known in strong.values()])
     seen[:, :start], seen[:, stop:] = False, False
-    track = solve_rigid(xy, seen, clip.info.size, focal=motion.focal(clip.info.size), work=work)
+    track = solve_rigid(xy, seen, clip.info.size, focal=motion.focal(clip.info.size), work=request.work)
     return round_it(track)
 
 

@@ -10,7 +10,6 @@ import numpy as np
 from plonket.base.conventions import F64
 from plonket.base.errors import BadInput
 from plonket.base.outlines import Outline, control_points, flatten, polygon_outline
-from plonket.media.clip import Clip
 from plonket.track.plane.settings import Freedom, PlaneMotion, Region
 
 MATTE = "0" * 64
@@ -25,20 +24,6 @@ class Drawn(Protocol):
     def use(self) -> bool: ...
     @property
     def outline(self) -> Outline: ...
-
-
-class MatteOnly:
-    """The surroundings of a lone motion: at most one matte."""
-
-    def __init__(self, matte: Clip | None) -> None:
-        self._matte = matte
-
-    def matte(self, asset: str) -> Clip:
-        assert self._matte is not None
-        return self._matte
-
-    def movement(self, motion: str, reference: int) -> F64 | None:
-        return None
 
 
 def plane_motion(

@@ -11,10 +11,8 @@ import numpy as np
 from plonket.base.conventions import F64, U8
 from plonket.base.errors import BadInput
 from plonket.base.outlines import carry
-from plonket.base.progress import Work
 from plonket.base.states import BLURRED, COVERED, FLAT, GIVEN, LEFT, LOST, NO_MATCH, TRACKED
 from plonket.media.clip import Clip
-from plonket.track.context import Alone, Around
 from plonket.track.plane.correct import quad_homography
 from plonket.track.plane.region_masks import Looking
 from plonket.track.plane.register import Found, FrameLevels, register
@@ -22,6 +20,7 @@ from plonket.track.plane.settings import FREEDOMS, PlaneMotion
 from plonket.track.plane.template import BLURS_PX, Template, cut_template
 from plonket.track.plane.track import PlaneTrack
 from plonket.track.plans import plan_passes
+from plonket.track.request import MeasureRequest
 
 Direction = Literal["forward", "backward", "both", "gap"]
 
@@ -50,27 +49,13 @@ class PlanePartial:
     track: PlaneTrack
 
 
-def measure_plane(
-    motion: PlaneMotion,
-    clip: Clip,
-    *,
-    direction: Direction = "both",
-    start: int = 0,
-    stop: int | None = None,
-    origin: int | None = None,
-    previous: PlaneTrack | None = None,
-    around: Around | None = None,
-    work: Work | None = None,
-) -> PlaneTrack:
+def measure_plane(motion: PlaneMotion, request: MeasureRequest) -> PlaneTrack:
     """Register a motion's regions through a clip.
 
     Parameters
     ----------
-    direction : forward, backward or both from the reference frame; ``gap``: only the unmeasured or lost
-        frames round `origin`.
-    start, stop : frames that may be measured. origin : frame to go on from instead of the reference.
-    previous : an earlier track; frames not measured now keep their values.
-    around : the rest of the shot, for mattes and motions that regions refer to.
+    request : it goes out from the reference frame, or on from `origin`; its context knows the mattes and motions that regions
+        refer to.
 
     Returns
     -------
@@ -89,9 +74,7 @@ def measure_plane(
     from the frames before carries the search across fast moves; a coarse search within reach helps
     when it fails. Where detail runs out, fewer degrees of freedom are used, and the track says so.
     """
-    work = work or Work()
-    frames = clip.info.frames
-    stop = frames if stop is None else stop
+    clip, work, start, stop, frames = request.clip, request.work, request.start, request.end, request.clip.info.frames
     if not any(r.use for r in motion.regions):
         raise BadInput("plane.region", f"{motion.name} has no region to look at yet. Draw one round the surface.")
     if not 0 <= start < stop <= frames:
@@ -99,7 +82,7 @@ def measure_plane(
     reference = motion.reference_frame
     if reference >= frames:
         raise BadInput("plane.frame", f"{motion.name} is drawn on frame {reference}; the clip ends at {frames - 1}.")
-    looking = Looking(motion, clip, around or Alone())
+    looking = Looking(motion, clip, request.context)
     luma = clip.luma(reference)
     mask = looking.at_reference()
     if not (mask > 127).any():
@@ -109,10 +92,11 @@ def measure_plane(
             " or are ignored altogether.",
         )
     template = cut_template(luma, mask, detail=motion.detail / 100)
+    previous, direction = request.previous, request.direction
     same = previous is not None and previous.frames == frames and previous.reference_frame == reference
     track = previous_copy(previous) if same and previous is not None else PlaneTrack.empty(frames, reference)
     _settle_reference(track, reference)
-    plans = plan_passes(direction, reference, start, stop, origin, track.known())
+    plans = plan_passes(direction, reference, start, stop, request.origin, track.known())
     total = sum(len(p) for p in plans)
     if total == 0:
         raise BadInput("plane.range", "There is nothing to measure in that direction from here.")

@@ -13,7 +13,7 @@ from plonket.base.conventions import F64, U8
 from plonket.base.errors import BadInput
 from plonket.base.outlines import carry, control_points, fill, flatten
 from plonket.media.clip import Clip
-from plonket.track.context import Alone, Around
+from plonket.track.context import MeasureContext
 from plonket.track.plane.settings import Region
 
 MATTE_RIM_PX = 3
@@ -34,12 +34,12 @@ class Looks(Protocol):
 class Looking:
     """Turns regions and mattes into masks, frame by frame."""
 
-    def __init__(self, motion: Looks, clip: Clip, around: Around) -> None:
+    def __init__(self, motion: Looks, clip: Clip, context: MeasureContext) -> None:
         self.motion, self.size = motion, clip.info.size
-        self.around = around
+        self.context = context
         self.uses = [r for r in motion.regions if r.use]
         self.ignores = [r for r in motion.regions if not r.use]
-        self.matte: Clip | None = around.matte(motion.ignore_matte) if motion.ignore_matte else None
+        self.matte: Clip | None = context.matte(motion.ignore_matte) if motion.ignore_matte else None
         if self.matte is not None and self.matte.info.frames < 1:
             raise BadInput("plane.matte", "The matte to ignore has no frames.")
         self._moving_use = any(r.follow != "surface" or len(r.outline.keys) > 1 for r in self.uses)
@@ -80,13 +80,13 @@ class Looking:
             return flat
         if region.follow == "surface":
             return carry(flat, frame_from_reference)
-        moved = self.around.movement(region.follow.removeprefix("motion:"), self.motion.reference_frame)
+        moved = self.context.movement(region.follow.removeprefix("motion:"), self.motion.reference_frame)
         return flat if moved is None else carry(flat, moved[min(frame, len(moved) - 1)])
 
 
-def pixels_ignored(motion: Looks, clip: Clip, around: Around | None) -> Callable[[int], NDArray[np.bool_]] | None:
+def pixels_ignored(motion: Looks, clip: Clip, context: MeasureContext) -> Callable[[int], NDArray[np.bool_]] | None:
     """Which pixels (h, w) of a frame nothing may be looked at in, for a motion without a surface; None: it may everywhere."""
-    looking = Looking(motion, clip, around or Alone())
+    looking = Looking(motion, clip, context)
     if not looking.ignores_anything():
         return None
     return lambda frame: np.asarray(looking.ignored(frame, np.eye(3)) > 60)

@@ -7,15 +7,14 @@ from dataclasses import dataclass
 import numpy as np
 
 from plonket.base.errors import BadInput, Degenerate
-from plonket.base.progress import Work
 from plonket.base.states import GIVEN, TRACKED
 from plonket.media.clip import Clip
-from plonket.track.context import Around
 from plonket.track.plans import plan_passes
 from plonket.track.points.detail import judge
 from plonket.track.points.settings import Direction, PointMotion, TrackPoint
 from plonket.track.points.tracker import Walk, channel_of
 from plonket.track.points.tracks import PointTracks
+from plonket.track.request import MeasureRequest
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -26,29 +25,13 @@ class Partial:
     tracks: PointTracks
 
 
-def measure_points(
-    motion: PointMotion,
-    clip: Clip,
-    *,
-    direction: Direction = "both",
-    start: int = 0,
-    stop: int | None = None,
-    origin: int | None = None,
-    previous: PointTracks | None = None,
-    around: Around | None = None,
-    work: Work | None = None,
-) -> PointTracks:
+def measure_points(motion: PointMotion, request: MeasureRequest) -> PointTracks:
     """Follow every point of a motion through frames start..stop-1.
 
     Parameters
     ----------
-    direction : forward, backward or both, from `origin` or, without one, from the given frames:
-        backward from each point's first given frame, forward from each given frame to the next; or
-        gap: only the frames round `origin` on which a point is lost or not measured.
-    origin : a frame to start from; a point without a given frame there starts from its measured
-        position in `previous`.
-    previous : earlier tracks; frames not measured now keep their values.
-    around : the rest of the shot; points need nothing of it.
+    request : forward goes from each given frame to the next, backward from each point's first given frame. From an `origin` a
+        point without a given frame there starts from its measured position in `previous`.
 
     Raises
     ------
@@ -63,27 +46,26 @@ def measure_points(
     only when these have changed beyond recognition is a fresh one taken (`adapt`). Confidence also
     falls when the found place, matched back into the reference frame, does not lead home again.
     """
-    work = work or Work()
-    stop = clip.info.frames if stop is None else stop
+    clip, work, start, stop = request.clip, request.work, request.start, request.end
     if not motion.points:
         raise BadInput("points.none", f"{motion.name} has no points yet. Click on a small, clear detail.")
     if not 0 <= start < stop <= clip.info.frames:
         raise BadInput("points.range", f"The range {start}-{stop - 1} does not lie within the clip.")
     ids, names = tuple(p.id for p in motion.points), tuple(p.name for p in motion.points)
-    tracks = _carry_over(previous, ids, names, clip.info.frames)
+    tracks = _carry_over(request.previous, ids, names, clip.info.frames)
     for k, point in enumerate(motion.points):
         for g in point.given:
             _check_given(clip, motion, point, g.frame, g.x, g.y)
             tracks.xy[k, g.frame] = (g.x, g.y)
             tracks.state[k, g.frame], tracks.confidence[k, g.frame] = GIVEN, 1.0
-    walks = _walks(motion, tracks, direction, start, stop, origin)
+    walks = _walks(motion, tracks, request.direction, start, stop, request.origin)
     total = sum(len(frames) for frames, _ in walks)
     if total == 0:
         raise BadInput("points.range", "There is nothing to measure in that direction from here.")
     done = 0
     for frames, first in walks:
         step = 1 if frames[-1] > frames[0] else -1
-        run = Walk(motion, clip, tracks, step, first, only_unknown=direction == "gap")
+        run = Walk(motion, clip, tracks, step, first, only_unknown=request.direction == "gap")
         for frame in frames:
             work.check_cancelled()
             run.visit(frame)

@@ -28,25 +28,6 @@ const RoomViews = lazy(() =>
   import("~/workspace/details/RoomViews").then((file) => ({ default: file.RoomViews })),
 );
 
-const FORMS: [string, string][] = [
-  ["camera.json", "JSON"],
-  ["camera.glb", "GLB"],
-  ["camera.usda", "USD"],
-  ["camera.csv", "Camera CSV"],
-  ["details.csv", "Points CSV"],
-];
-const LENS_FIELDS: Record<RoomMotion["knows"], string[]> = {
-  unknown: [],
-  equivalent: ["equivalent_mm"],
-  sensor: ["sensor_mm", "focal_mm"],
-  pixels: ["focal_px"],
-};
-const EVERY_LENS = Object.values(LENS_FIELDS).flat();
-
-/** Settings of the lens that say nothing while this is what is known of it. */
-export const hiddenLens = (knows: RoomMotion["knows"]): string[] =>
-  EVERY_LENS.filter((f) => !LENS_FIELDS[knows].includes(f));
-
 export function CameraDetails({ motion }: { motion: CameraMotion }) {
   const { edits } = useOpenShot();
   const { data: kinds } = useKinds("motion");
@@ -56,7 +37,6 @@ export function CameraDetails({ motion }: { motion: CameraMotion }) {
   const solve = motion.measurement ? measured?.camera : undefined;
   const set = (label: string, values: Partial<CameraMotion> | Record<string, unknown>) =>
     void edits.edit(label, (latest) => setOnMotion(latest, motion.id, values));
-  const hidden = hiddenLens(motion.knows);
   return (
     <>
       <Title
@@ -86,7 +66,6 @@ export function CameraDetails({ motion }: { motion: CameraMotion }) {
         <SchemaForm
           schema={schema}
           groups={["Lens"]}
-          leaveOut={hidden}
           values={motion as unknown as Record<string, unknown>}
           onChange={(field, value, label) => set(`${label} of ${motion.name}`, { [field]: value })}
         />
@@ -102,7 +81,7 @@ export function CameraDetails({ motion }: { motion: CameraMotion }) {
         />
       )}
       <UsedBy motion={motion} />
-      <MotionFoot motion={motion} forms={motion.measurement ? FORMS : []} />
+      <MotionFoot motion={motion} />
     </>
   );
 }

@@ -1,3 +1,5 @@
+import type { FC } from "react";
+import type { Motion } from "~/api/client";
 import {
   useChosenLayer,
   useChosenMotion,
@@ -13,6 +15,7 @@ import { LayerDetails } from "~/workspace/details/LayerDetails";
 import { PerchDetails } from "~/workspace/details/PerchDetails";
 import { PlaneDetails } from "~/workspace/details/PlaneDetails";
 import { PlateDetails } from "~/workspace/details/PlateDetails";
+import { PlainMotion } from "~/workspace/details/MotionParts";
 import { PointDetails } from "~/workspace/details/PointDetails";
 import { useWorkspace } from "~/workspace/store";
 import { AdvicePanel } from "~/workspace/viewer/AdvicePanel";
@@ -33,17 +36,7 @@ export function Details() {
       {adviceOpen && record.document.footage ? (
         <AdvicePanel />
       ) : motion ? (
-        motion.kind === "camera" ? (
-          <CameraDetails key={motion.id} motion={motion} />
-        ) : motion.kind === "form" ? (
-          <FormDetails key={motion.id} motion={motion} />
-        ) : motion.kind === "object" ? (
-          <ObjectDetails key={motion.id} motion={motion} />
-        ) : motion.kind === "plane" ? (
-          <PlaneDetails key={motion.id} motion={motion} />
-        ) : (
-          <PointDetails key={motion.id} motion={motion} />
-        )
+        <MotionDetails key={motion.id} motion={motion} />
       ) : perch ? (
         <PerchDetails key={perch.id} perch={perch} />
       ) : treatment ? (
@@ -63,6 +56,20 @@ export function Details() {
       )}
     </section>
   );
+}
+
+/** The details of each kind of motion; one without an entry has a form made from its settings. */
+const MOTIONS: Partial<Record<string, unknown>> = {
+  points: PointDetails,
+  plane: PlaneDetails,
+  camera: CameraDetails,
+  object: ObjectDetails,
+  form: FormDetails,
+};
+
+function MotionDetails({ motion }: { motion: Motion }) {
+  const Of = (MOTIONS[motion.kind] ?? PlainMotion) as FC<{ motion: Motion }>;
+  return <Of motion={motion} />;
 }
 
 function Nothing({ ready, measured, plonked }: { ready: boolean; measured: boolean; plonked: boolean }) {

@@ -6,7 +6,7 @@ import { Choice } from "~/ui/Choice";
 import { OnOff } from "~/ui/OnOff";
 import { fitOf, useTug } from "~/workspace/actions/forms";
 import { useOpenShot } from "~/workspace/context";
-import { hiddenLens, RoomGroup } from "~/workspace/details/CameraDetails";
+import { RoomGroup } from "~/workspace/details/CameraDetails";
 import { Group, Row, Title } from "~/workspace/details/Group";
 import { MeasureRow, MotionFoot, UsedBy } from "~/workspace/details/MotionParts";
 import { NotLookedAt } from "~/workspace/details/RegionList";
@@ -14,12 +14,6 @@ import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { setOnMotion } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 
-const FILES: [string, string][] = [
-  ["camera.json", "JSON"],
-  ["camera.glb", "GLB"],
-  ["camera.usda", "USD"],
-  ["camera.csv", "CSV"],
-];
 const SHAPES = { box: "Box", cylinder: "Cylinder", plane: "Plane", model: "Model from the shelf" };
 
 /** A form: what it is, its tugs, and how it is looked for. */
@@ -140,22 +134,11 @@ export function FormDetails({ motion }: { motion: FormMotion }) {
             />
           </Row>
         )}
-        <MotionForm
-          motion={motion}
-          groups={["Form"]}
-          leaveOut={["shape", ...(motion.shape === "model" ? ["fits"] : [])]}
-          bare
-          onChange={setAndFit}
-        />
+        <MotionForm motion={motion} groups={["Form"]} leaveOut={["shape"]} bare onChange={setAndFit} />
       </Group>
       <MotionForm motion={motion} groups={["Movement", "How it looks for it"]} onChange={setAndFit} />
       <NotLookedAt motion={motion} />
-      <MotionForm
-        motion={motion}
-        groups={["Lens"]}
-        leaveOut={hiddenLens(motion.knows)}
-        onChange={setAndFit}
-      />
+      <MotionForm motion={motion} groups={["Lens"]} onChange={setAndFit} />
       {motion.knows === "unknown" && (
         <p className="mb-2 text-xs text-ink-2">
           {fit && staked.some((s) => s.tugs.length >= 6) ? (
@@ -168,7 +151,7 @@ export function FormDetails({ motion }: { motion: FormMotion }) {
         </p>
       )}
       <UsedBy motion={motion} />
-      <MotionFoot motion={motion} forms={motion.measurement ? FILES : []} />
+      <MotionFoot motion={motion} />
     </>
   );
 }
@@ -239,11 +222,10 @@ export function ObjectDetails({ motion }: { motion: ObjectMotion }) {
       <MotionForm
         motion={motion}
         groups={["Lens"]}
-        leaveOut={hiddenLens(motion.knows)}
         onChange={(field, value, label) => set(`${label} of ${motion.name}`, { [field]: value })}
       />
       <UsedBy motion={motion} />
-      <MotionFoot motion={motion} forms={solve ? FILES : []} />
+      <MotionFoot motion={motion} />
       {motion.points.length > 0 && (
         <Button
           className="mt-2"

@@ -1,9 +1,9 @@
 import type { GeneratedLayer } from "~/api/client";
-import { useKinds } from "~/api/queries";
 import { useOpenShot } from "~/workspace/context";
 import { Group } from "~/workspace/details/Group";
 import { RidesRow } from "~/workspace/details/RidesRow";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
+import { groupsOf, kindOf } from "~/workspace/kinds";
 import { findLayer, type LayerValues, setOnLayer } from "~/workspace/patches";
 
 /** What is generated, with all its settings. */
@@ -22,15 +22,8 @@ export function GeneratedGroup({
       const generator = now?.kind === "generated" ? now.generator : layer.generator;
       return setOnLayer(latest, layer.id, { generator: { ...generator, [field]: value } });
     });
-  const { data: kinds } = useKinds("generator");
-  const schema = kinds?.find((k) => k.kind === layer.generator.kind)?.schema;
-  const groups = [
-    ...new Set(
-      Object.values(schema?.properties ?? {}).flatMap((p) =>
-        p["x-plonket"]?.group ? [p["x-plonket"].group] : [],
-      ),
-    ),
-  ];
+  const kind = kindOf("generator", layer.generator.kind);
+  const groups = groupsOf(kind, layer.generator);
   return (
     <>
       {"behind" in layer.generator && layer.generator.behind && (
@@ -43,9 +36,9 @@ export function GeneratedGroup({
           />
         </Group>
       )}
-      {schema && (
+      {kind && (
         <SchemaForm
-          schema={schema}
+          schema={kind.schema}
           groups={[...groups.filter((g) => g !== "Seed"), "Seed"]}
           values={layer.generator as unknown as Record<string, unknown>}
           onChange={(field, value, label) => setOne(label, field, value)}

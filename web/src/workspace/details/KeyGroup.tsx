@@ -8,19 +8,11 @@ import { useOpenShot } from "~/workspace/context";
 import { LayerAhead } from "~/workspace/details/Ahead";
 import { Group, Row } from "~/workspace/details/Group";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
+import { groupsOf } from "~/workspace/kinds";
 import { findLayer, setOnLayer } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 
 type Keyable = StillLayer | PinLayer;
-type Key = NonNullable<Keyable["key"]>;
-
-const GROUPS: Record<Key["kind"], string[]> = {
-  screen: ["Cloth", "Matte", "Spill"],
-  brightness: ["Brightness"],
-  colours: ["Colours"],
-  difference: ["Difference"],
-  cutout: ["Cut-out"],
-};
 
 /** How the layer's subject is told from what is behind it. */
 export function KeyGroup({ layer }: { layer: Keyable }) {
@@ -28,7 +20,7 @@ export function KeyGroup({ layer }: { layer: Keyable }) {
   const { data: kinds } = useKinds("key");
   const tool = useWorkspace((s) => s.tool);
   const key = layer.key;
-  const schema = kinds?.find((k) => k.kind === key?.kind)?.schema;
+  const kind = kinds?.find((k) => k.kind === key?.kind);
   const names: Record<string, string> = { none: "Nothing" };
   for (const k of kinds ?? []) names[k.kind] = k.label;
   const set = (label: string, values: object) =>
@@ -81,11 +73,10 @@ export function KeyGroup({ layer }: { layer: Keyable }) {
       )}
       {key?.kind === "cutout" && <LayerAhead layer={layer.id} what="cut out" />}
       {key?.kind === "screen" && <Quality layer={layer} />}
-      {key && schema && (
+      {key && kind && (
         <SchemaForm
-          schema={schema}
-          groups={GROUPS[key.kind]}
-          leaveOut={key.kind === "brightness" ? [key.keeps === "light" ? "threshold" : "black"] : []}
+          schema={kind.schema}
+          groups={groupsOf(kind, key)}
           bare
           values={key as unknown as Record<string, unknown>}
           onChange={(field, value, label) => set(`${label} of ${layer.name}'s key`, { [field]: value })}

@@ -7,6 +7,7 @@ import { MaskGroup } from "~/workspace/details/MaskGroup";
 import { RidesRow } from "~/workspace/details/RidesRow";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { freshId, freshName } from "~/workspace/patches";
+import { groupsOf } from "~/workspace/kinds";
 import { useCameras } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 
@@ -82,14 +83,8 @@ export function LookList({ looks, title, help, owned = false, edit }: Props) {
       {!looks.length && <p className="text-xs text-ink-2">{help}</p>}
       <ul>
         {looks.map((l, at) => {
-          const schema = kinds?.find((k) => k.kind === l.kind)?.schema;
-          const groups = [
-            ...new Set(
-              Object.values(schema?.properties ?? {}).flatMap((p) =>
-                p["x-plonket"]?.group ? [p["x-plonket"].group] : [],
-              ),
-            ),
-          ];
+          const kind = kinds?.find((k) => k.kind === l.kind);
+          const groups = groupsOf(kind, l);
           const on = l.id === selected;
           return (
             <li key={l.id} className={on ? "mb-1 rounded-md bg-paper/60 px-1.5 pb-1" : ""}>
@@ -164,9 +159,9 @@ export function LookList({ looks, title, help, owned = false, edit }: Props) {
                   No camera is solved in this shot, so there is no room to go into: nothing is laid on.
                 </p>
               )}
-              {on && schema && (
+              {on && kind && (
                 <SchemaForm
-                  schema={schema}
+                  schema={kind.schema}
                   groups={[...groups.filter((g) => g !== "Where"), "Where"]}
                   bare
                   values={l as unknown as Record<string, unknown>}

@@ -14,6 +14,7 @@ import { apply, invert, times } from "~/workspace/geometry";
 import { drawnThrough, type Masked, useMasked } from "~/workspace/masks";
 import { outlineAt } from "~/workspace/outline";
 import { freshId, freshName } from "~/workspace/patches";
+import { groupsOf } from "~/workspace/kinds";
 import { act, useWorkspace } from "~/workspace/store";
 
 const SIGNS = { add: "+", subtract: "−", intersect: "∩", keep: "◆" };
@@ -128,7 +129,7 @@ function MaskRows({ masked, mask }: { masked: Masked; mask: Mask }) {
   const { record } = useOpenShot();
   const frame = useWorkspace((s) => s.frame);
   const { data: kinds } = useKinds("mask");
-  const schema = kinds?.find((k) => k.kind === mask.kind)?.schema;
+  const kind = kinds?.find((k) => k.kind === mask.kind);
   // Only what is keyed can have something kept from its key.
   const keyed = masked.list === "stack" && "key" in masked.thing && Boolean(masked.thing.key);
   const shot = record.document;
@@ -183,10 +184,10 @@ function MaskRows({ masked, mask }: { masked: Masked; mask: Mask }) {
         />
       )}
       {mask.kind === "outline" && masked.list === "plate" && <MoreLikeIt masked={masked} mask={mask} />}
-      {schema && (
+      {kind && (
         <SchemaForm
-          schema={schema}
-          groups={["Edge", "Grade", "Mask"]}
+          schema={kind.schema}
+          groups={groupsOf(kind, mask)}
           bare
           leaveOptionsOut={keyed || mask.mode === "keep" ? [] : ["keep"]}
           values={mask as unknown as Record<string, unknown>}

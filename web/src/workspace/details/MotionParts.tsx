@@ -4,8 +4,10 @@ import { useLive } from "~/api/events";
 import { Button } from "~/ui/Button";
 import { stopJob, useMeasure } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
-import { Group } from "~/workspace/details/Group";
-import { allLayers } from "~/workspace/patches";
+import { Group, Title } from "~/workspace/details/Group";
+import { SchemaForm } from "~/workspace/details/SchemaForm";
+import { groupsOf, kindOf, told } from "~/workspace/kinds";
+import { allLayers, setOnMotion } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 import { LOST, useHealth } from "~/workspace/tracks";
 
@@ -122,30 +124,61 @@ export function UsedBy({ motion }: { motion: Motion }) {
 }
 
 /** The measurement as files, and taking the motion away. */
-export function MotionFoot({ motion, forms }: { motion: Motion; forms: [string, string][] }) {
+export function MotionFoot({ motion }: { motion: Motion }) {
   const { shotId, edits } = useOpenShot();
+  const formats = kindOf("motion", motion.kind)?.formats ?? [];
   return (
     <div className="flex flex-wrap items-center gap-1.5 border-t border-line pt-3">
-      {forms.map(([form, label]) => (
-        <a
-          key={form}
-          className="rounded-[7px] border border-line bg-raise px-2 py-1 text-xs"
-          href={`/api/shots/${shotId}/motions/${motion.id}/export/${form}`}
-          download
-        >
-          {label}
-        </a>
-      ))}
+      {formats
+        .filter((f) => motion.measurement !== null || !f.measured)
+        .map(({ name, label }) => (
+          <a
+            key={name}
+            className="rounded-[7px] border border-line bg-raise px-2 py-1 text-xs"
+            href={`/api/shots/${shotId}/motions/${motion.id}/export/${name}`}
+            download
+          >
+            {label}
+          </a>
+        ))}
       <span className="flex-1" />
       <Button
         aria-label={`Remove ${motion.name}`}
         onClick={() => {
-          void edits.remove(motion.id);
+          void edits.operate({ do: "remove", thing: motion.id });
           act({ do: "choose", chosen: { kind: "none" } });
         }}
       >
         <Trash2 className="size-3.5" />
       </Button>
     </div>
+  );
+}
+
+/** A kind of motion that has nothing of its own here: a form of its settings. */
+export function PlainMotion({ motion }: { motion: Motion }) {
+  const { edits } = useOpenShot();
+  const kind = kindOf("motion", motion.kind);
+  const set = (label: string, values: object) =>
+    void edits.edit(label, (latest) => setOnMotion(latest, motion.id, { ...values }));
+  return (
+    <>
+      <Title
+        title={motion.name}
+        sub={told(kind?.says, motion) || kind?.help}
+        onRename={(name) => set(`Rename to ${name}`, { name })}
+      />
+      <MeasureRow motion={motion} ready />
+      {kind && (
+        <SchemaForm
+          schema={kind.schema}
+          groups={groupsOf(kind, motion)}
+          values={motion as unknown as Record<string, unknown>}
+          onChange={(field, value, label) => set(`${label} of ${motion.name}`, { [field]: value })}
+        />
+      )}
+      <UsedBy motion={motion} />
+      <MotionFoot motion={motion} />
+    </>
   );
 }

@@ -6,39 +6,21 @@ import { useOpenShot } from "~/workspace/context";
 import { FollowRows } from "~/workspace/details/FollowRows";
 import { Group, Title } from "~/workspace/details/Group";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
-import { apply, turnAndSize } from "~/workspace/geometry";
-import { allLayers, round, setOnPerch } from "~/workspace/patches";
-import { toSpace, useSpaces } from "~/workspace/spaces";
+import { allLayers, setOnPerch } from "~/workspace/patches";
+import { Duplicate } from "~/workspace/details/StackParts";
 import { act, useWorkspace } from "~/workspace/store";
 
 export function PerchDetails({ perch }: { perch: Perch }) {
   const { record, edits } = useOpenShot();
   const { data: kinds } = useKinds("layer");
   const frame = useWorkspace((s) => s.frame);
-  const spaces = useSpaces();
   const shot = record.document;
   // A perch is placed by the same fields as a still.
   const schema = kinds?.find((k) => k.kind === "still")?.schema;
   const set = (label: string, values: Partial<Perch>) =>
     void edits.edit(label, setOnPerch(shot, perch.id, values));
-  const retarget = (target: string | null) => {
-    const now = spaces.perch(perch, frame);
-    const here = apply(now, { x: 0, y: 0 });
-    const { turn, size } = turnAndSize(now, { x: 0, y: 0 });
-    const onPlane = shot.motions.find((m) => m.id === target)?.kind === "plane";
-    const follow = { ...perch.follow, target, reference_frame: frame, perspective: onPlane };
-    const at = toSpace(follow, spaces, frame, here);
-    const own = turnAndSize(spaces.of(follow, frame), at);
-    set(`${perch.name} follows something else`, {
-      follow,
-      // What leaves the room is placed in pixels again.
-      spot: null,
-      x: round(at.x),
-      y: round(at.y),
-      turn: round(turn - own.turn),
-      size: round((size * 100) / own.size),
-    });
-  };
+  const retarget = (target: string | null) =>
+    void edits.operate({ do: "retarget", thing: perch.id, target, frame });
   const sitting = [
     ...shot.perches
       .filter((p) => p.follow.target === perch.id)
@@ -91,10 +73,11 @@ export function PerchDetails({ perch }: { perch: Perch }) {
       </Group>
       <div className="flex gap-2 border-t border-line pt-3">
         <span className="flex-1" />
+        <Duplicate thing={perch} sort="perch" />
         <Button
           aria-label={`Remove ${perch.name}`}
           onClick={() => {
-            void edits.remove(perch.id);
+            void edits.operate({ do: "remove", thing: perch.id });
             act({ do: "choose", chosen: { kind: "none" } });
           }}
         >

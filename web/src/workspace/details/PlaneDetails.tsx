@@ -14,12 +14,6 @@ import { round, setOnMotion } from "~/workspace/patches";
 import { useSpaces } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 
-const FORMS: [string, string][] = [
-  ["plane.json", "Plane JSON"],
-  ["corners.csv", "Corners CSV"],
-  ["regions.svg", "Regions SVG"],
-];
-
 export function PlaneDetails({ motion }: { motion: PlaneMotion }) {
   const { record, edits } = useOpenShot();
   const { data: kinds } = useKinds("motion");
@@ -149,7 +143,7 @@ export function PlaneDetails({ motion }: { motion: PlaneMotion }) {
         />
       )}
       <UsedBy motion={motion} />
-      <MotionFoot motion={motion} forms={motion.measurement ? FORMS : FORMS.slice(2)} />
+      <MotionFoot motion={motion} />
     </>
   );
 }

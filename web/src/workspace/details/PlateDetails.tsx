@@ -1,6 +1,5 @@
 import { Trash2 } from "lucide-react";
 import type { Treatment } from "~/api/client";
-import { useKinds } from "~/api/queries";
 import { Button } from "~/ui/Button";
 import { OnOff } from "~/ui/OnOff";
 import { useOpenShot } from "~/workspace/context";
@@ -8,47 +7,25 @@ import { Ahead } from "~/workspace/details/Ahead";
 import { CleanFrames } from "~/workspace/details/CleanFrames";
 import { Row, Title } from "~/workspace/details/Group";
 import { MaskGroup } from "~/workspace/details/MaskGroup";
+import { Duplicate } from "~/workspace/details/StackParts";
 import { Path } from "~/workspace/details/PlatePath";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { HoldsOn, Readout, type SetValues, WorkHeld } from "~/workspace/details/SteadyParts";
+import { groupsOf, kindOf, told } from "~/workspace/kinds";
 import { setOnPlate } from "~/workspace/patches";
 import { act } from "~/workspace/store";
-
-/** The groups of settings that mean something as the others are set. */
-const groupsOf = (t: Treatment): string[] =>
-  t.kind === "handheld"
-    ? ["Shake"]
-    : t.kind === "mend"
-      ? ["Mend", ...(t.method === "edges" ? ["From its edges"] : [])]
-      : t.kind === "clean"
-        ? ["Clean frame", "Levels", "Line it up"]
-        : [
-            "Steady",
-            ...(t.mode === "smooth" ? ["Smooth"] : []),
-            "Parts",
-            ...(t.perspective ? [] : ["Only these parts"]),
-            ...(t.give_back ? [] : ["Borders"]),
-            "Frame it",
-          ];
-const SUBS = {
-  steady: "The clip held on what you choose. Everything stacked on it goes along.",
-  mend: "Taken out of the footage, in every frame, where its masks are.",
-  clean: "A frame put right once, cut to its masks, carried through the shot in each frame's light.",
-  handheld: "A natural shake, the same every time for the same seed.",
-};
 
 /** A treatment of the plate: what it holds on to, and how. */
 export function PlateDetails({ treatment }: { treatment: Treatment }) {
   const { edits } = useOpenShot();
-  const { data: kinds } = useKinds("treatment");
-  const schema = kinds?.find((k) => k.kind === treatment.kind)?.schema;
+  const kind = kindOf("treatment", treatment.kind);
   const set: SetValues = (label, values) =>
     void edits.edit(label, (latest) => setOnPlate(latest, treatment.id, values));
   return (
     <>
       <Title
         title={treatment.name}
-        sub={SUBS[treatment.kind]}
+        sub={told(kind?.says, treatment)}
         onRename={(name) => set(`Rename to ${name}`, { name })}
       />
       <Row label="On" wide>
@@ -66,10 +43,10 @@ export function PlateDetails({ treatment }: { treatment: Treatment }) {
       {treatment.kind === "clean" && <CleanFrames clean={treatment} />}
       {"masks" in treatment && <MaskGroup help="Draw round what it should cover." />}
       {treatment.shown && !("masks" in treatment) && <Path treatment={treatment} />}
-      {schema && (
+      {kind && (
         <SchemaForm
-          schema={schema}
-          groups={groupsOf(treatment)}
+          schema={kind.schema}
+          groups={groupsOf(kind, treatment)}
           values={treatment as unknown as Record<string, unknown>}
           onChange={(field, value, label) => set(`${label} of ${treatment.name}`, { [field]: value })}
         />
@@ -80,10 +57,11 @@ export function PlateDetails({ treatment }: { treatment: Treatment }) {
           <Button onClick={() => act({ do: "tool", tool: "middle" })}>Put a spot in the middle</Button>
         )}
         <span className="flex-1" />
+        {treatment.kind !== "steady" && <Duplicate thing={treatment} sort="plate" />}
         <Button
           aria-label={`Remove ${treatment.name}`}
           onClick={() => {
-            void edits.remove(treatment.id);
+            void edits.operate({ do: "remove", thing: treatment.id });
             act({ do: "choose", chosen: { kind: "none" } });
           }}
         >

@@ -7,9 +7,9 @@ import { useWorkspace } from "~/workspace/store";
 
 /** The path before and after over time, and how much is zoomed. */
 export function Path({ treatment }: { treatment: Steady | Handheld }) {
-  const { record, shotId } = useOpenShot();
+  const { record } = useOpenShot();
   const frame = useWorkspace((s) => s.frame);
-  const { data } = useQuery(viewQuery(shotId, record.number, record.document));
+  const { data } = useQuery(viewQuery(record));
   const footage = record.document.footage!;
   const held =
     treatment.kind !== "steady" ||

@@ -10,11 +10,6 @@ import { setOnMotion } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 import { handleSpot, LOST, useTracks } from "~/workspace/tracks";
 
-const FORMS: [string, string][] = [
-  ["points.csv", "Points CSV"],
-  ["points.json", "Points JSON"],
-];
-
 export function PointDetails({ motion }: { motion: PointMotion }) {
   const { record, edits } = useOpenShot();
   const { data: kinds } = useKinds("motion");
@@ -164,7 +159,7 @@ export function PointDetails({ motion }: { motion: PointMotion }) {
         />
       )}
       <UsedBy motion={motion} />
-      <MotionFoot motion={motion} forms={motion.measurement ? FORMS : []} />
+      <MotionFoot motion={motion} />
     </>
   );
 }

@@ -10,6 +10,7 @@ import { CurveBox } from "~/workspace/details/CurveBox";
 import { Group, Row } from "~/workspace/details/Group";
 import { NumberMenu } from "~/workspace/details/NumberMenu";
 import { baseAt, baseOf, isKeyed, keysOf, newKey, valueAt, withBase, withValue } from "~/workspace/geometry";
+import { holds } from "~/workspace/kinds";
 import { useWorkspace } from "~/workspace/store";
 
 export type FieldValue = Num | string | boolean | null | CurvePoint[];
@@ -44,7 +45,13 @@ export function SchemaForm({
   return groups.map((group) => {
     const rows = fields
       // A perch is shown by the form of what is placed, but has not all of it.
-      .filter((f) => f.hints.group === group && values[f.name] !== undefined && !leaveOut.includes(f.name))
+      .filter(
+        (f) =>
+          f.hints.group === group &&
+          values[f.name] !== undefined &&
+          holds(f.hints.when, values) &&
+          !leaveOut.includes(f.name),
+      )
       .map(({ name, hints }) => (
         <Field
           key={name}

@@ -1,20 +1,12 @@
-import { ArrowDown, ArrowUp, Trash2 } from "lucide-react";
-import type { Layer } from "~/api/client";
+import { ArrowDown, ArrowUp, CopyPlus, Trash2 } from "lucide-react";
+import type { Layer, OperationAnswer } from "~/api/client";
 import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
 import { OnOff } from "~/ui/OnOff";
 import { useOpenShot } from "~/workspace/context";
 import { Group, Row } from "~/workspace/details/Group";
-import {
-  allLayers,
-  freshName,
-  intoParcel,
-  type LayerValues,
-  moveLayer,
-  newParcel,
-  outOfParcel,
-  placeOf,
-} from "~/workspace/patches";
+import { has } from "~/workspace/kinds";
+import { allLayers, type LayerValues, placeOf } from "~/workspace/patches";
 import { act } from "~/workspace/store";
 
 /** Another layer that cuts this one. */
@@ -28,7 +20,7 @@ export function MatteGroup({
   const { record } = useOpenShot();
   const names: Record<string, string> = { none: "Nothing" };
   for (const l of allLayers(record.document))
-    if (l.id !== layer.id && l.kind !== "wash") names[l.id] = l.name;
+    if (l.id !== layer.id && !has("layer", l, "wash")) names[l.id] = l.name;
   return (
     <Group title="Matte">
       <Row
@@ -77,11 +69,7 @@ export function StackButtons({ layer }: { layer: Layer }) {
   const { record, edits } = useOpenShot();
   const shot = record.document;
   const { list, at, stack } = placeOf(shot, layer.id);
-  const move = (by: -1 | 1) =>
-    void edits.edit(
-      by < 0 ? `${layer.name} nearer` : `${layer.name} further`,
-      (latest) => moveLayer(latest, layer.id, by) ?? [],
-    );
+  const move = (before: string | null) => void edits.operate({ do: "move", thing: layer.id, before });
   const inside = list !== "stack";
   // A parcel cannot lie in itself.
   const others = shot.parcels.filter((p) => layer.kind !== "parcel" || p.id !== layer.parcel);
@@ -89,29 +77,28 @@ export function StackButtons({ layer }: { layer: Layer }) {
   for (const p of others) names[p.id] = p.name;
   const pack = (v: string) => {
     if (v === "none") return;
-    if (v !== "new") {
-      void edits.edit(`${layer.name} into ${names[v] ?? ""}`, (latest) => intoParcel(latest, layer.id, v));
-      return;
-    }
-    const made = newParcel(shot, layer.id, freshName("Parcel", [...shot.parcels, ...allLayers(shot)]));
-    void edits.edit(`${layer.name} into a new parcel`, made.patch).then((done) => {
-      if (done) act({ do: "choose", chosen: { kind: "layer", id: made.layer } });
-    });
+    const parcel = v === "new" ? null : v;
+    void edits.operate({ do: "into parcel", thing: layer.id, parcel }).then(chooseMade);
   };
   return (
     <div className="flex flex-col gap-2 border-t border-line pt-3">
       <div className="flex gap-2">
-        <Button aria-label="Nearer" disabled={at === 0} onClick={() => move(-1)}>
+        <Button aria-label="Nearer" disabled={at === 0} onClick={() => move(stack[at - 1]?.id ?? null)}>
           <ArrowUp className="size-3.5" /> Nearer
         </Button>
-        <Button aria-label="Further" disabled={at === stack.length - 1} onClick={() => move(1)}>
+        <Button
+          aria-label="Further"
+          disabled={at === stack.length - 1}
+          onClick={() => move(stack[at + 2]?.id ?? null)}
+        >
           <ArrowDown className="size-3.5" /> Further
         </Button>
         <span className="flex-1" />
+        <Duplicate thing={layer} />
         <Button
           aria-label={`Remove ${layer.name}`}
           onClick={() => {
-            void edits.remove(layer.id);
+            void edits.operate({ do: "remove", thing: layer.id });
             act({ do: "choose", chosen: { kind: "none" } });
           }}
         >
@@ -119,16 +106,41 @@ export function StackButtons({ layer }: { layer: Layer }) {
         </Button>
       </div>
       {inside ? (
-        <Button
-          onClick={() =>
-            void edits.edit(`${layer.name} out of its parcel`, (latest) => outOfParcel(latest, layer.id))
-          }
-        >
+        <Button onClick={() => void edits.operate({ do: "out of parcel", thing: layer.id })}>
           Out of its parcel
         </Button>
       ) : (
         <Choice label="Into a parcel" value="none" names={names} onChange={pack} />
       )}
     </div>
+  );
+}
+
+/** What an operation has made is chosen, if it is a layer. */
+export const chooseMade = (answer: OperationAnswer | null) => {
+  if (answer?.made) act({ do: "choose", chosen: { kind: "layer", id: answer.made } });
+};
+
+/** The same thing once more. */
+export function Duplicate({
+  thing,
+  sort = "layer",
+}: {
+  thing: { id: string; name: string };
+  sort?: "layer" | "perch" | "plate";
+}) {
+  const { edits } = useOpenShot();
+  return (
+    <Button
+      aria-label={`${thing.name} once more`}
+      title="Once more (E)"
+      onClick={() =>
+        void edits.operate({ do: "duplicate", thing: thing.id }).then((answer) => {
+          if (answer?.made) act({ do: "choose", chosen: { kind: sort, id: answer.made } });
+        })
+      }
+    >
+      <CopyPlus className="size-3.5" />
+    </Button>
   );
 }

@@ -2,6 +2,7 @@ import { Eye, EyeOff } from "lucide-react";
 import type { Layer } from "~/api/client";
 import { useAssets } from "~/api/queries";
 import { useOpenShot } from "~/workspace/context";
+import { kindOf, told } from "~/workspace/kinds";
 import { setOnLayer } from "~/workspace/patches";
 import { Card, Chip } from "~/workspace/runsheet/Card";
 import { useLayerSlip } from "~/workspace/slip";
@@ -12,31 +13,17 @@ import { clipUrl } from "~/workspace/viewer/frames";
 function useTargetName(layer: Layer): string | null {
   const { record } = useOpenShot();
   const shot = record.document;
-  const id = "follow" in layer ? layer.follow.target : layer.kind === "pin" ? layer.plane : null;
+  const id = "follow" in layer ? layer.follow.target : record.leaders[layer.id];
   return shot.motions.find((m) => m.id === id)?.name ?? shot.perches.find((p) => p.id === id)?.name ?? null;
 }
-
-const KIND_NAMES: Record<Layer["kind"], string> = {
-  still: "Still",
-  pin: "Pinned",
-  beam: "Beam",
-  generated: "Generated",
-  model: "Model",
-  form: "Form",
-  lamp: "Lamp",
-  dome: "Light map",
-  fill: "Colour",
-  wash: "Wash",
-  parcel: "Parcel",
-};
 
 /** What kind of thing it is, in a word: a clip is no still. */
 function useKindName(layer: Layer): string {
   const { data: assets } = useAssets();
-  if (layer.kind !== "still")
-    return layer.kind === "fill" && layer.course !== "even" ? "Gradient" : KIND_NAMES[layer.kind];
+  const name = told(kindOf("layer", layer.kind)?.card, layer) || layer.kind;
+  if (layer.kind !== "still") return name;
   const clip = assets?.find((a) => a.digest === layer.asset)?.kind === "clip";
-  return layer.key ? "Keyed" : clip ? "Clip" : "Still";
+  return layer.key ? "Keyed" : clip ? "Clip" : name;
 }
 
 export function LayerCard({ layer, on }: { layer: Layer; on: boolean }) {
@@ -165,6 +152,13 @@ function LayerPicture({ layer }: { layer: Layer }) {
         <svg viewBox="0 0 42 28" className="size-full" aria-hidden>
           <path d="M0 0H42V28H0z" fill="#2c3138" />
           <path d="M12 9h18v12H12zM12 13h18M20 9v12" fill="none" stroke="#e0c89a" strokeWidth="1.6" />
+        </svg>
+      );
+    default:
+      return (
+        <svg viewBox="0 0 42 28" className="size-full" aria-hidden>
+          <path d="M0 0H42V28H0z" fill="#2c3138" />
+          <path d="M12 8h18v12H12z" fill="none" stroke="#d8d3c6" strokeWidth="1.4" strokeLinejoin="round" />
         </svg>
       );
   }

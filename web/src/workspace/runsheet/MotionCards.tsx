@@ -3,6 +3,7 @@ import { useLive } from "~/api/events";
 import { useMeasurement } from "~/api/queries";
 import { useOpenShot } from "~/workspace/context";
 import { Card, Chip } from "~/workspace/runsheet/Card";
+import { kindOf } from "~/workspace/kinds";
 import { solves } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 import { lostRuns, useHealth } from "~/workspace/tracks";
@@ -124,9 +125,11 @@ export function MotionCard({ motion, on }: { motion: Motion; on: boolean }) {
           ? `Form, ${SHAPES[motion.shape]}`
           : motion.kind === "plane"
             ? "Plane"
-            : motion.points.length === 1
-              ? "1 point"
-              : `${motion.points.length} points`;
+            : motion.kind !== "points"
+              ? kindOf("motion", (motion as Motion).kind)?.label
+              : motion.points.length === 1
+                ? "1 point"
+                : `${motion.points.length} points`;
   return (
     <Card
       on={on}

@@ -2,6 +2,7 @@ import { Eye, EyeOff } from "lucide-react";
 import type { Treatment } from "~/api/client";
 import { useAddHandheld, useAddSteady, useSteadyByItself } from "~/workspace/actions/plate";
 import { useOpenShot } from "~/workspace/context";
+import { kindOf } from "~/workspace/kinds";
 import { setOnPlate } from "~/workspace/patches";
 import { Card, Chip } from "~/workspace/runsheet/Card";
 import { VerbMenu } from "~/workspace/runsheet/VerbMenu";
@@ -118,6 +119,8 @@ export function PlateCard({ treatment, on }: { treatment: Treatment; on: boolean
       line={
         treatment.kind === "handheld" ? (
           "Shake"
+        ) : treatment.kind !== "steady" && treatment.kind !== "clean" && treatment.kind !== "mend" ? (
+          kindOf("treatment", (treatment as Treatment).kind)?.label
         ) : treatment.kind === "clean" ? (
           <>
             {treatment.frames.length === 1 ? "Frame" : "Frames"}{" "}

@@ -3,7 +3,7 @@ import { useState } from "react";
 import type { Layer } from "~/api/client";
 import { STANDS, useAddLayer } from "~/workspace/actions/plonk";
 import { useOpenShot } from "~/workspace/context";
-import { moveLayerTo, wholePicture } from "~/workspace/patches";
+import { wholePicture } from "~/workspace/patches";
 import { LayerCard } from "~/workspace/runsheet/LayerCard";
 import { VerbMenu } from "~/workspace/runsheet/VerbMenu";
 import { solves } from "~/workspace/spaces";
@@ -78,9 +78,8 @@ export function StackList({ layers, deep = false }: { layers: Layer[]; deep?: bo
     if (dragged && over) {
       const at = layers.findIndex((l) => l.id === over.id);
       const before = over.after ? (layers[at + 1]?.id ?? null) : over.id;
-      const name = layers.find((l) => l.id === dragged)?.name ?? "";
-      const patch = moveLayerTo(record.document, dragged, before);
-      if (patch) void edits.edit(`${name} elsewhere in the stack`, patch);
+      const next = layers[layers.findIndex((l) => l.id === dragged) + 1]?.id ?? null;
+      if (before !== dragged && before !== next) void edits.operate({ do: "move", thing: dragged, before });
     }
     setDragged(null);
     setOver(null);

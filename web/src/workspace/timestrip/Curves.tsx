@@ -2,7 +2,7 @@ import { useCallback } from "react";
 import type { Motion } from "~/api/client";
 import { useOpenShot } from "~/workspace/context";
 import { apply } from "~/workspace/geometry";
-import { useCameras, useSpaces } from "~/workspace/spaces";
+import { solves, useCameras, useSpaces } from "~/workspace/spaces";
 import { type Draw, Lane } from "~/workspace/timestrip/Lane";
 import { type Scale, xOf } from "~/workspace/timestrip/TimeStrip";
 import { LOST, useTracks } from "~/workspace/tracks";
@@ -25,7 +25,7 @@ export function Curves({ motion, scale }: { motion: Motion; scale: Scale }) {
           y: motion.quad.reduce((s, c) => s + c[1], 0) / 4,
         };
         paths.push(Array.from({ length: frames }, (_, f) => apply(spaces.plane(motion, f), middle)));
-      } else if (motion.kind !== "points") {
+      } else if (solves(motion)) {
         // The camera's own way to the right and up, in millimetres of the room.
         if (camera)
           paths.push(
@@ -34,7 +34,7 @@ export function Curves({ motion, scale }: { motion: Motion; scale: Scale }) {
               return { x: x * 1000, y: -y * 1000 };
             }),
           );
-      } else {
+      } else if (motion.kind === "points") {
         for (const p of motion.points)
           paths.push(
             Array.from({ length: frames }, (_, f) => {

@@ -9,9 +9,9 @@ const HEIGHT = 27;
 /** Frames on which the creator put something right by hand. */
 function handFrames(motion: Motion): Set<number> {
   if (motion.kind === "points") return new Set(motion.points.flatMap((p) => p.given.map((g) => g.frame)));
-  if (motion.kind === "camera" || motion.kind === "object") return new Set();
   if (motion.kind === "form") return new Set(motion.stakes.filter((s) => s.tugs.length).map((s) => s.frame));
-  return new Set([motion.reference_frame, ...motion.stakes.map((s) => s.frame)]);
+  if (motion.kind === "plane") return new Set([motion.reference_frame, ...motion.stakes.map((s) => s.frame)]);
+  return new Set();
 }
 
 /** How sure a motion is, frame by frame: height is trust; lost frames are low hatched bricks; stakes stand out. */

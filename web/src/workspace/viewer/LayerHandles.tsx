@@ -1,27 +1,43 @@
-import { useState } from "react";
-import type { Layer, PlacedLayer } from "~/api/client";
+import { type FC, useState } from "react";
+import type { FillLayer, Layer, PlacedLayer } from "~/api/client";
 import { useAssets } from "~/api/queries";
 import { useOpenShot, useShownPlane } from "~/workspace/context";
 import { apply, type Matrix, type Point, times, valueAt, withValue } from "~/workspace/geometry";
-import { type LayerValues, round, setOnLayer, stands } from "~/workspace/patches";
-import { frameFromOwn, frameFromPicture, ownSize, toSpace, useSpaces } from "~/workspace/spaces";
+import { kindOf } from "~/workspace/kinds";
+import { type LayerValues, round, setOnLayer } from "~/workspace/patches";
+import { anchorOf, frameFromOwn, frameFromPicture, ownSize, toSpace, useSpaces } from "~/workspace/spaces";
 import { useWorkspace } from "~/workspace/store";
 import { FillEnds } from "~/workspace/viewer/SpotGrips";
 import { BeamHandles } from "~/workspace/viewer/BeamHandles";
+import { ModelHandles } from "~/workspace/viewer/ModelHandles";
 import { PlaneHandles } from "~/workspace/viewer/PlaneHandles";
 import { useGrab } from "~/workspace/viewer/useGrab";
 import { type Mapping, toPicture, toScreen } from "~/workspace/viewer/viewport";
 
+type Handles = FC<{ layer: Layer; mapping: Mapping }>;
+
+function Quad({ mapping }: { mapping: Mapping }) {
+  const plane = useShownPlane();
+  return plane && <PlaneHandles motion={plane} mapping={mapping} regions={false} />;
+}
+
+function Ends({ layer, mapping }: { layer: FillLayer; mapping: Mapping }) {
+  return layer.course === "even" ? null : <FillEnds layer={layer} mapping={mapping} />;
+}
+
+/** What things are taken hold of by, as their kinds say. */
+const HANDLES: Partial<Record<string, unknown>> = {
+  box: PlacedHandles,
+  quad: Quad,
+  anchors: BeamHandles,
+  ends: Ends,
+  standing: ModelHandles,
+};
+
 /** The handles of a layer, by its kind. */
 export function LayerHandles({ layer, mapping }: { layer: Layer; mapping: Mapping }) {
-  const plane = useShownPlane();
-  if (layer.kind === "still" || layer.kind === "generated" || layer.kind === "parcel")
-    return <PlacedHandles layer={layer} mapping={mapping} />;
-  if (layer.kind === "beam") return <BeamHandles layer={layer} mapping={mapping} />;
-  if (layer.kind === "fill")
-    return layer.course === "even" ? null : <FillEnds layer={layer} mapping={mapping} />;
-  if (layer.kind === "wash" || layer.kind === "dome" || stands(layer)) return null;
-  return plane && <PlaneHandles motion={plane} mapping={mapping} regions={false} />;
+  const Of = HANDLES[kindOf("layer", layer.kind)?.handles ?? ""] as Handles | undefined;
+  return Of ? <Of layer={layer} mapping={mapping} /> : null;
 }
 
 type Place = Pick<PlacedLayer, "x" | "y" | "turn" | "size">;
@@ -49,13 +65,7 @@ function PlacedHandles({ layer, mapping }: { layer: PlacedLayer; mapping: Mappin
     { x: 0, y: height },
   ].map((c) => toScreen(mapping, apply(m, c)));
   // What it turns and grows about: its middle, unless its anchor lies elsewhere.
-  const anchor =
-    layer.kind === "generated"
-      ? { x: width / 2, y: height / 2 }
-      : {
-          x: (width * valueAt(layer.anchor_x, frame)) / 100,
-          y: (height * valueAt(layer.anchor_y, frame)) / 100,
-        };
+  const anchor = anchorOf(layer, frame);
   const centre = toScreen(mapping, apply(m, anchor));
   const middle = toScreen(mapping, apply(m, { x: width / 2, y: height / 2 }));
   const topMiddle = mid(corners[0]!, corners[1]!);

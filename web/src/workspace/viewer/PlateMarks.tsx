@@ -17,10 +17,10 @@ export function PlateMarks({
   mapping: Mapping;
   picture: { w: number; h: number };
 }) {
-  const { record, shotId } = useOpenShot();
+  const { record } = useOpenShot();
   const { frame, tool } = useWorkspace();
   const view = useView();
-  const { data } = useQuery(viewQuery(shotId, record.number, record.document));
+  const { data } = useQuery(viewQuery(record));
   if (!treatment.shown || !view || !data) return null;
   const line = (points: { x: number; y: number }[]) =>
     points

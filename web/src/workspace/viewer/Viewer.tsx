@@ -1,3 +1,5 @@
+import { has } from "~/workspace/kinds";
+import { MotionHandles } from "~/workspace/viewer/MotionHandles";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { dragFrom } from "~/ui/drag";
 import {
@@ -8,26 +10,22 @@ import {
   useOpenShot,
 } from "~/workspace/context";
 import { apply, times } from "~/workspace/geometry";
-import { allLayers, findLayer, stands } from "~/workspace/patches";
+import { allLayers, findLayer } from "~/workspace/patches";
 import { useParcelMatrix, useView, useWorked } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 import { AdviceMarks } from "~/workspace/viewer/AdvicePanel";
 import { BeamTool } from "~/workspace/viewer/BeamHandles";
 import { CutTool } from "~/workspace/viewer/CutTool";
-import { FormHandles } from "~/workspace/viewer/FormHandles";
 import { EmptyWell } from "~/workspace/viewer/EmptyWell";
 import { LayerHandles } from "~/workspace/viewer/LayerHandles";
 import { Loupe } from "~/workspace/viewer/Loupe";
 import { MeasuringPill } from "~/workspace/viewer/MeasuringPill";
 import { MaskHandles } from "~/workspace/viewer/MaskHandles";
-import { ModelHandles } from "~/workspace/viewer/ModelHandles";
 import { OutlineTool } from "~/workspace/viewer/OutlineTool";
 import { PerchHandles } from "~/workspace/viewer/PerchHandles";
 import { PickTool } from "~/workspace/viewer/PickTool";
-import { PlaneHandles } from "~/workspace/viewer/PlaneHandles";
 import { PlateMarks } from "~/workspace/viewer/PlateMarks";
-import { PointHandles } from "~/workspace/viewer/PointHandles";
-import { RoomMarks, SurfaceGrid } from "~/workspace/viewer/RoomMarks";
+import { SurfaceGrid } from "~/workspace/viewer/RoomMarks";
 import { Transport } from "~/workspace/viewer/Transport";
 import { ViewerBar } from "~/workspace/viewer/ViewerBar";
 import type { FrameAddress } from "~/workspace/viewer/frames";
@@ -61,13 +59,13 @@ export function Viewer() {
   const mapping = mappingOf(viewport, size, picture);
   // Half size is enough while it fills the screen's pixels or moves; looking closer brings the full one.
   // Models are filmed path by path: their full size is for looking closely and for delivering.
-  const filmed = allLayers(record.document).some((l) => l.kind === "model" && l.shown);
+  const filmed = allLayers(record.document).some((l) => has("layer", l, "filmed") && l.shown);
   const percent = !playing && mapping.zoom * devicePixelRatio > (filmed ? 1.01 : 0.505) ? 100 : 50;
   const half = useWorkspace((s) => s.half);
   const worked = useWorked();
   const halved = half !== null && view === "final" && record.document.plate.some((t) => t.id === half);
   // The matte of what is chosen; of the whole stack where nothing that covers is.
-  const matteOf = view === "matte" && layer && layer.kind !== "wash" ? layer : null;
+  const matteOf = view === "matte" && layer && !has("layer", layer, "wash") ? layer : null;
   const shownView =
     held && record.document.motions.some((m) => m.id === held)
       ? `held-${held}`
@@ -158,21 +156,9 @@ export function Viewer() {
               playing={playing}
             />
             <div data-ground className="absolute inset-0" />
-            {handles && motion?.kind === "points" && view !== "matte" && (
+            {handles && motion && view !== "matte" && (
               // With another tool in hand, a click on a handle is meant for the picture under it.
-              <PointHandles motion={motion} mapping={things} still={!playing && tool === "handle"} />
-            )}
-            {handles && motion?.kind === "plane" && view !== "matte" && (
-              <PlaneHandles motion={motion} mapping={things} still={!playing && tool === "handle"} />
-            )}
-            {handles && motion?.kind === "form" && view !== "matte" && (
-              <FormHandles motion={motion} mapping={things} still={!playing && tool === "handle"} />
-            )}
-            {handles && (motion?.kind === "camera" || motion?.kind === "object") && view !== "matte" && (
-              <RoomMarks motion={motion} mapping={things} still={!playing && tool === "handle"} />
-            )}
-            {handles && layer && stands(layer) && !playing && tool === "handle" && (
-              <ModelHandles layer={layer} mapping={packed} />
+              <MotionHandles motion={motion} mapping={things} still={!playing && tool === "handle"} />
             )}
             {handles && layer && !playing && tool === "handle" && (
               <LayerHandles layer={layer} mapping={packed} />
