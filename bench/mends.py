@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from plonket.base.conventions import F64, U8
 from plonket.image.picture import StillSource
 from plonket.plate.repair.borrow import Borrower
-from plonket.plate.repair.clean_plate import Hero, degrained, grain_of, lay_clean
+from plonket.plate.repair.clean_plate import CleanPlate, degrained, grain_of, lay_clean
 from plonket.plate.repair.continued import Continued
 from plonket.plate.repair.edges import fill_edges
 from plonket.track.plane.correct import quad_homography
@@ -36,7 +36,8 @@ def bench_mends() -> None:
     moves = np.array([quad_homography(corners[0], c) for c in corners])
     mean, weight = degrained(lambda i: frames[i], 0, lambda i: moves[i], FRAMES)
     clean = StillSource(truth.frames[0])
-    hero = Hero(frame=0, painted=clean, untouched=clean, grain=grain_of(frames[0], mean, weight, np.ones(SIZE[::-1], bool)))
+    grain = grain_of(frames[0], mean, weight, np.ones(SIZE[::-1], bool))
+    hero = CleanPlate(frame=0, painted=clean, untouched=clean, grain=grain)
 
     def laid(i: int) -> U8:
         cover = cv2.dilate(mattes[i], np.ones((7, 7), np.uint8)).astype(np.float32) / 255

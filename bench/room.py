@@ -13,7 +13,7 @@ import numpy as np
 from plonket.base.colour import encode_8bit
 from plonket.document.spot import Spot
 from plonket.layers.light import DomeLayer, LampLayer
-from plonket.layers.model import ModelLayer, Set, order_of
+from plonket.layers.model import MeshLayer, Set, order_of
 from plonket.media import open_clip
 from plonket.media.clip import Clip
 from plonket.raytrace.client import Renderer
@@ -117,7 +117,7 @@ def _model(camera: RoomCamera, folder: Path) -> None:
     path.write_bytes(brass_whale())
     size = read_model(path).size
     extent = (float(size[0]), float(size[1]), float(size[2]))
-    layer = ModelLayer(id="m", name="m", asset="0" * 64, extent=extent, tall=0.2)
+    layer = MeshLayer(id="m", name="m", asset="0" * 64, extent=extent, tall=0.2)
     renderer = Renderer()
     print(f"\n{'a brass whale with its shadow':48s}{'s a frame':>9s}")
     for label, scale, quality in (("half size, quick", 0.5, "quick"), ("full size, good", 1.0, "good")):
@@ -138,7 +138,7 @@ REFERENCE = 144
 """Light paths a pixel of the picture that the good one is held to."""
 
 
-def _lights(renderer: Renderer, layer: ModelLayer, camera: RoomCamera, path: Path, folder: Path) -> None:
+def _lights(renderer: Renderer, layer: MeshLayer, camera: RoomCamera, path: Path, folder: Path) -> None:
     """What lamps and light maps cost beside the sun, and how far a good picture is from one of very many paths."""
     light_map = folder / "window.hdr"
     cv2.imwrite(str(light_map), np.ascontiguousarray(window_light()[..., ::-1]))

@@ -17,7 +17,7 @@ from plonket.base.colour import linear_of
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import FormatError
 from plonket.base.fields import Identifier, Number, colour, number, plain, reference, switch, value_at
-from plonket.base.homography import shifted
+from plonket.base.homography import translation
 from plonket.base.registry import Entry
 from plonket.base.states import TRACKED
 from plonket.document.bases import FramedMotion, GeneratorBase, KeyBase, LookBase, MaskBase, TreatmentBase
@@ -41,14 +41,14 @@ from plonket.generators.common import GeneratorContext
 from plonket.image.picture import Picture
 from plonket.keying.common import KeyContext
 from plonket.layers.common import faded
-from plonket.layers.placed import PlacedModel, frame_from_anchor
+from plonket.layers.placed import PlacedLayer, frame_from_anchor
 from plonket.layers.sources import Sources
 from plonket.looks.common import LookContext
 from plonket.plate.view_path import PlateContext, ViewPath
 from plonket.track.request import MeasureRequest
 
 
-class Stripe(PlacedModel):
+class Stripe(PlacedLayer):
     """A layer: an upright stripe of one colour through its place, shown only while another motion is there to lean on."""
 
     kind: Literal["stripe"] = "stripe"
@@ -126,7 +126,7 @@ def measure_drift(motion: DriftMotion, request: MeasureRequest) -> Drift:
 
 
 def drift_movement(motion: DriftMotion, track: Drift, reference_frame: int) -> F64:
-    return np.stack([shifted(*(xy - track.xy[reference_frame])) for xy in track.xy])
+    return np.stack([translation(*(xy - track.xy[reference_frame])) for xy in track.xy])
 
 
 class Nudged(TreatmentBase):
@@ -137,7 +137,7 @@ class Nudged(TreatmentBase):
 
 
 def nudge(treatment: Nudged, context: PlateContext, view: ViewPath) -> ViewPath:
-    return replace(view, onto=np.asarray(shifted(0, treatment.down) @ view.onto))
+    return replace(view, picture_from_held=np.asarray(translation(0, treatment.down) @ view.picture_from_held))
 
 
 class Spot(GeneratorBase):
@@ -189,7 +189,7 @@ def read_drift(coming: Coming) -> tuple[DriftMotion, Drift]:
 
 LAYER = LayerEntry(
     kind="stripe", label="Stripe", help="An upright stripe.", settings=Stripe, run=draw_stripe, order=900,
-    lies=lambda layer, sources, frame: frame_from_anchor(layer, sources.spaces, frame),
+    clip_from_layer=lambda layer, sources, frame: frame_from_anchor(layer, sources.spaces, frame),
     traits=frozenset({"placed", "follows"}), handles="box", groups=("Stripe", "Place", "Mix"),
     card={"": "Stripe", "framed=true": "Framed stripe"}, says={"": "A stripe, {blend}"},
 )  # fmt: skip

@@ -21,7 +21,7 @@ from plonket.media.light_map import light_map_preview
 from plonket.plate.clean import Clean
 from plonket.plate.stabilise import Steady
 from plonket.raytrace.portrait import portrait
-from plonket.render.frame import View, render_alone, render_frame, scaled_size
+from plonket.render.frame import FrameView, render_alone, render_frame, scaled_size
 from plonket.render.no_media import NoMedia
 from plonket.render.sources import ShotSources
 from plonket_server import store
@@ -30,7 +30,7 @@ from plonket_server.problems import NotHere
 from shots.models import Revision
 
 PERCENTS = (10, 25, 50, 100)
-VIEWS: dict[str, View] = {"final": "final", "plate": "plate", "matte": "matte"}
+VIEWS: dict[str, FrameView] = {"final": "final", "plate": "plate", "matte": "matte"}
 HELD = "held-"
 """Before a motion's id: the final picture as seen from its reference frame."""
 WORKED = "worked"

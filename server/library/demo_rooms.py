@@ -15,7 +15,7 @@ from plonket.document.shot import Shot as Document
 from plonket.document.spot import Spot
 from plonket.keying.screen import ScreenKey
 from plonket.layers.light import DomeLayer, LampLayer
-from plonket.layers.model import ModelLayer
+from plonket.layers.model import MeshLayer
 from plonket.layers.still import StillLayer
 from plonket.looks.colour import Colour
 from plonket.looks.haze import Haze
@@ -65,7 +65,7 @@ def whale_on_the_bench(project: Project, clip: Asset, whale: Asset, crate: Asset
         assert solved is not None
         spot = standing_at(solved, at, (1010.0, 652.0)).model_copy(update={"faces": "still"})
         bench = Perch(id="bench", name="Bench", spot=spot, follow=Follow(target="camera", reference_frame=at, perspective=True))
-        model = ModelLayer(
+        model = MeshLayer(
             id="whale", name="Brass whale", asset=whale.digest, extent=whale.info["extent"], tall=0.15, heading=-24.0,
             sun=85.0, sun_heading=-35.0, sun_height=58.0, sun_soft=8.0, sky=70.0,
             follow=Follow(target="bench", reference_frame=at, perspective=True),
@@ -73,7 +73,7 @@ def whale_on_the_bench(project: Project, clip: Asset, whale: Asset, crate: Asset
         beside = spot.model_copy(update={"x": float(spot.x) + 0.16, "z": float(spot.z) - 0.1})  # type: ignore[arg-type]
         follow = Follow(target="camera", reference_frame=at, perspective=True)
         back = Perch(id="back", name="Behind it", spot=beside, follow=follow)
-        box = ModelLayer(
+        box = MeshLayer(
             id="crate", name="Cargo crate", asset=crate.digest, extent=crate.info["extent"], tall=0.13, heading=28.0,
             lit_like="whale",
             follow=Follow(target="back", reference_frame=at, perspective=True),
@@ -104,7 +104,7 @@ def cabin_on_the_crate(project: Project, clip: Asset, cabin: Asset, light: Asset
     place = Perch(id="place", name="On the crate's place", spot=Spot(),
                   follow=Follow(target="crate", reference_frame=at, perspective=True))  # fmt: skip
     size = cabin.info["extent"]
-    model = ModelLayer(
+    model = MeshLayer(
         id="cabin", name="Little cabin", asset=cabin.digest, extent=size, tall=round(size[1] * 1.03, 4), sun=45.0,
         sun_heading=-60.0, sun_height=50.0, sun_soft=12.0, shadow_strength=55.0, follow=follow,
     )  # fmt: skip

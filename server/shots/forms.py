@@ -19,7 +19,7 @@ from plonket.document.shot import Shot as Document
 from plonket.room.camera_track import CameraTrack
 from plonket.room.meshes.forms import FormKind, edges_of, model_form, unit_form
 from plonket.room.meshes.raster import touched
-from plonket.track.form.fit import Stood, first_pose, fit_tugs, focal_of, with_tugs
+from plonket.track.form.fit import FormPose, first_pose, fit_tugs, focal_of, with_tugs
 from plonket.track.form.measure import form_surface, stood_in
 from plonket.track.form.settings import FormMotion, FormStake, Pose, Tug
 from plonket_server.pool import pool
@@ -115,7 +115,7 @@ def fit(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: TugsIn) 
     moved = with_tugs(motion, body.frame, body.tugs, size, _stands(motion, body.frame))
     stake = moved.stake(body.frame)
     assert stake is not None
-    stood = Stood.of(stake.pose)
+    stood = FormPose.of(stake.pose)
     off = fit_tugs(moved, [(body.tugs, stood)], size, focal=focal_of(moved, size)).off_px if body.tugs else 0.0
     return FitOut(
         pose=stake.pose, wide=moved.wide, tall=moved.tall, deep=moved.deep, focal_px=focal_of(moved, size), off_px=off
@@ -144,7 +144,7 @@ def touch(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: TouchI
     motion, footage = _form(document, motion_id), _footage(document)
     size = (footage.width, footage.height)
     stake = motion.stake(body.frame)
-    stood = Stood.of(stake.pose) if stake else (_stands(motion, body.frame) or first_pose(motion))
+    stood = FormPose.of(stake.pose) if stake else (_stands(motion, body.frame) or first_pose(motion))
     surface = form_surface(motion, lambda asset: str(pool().path(asset)))
     focal = focal_of(motion, size)
     way = ((body.x - size[0] / 2) / focal, (body.y - size[1] / 2) / focal)
@@ -174,11 +174,11 @@ def _footage(document: Document) -> Footage:
     return document.footage
 
 
-def _stands(motion: FormMotion, frame: int) -> Stood | None:
+def _stands(motion: FormMotion, frame: int) -> FormPose | None:
     """Where a form is on a frame without a stake: as it was measured, or as on the nearest stake."""
     track = pool().measured(motion.measurement) if motion.measurement else None
     if isinstance(track, CameraTrack) and frame < track.frames and track.known().any():
         return stood_in(track, frame)
     if not motion.stakes:
         return None
-    return Stood.of(min(motion.stakes, key=lambda s: abs(s.frame - frame)).pose)
+    return FormPose.of(min(motion.stakes, key=lambda s: abs(s.frame - frame)).pose)

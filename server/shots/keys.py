@@ -62,10 +62,10 @@ def _seen(layer: PictureLayer, frame: int) -> np.ndarray:
     return np.asarray(pool().clip(layer.asset).rgba(max(seen, key=lambda one: one[1])[0])[..., :3])
 
 
-def lies_in(layer: LayerBase, document: Document, frame: int) -> F64 | None:
+def clip_from(layer: LayerBase, document: Document, frame: int) -> F64 | None:
     """(3, 3) from a layer's own pixels to the clip's in a frame; None where it does not lie anywhere."""
-    lies = LAYERS.of(layer).lies
-    return lies(layer, ShotSources(document, pool()), frame) if lies else None
+    clip_from_layer = LAYERS.of(layer).clip_from_layer
+    return clip_from_layer(layer, ShotSources(document, pool()), frame) if clip_from_layer else None
 
 
 class SpotOut(Schema):
@@ -80,11 +80,11 @@ def pick(
     """The mean colour of a layer's own picture under a spot or box of the clip's pixels."""
     document = document_of(find_shot(shot_id))
     layer = picture_layer(document, layer_id)
-    lies = lies_in(layer, document, frame)
-    if lies is None:
+    clip_from_layer = clip_from(layer, document, frame)
+    if clip_from_layer is None:
         raise BadInput("layer.nowhere", f"{layer.name} does not lie anywhere in this frame.")
     box = np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]], np.float64)
-    own = carry(box, np.asarray(np.linalg.inv(lies), np.float64))
+    own = carry(box, np.asarray(np.linalg.inv(clip_from_layer), np.float64))
     rgb = _seen(layer, frame)
     low, high = own.min(axis=0), own.max(axis=0)
     middle = (low + high) / 2
@@ -152,17 +152,17 @@ def add_stroke(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, body: St
     """A stroke over the subject of a cut-out, or over what is not, on the frame of its clip that is shown."""
     document = document_of(find_shot(shot_id))
     layer = picture_layer(document, layer_id)
-    lies = lies_in(layer, document, body.frame)
+    clip_from_layer = clip_from(layer, document, body.frame)
     seen = clip_frames(layer, body.frame, pool().length(layer.asset))
-    if lies is None or not seen:
+    if clip_from_layer is None or not seen:
         raise BadInput("layer.gone", f"{layer.name} shows nothing in this frame.")
-    own = carry(np.array(body.points, np.float64), np.asarray(np.linalg.inv(lies), np.float64))
+    own = carry(np.array(body.points, np.float64), np.asarray(np.linalg.inv(clip_from_layer), np.float64))
     inside = ((own >= 0) & (own <= [layer.width, layer.height])).all(axis=1)
     if not np.isfinite(own).all() or not inside.any():
         raise BadInput("stroke.outside", f"Draw on {layer.name} itself.")
     # A hand draws many points that say nothing.
     own = cv2.approxPolyDP(own.astype(np.float32).reshape(-1, 1, 2), 0.7, False).reshape(-1, 2)
-    bigger = np.sqrt(abs(np.linalg.det(np.linalg.inv(lies)[:2, :2])))
+    bigger = np.sqrt(abs(np.linalg.det(np.linalg.inv(clip_from_layer)[:2, :2])))
     stroke = CutStroke(
         frame=max(seen, key=lambda one: one[1])[0], subject=body.subject, width=float(np.clip(body.width * bigger, 1, 400)),
         points=[(round(float(x), 1), round(float(y), 1)) for x, y in own],

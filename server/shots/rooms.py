@@ -12,14 +12,14 @@ from pydantic import Field
 
 from plonket.base.conventions import F64
 from plonket.base.errors import BadInput
-from plonket.base.fields import shifted
+from plonket.base.fields import raised
 from plonket.document.follow import Follow
 from plonket.document.operations import fresh_id, fresh_name, lay_room, with_values
 from plonket.document.perch import Perch
 from plonket.document.shot import Shot as Document
 from plonket.document.spot import Spot
 from plonket.layers.form import FormLayer
-from plonket.layers.model import ModelLayer, pivot_at, stands
+from plonket.layers.model import MeshLayer, pivot_at, stands
 from plonket.layers.solid import landing
 from plonket.render.sources import ShotSources
 from plonket.room.alignment import Room, along, at_origin, laid, measured, nudged, suggested, surface
@@ -164,8 +164,8 @@ def set_pivot(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, body: Piv
     def change(document: Document) -> Document:
         layer = next((one for one in document.layers if one.id == layer_id), None)
         sources = ShotSources(document, pool())
-        seat = sources.seat(layer.follow.target) if isinstance(layer, ModelLayer) else None
-        if not isinstance(layer, ModelLayer) or seat is None:
+        seat = sources.seat(layer.follow.target) if isinstance(layer, MeshLayer) else None
+        if not isinstance(layer, MeshLayer) or seat is None:
             raise BadInput("pivot.layer", "Only a model that stands in a room has a pivot.")
         frame = min(body.frame, seat[0].track.frames - 1)
         if body.pixel is None:
@@ -180,18 +180,18 @@ def set_pivot(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, body: Piv
         _, up = seat[1].axes(frame, seat[0].eye(frame), seat[0].turn(frame))
         lift = float(shift @ up)
         x, y, z = (round(float(v), 6) for v in pivot)
-        turned = layer.model_copy(update={"pivot": (x, y, z), "lift": shifted(layer.lift, lift)})
+        turned = layer.model_copy(update={"pivot": (x, y, z), "lift": raised(layer.lift, lift)})
         return _moved(document, turned, shift - lift * up)
 
     return shot_out(change_shot(shot_id, "Set the pivot", change))
 
 
-def _moved(document: Document, layer: ModelLayer, shift: F64) -> Document:
+def _moved(document: Document, layer: MeshLayer, shift: F64) -> Document:
     """The document with a layer in its place, and its perch moved; a perch of its own where others stand on it as well."""
     perch = next((p for p in document.perches if p.id == layer.follow.target), None)
     if perch is None or perch.spot is None:
         raise BadInput("pivot.perch", f"{layer.name} does not stand on a perch of its own. Give it one first.")
-    put = {axis: shifted(getattr(perch.spot, axis), float(by)) for axis, by in zip("xyz", shift, strict=True)}
+    put = {axis: raised(getattr(perch.spot, axis), float(by)) for axis, by in zip("xyz", shift, strict=True)}
     moved = perch.model_copy(update={"spot": perch.spot.model_copy(update=put)})
     if sum(one.id == perch.id for one in document.references()) > 1:
         fresh = fresh_id(document, "perch")

@@ -17,7 +17,7 @@ from plonket.media.clip import ArrayClip
 from plonket.room.alignment import Room
 from plonket.room.camera import RoomCamera
 from plonket.room.camera_track import CameraTrack
-from plonket.track.form.fit import Stood, focal_of
+from plonket.track.form.fit import FormPose, focal_of
 from plonket.track.form.settings import FormMotion
 from plonket_server.pool import pool
 from synth.elements.lights import window_light
@@ -65,7 +65,7 @@ class Crate(BrowserTest):
         name = ",".join(f"{v:g}" for v in corner)
         handle = page.locator(f'[data-corner-at="{name}"]')
         form = FormMotion.model_validate(self.form())
-        at = Stood.of(form.stakes[0].pose).seen(np.array([corner]) * form.size, focal_of(form, SIZE), SIZE)[0]
+        at = FormPose.of(form.stakes[0].pose).seen(np.array([corner]) * form.size, focal_of(form, SIZE), SIZE)[0]
 
         def drawn() -> bool:
             x, y = (float(handle.get_attribute(k) or -1e4) for k in ("data-x", "data-y"))

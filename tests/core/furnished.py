@@ -15,9 +15,9 @@ from plonket.document.bases import LayerBase
 from plonket.document.spot import Spot
 from plonket.layers import form as forms
 from plonket.layers.form import FormLayer
-from plonket.layers.model import ModelLayer, draw
+from plonket.layers.model import MeshLayer, draw
 from plonket.raytrace.client import Renderer
-from plonket.raytrace.request import Order
+from plonket.raytrace.request import RenderRequest
 from plonket.render.no_media import NoMedia
 from plonket.room.camera import RoomCamera
 from tests.core.test_scene import SIZE, camera
@@ -33,7 +33,7 @@ class Furnished(NoMedia):
         self.seen, self.spots, self.files, self.layers = seen, spots, files, layers
         self.plates: dict[int, U8] = {}
         self.footage = "f" * 64
-        self.asked: list[Order] = []
+        self.asked: list[RenderRequest] = []
 
     def seat(self, target: str | None) -> tuple[RoomCamera, Spot] | None:
         return (self.seen, self.spots[target]) if target in self.spots else None
@@ -47,7 +47,7 @@ class Furnished(NoMedia):
     def plate(self, asset: str, frame: int) -> U8:
         return self.plates[frame]
 
-    def film(self, order: Order) -> F32:
+    def film(self, order: RenderRequest) -> F32:
         self.asked.append(order)
         return RENDERER.film(order)
 
@@ -62,7 +62,7 @@ class Rooms(unittest.TestCase):
 
     def box(
         self, name: str, size: tuple[float, float, float], colour: tuple[int, int, int] | None = None, **more: object
-    ) -> ModelLayer:
+    ) -> MeshLayer:
         """A model layer of a box on a spot of its own name."""
         mesh = trimesh.creation.box(size)
         if colour is not None:
@@ -76,7 +76,7 @@ class Rooms(unittest.TestCase):
         self.files[asset] = path
         place = {k: more.pop(k) for k in ("x", "z", "y") if k in more}
         self.spots[name] = Spot.model_validate(place)
-        return ModelLayer.model_validate({"id": name, "name": name, "asset": asset, "extent": size, "tall": size[1],
+        return MeshLayer.model_validate({"id": name, "name": name, "asset": asset, "extent": size, "tall": size[1],
                                           "follow": {"target": name}, **more})  # fmt: skip
 
     def whole(self, layer: LayerBase, layers: Sequence[LayerBase], frame: int = 1, seen: RoomCamera | None = None) -> F32:

@@ -14,7 +14,7 @@ from plonket.image.picture import StillSource
 from plonket.plate.donors import choose_donors, looked_at, zoom_to_fill
 from plonket.plate.view_path import ViewPath
 from plonket.render.no_media import NoMedia
-from plonket.render.stabilised_plate import seen_plate
+from plonket.render.stabilised_plate import stabilised_plate
 
 SIZE = (160, 100)
 FRAMES = 21
@@ -29,7 +29,7 @@ def swaying(reach: float = 24.0) -> F64:
 def held(path: F64, donors: tuple[int, ...] = ()) -> ViewPath:
     middle = np.tile(np.array(SIZE) / 2, (FRAMES, 1))
     eye = np.tile(np.eye(3), (FRAMES, 1, 1))
-    return ViewPath(onto=eye, back=np.linalg.inv(path), zoom=np.ones(FRAMES), before=middle, after=middle, donors=donors)
+    return ViewPath(picture_from_held=eye, held_from_clip=np.linalg.inv(path), zoom=np.ones(FRAMES), before=middle, after=middle, donors=donors)
 
 
 def wall() -> F32:
@@ -70,7 +70,7 @@ class Donors(unittest.TestCase):
     def test_few_of_them_fill_all_others(self) -> None:
         path = swaying()
         view = held(path)
-        donors = choose_donors(view.onto, view.back, SIZE, 0, FRAMES)
+        donors = choose_donors(view.picture_from_held, view.held_from_clip, SIZE, 0, FRAMES)
         self.assertTrue(1 <= len(donors) <= 3, donors)
         spots = np.stack(np.meshgrid(np.linspace(4, 156, 20), np.linspace(4, 96, 12)), axis=-1).reshape(-1, 2)
         for frame in range(FRAMES):
@@ -82,27 +82,27 @@ class Donors(unittest.TestCase):
 
     def test_a_still_camera_needs_none_and_no_zoom(self) -> None:
         view = held(swaying(0.0))
-        self.assertEqual(choose_donors(view.onto, view.back, SIZE, 0, FRAMES), ())
-        zoom = zoom_to_fill(view.onto, view.back, (), SIZE, 0, FRAMES)
+        self.assertEqual(choose_donors(view.picture_from_held, view.held_from_clip, SIZE, 0, FRAMES), ())
+        zoom = zoom_to_fill(view.picture_from_held, view.held_from_clip, (), SIZE, 0, FRAMES)
         assert zoom is not None
         self.assertLess(zoom, 1.06)
 
     def test_with_donors_less_zoom_is_needed_and_it_is_enough(self) -> None:
         view = held(swaying())
-        donors = choose_donors(view.onto, view.back, SIZE, 0, FRAMES)
-        without = zoom_to_fill(view.onto, view.back, (), SIZE, 0, FRAMES)
-        filled = zoom_to_fill(view.onto, view.back, donors, SIZE, 0, FRAMES)
+        donors = choose_donors(view.picture_from_held, view.held_from_clip, SIZE, 0, FRAMES)
+        without = zoom_to_fill(view.picture_from_held, view.held_from_clip, (), SIZE, 0, FRAMES)
+        filled = zoom_to_fill(view.picture_from_held, view.held_from_clip, donors, SIZE, 0, FRAMES)
         assert without is not None and filled is not None
         # A shift of 24 pixels to both sides leaves 160 - 48 of the width (and two pixels' care).
         self.assertAlmostEqual(without, 160 / (160 - 48 - 4), delta=0.04)
         self.assertLess(filled, without - 0.2)
 
     def test_what_no_zoom_can_hide_is_said(self) -> None:
-        self.assertIsNone(zoom_to_fill(held(swaying(60.0)).onto, held(swaying(60.0)).back, (), SIZE, 0, FRAMES))
+        self.assertIsNone(zoom_to_fill(held(swaying(60.0)).picture_from_held, held(swaying(60.0)).held_from_clip, (), SIZE, 0, FRAMES))
 
     def test_only_the_range_gives(self) -> None:
         view = held(swaying())
-        donors = choose_donors(view.onto, view.back, SIZE, 0, 8)
+        donors = choose_donors(view.picture_from_held, view.held_from_clip, SIZE, 0, 8)
         self.assertTrue(all(0 <= d < 8 for d in donors))
         frames = looked_at(5, 200)
         self.assertEqual((frames[0], frames[-1], len(frames)), (5, 199, 24))
@@ -113,10 +113,10 @@ class Filled(unittest.TestCase):
     def shown(self, frame: int, *, dimmed: tuple[int, ...] = (), fill: bool = True) -> F32:
         path = swaying()
         bare = held(path)
-        donors = choose_donors(bare.onto, bare.back, SIZE, 0, FRAMES)
+        donors = choose_donors(bare.picture_from_held, bare.held_from_clip, SIZE, 0, FRAMES)
         view = held(path, donors)
         sources = Filmed(path, view, tuple(d for d in donors if d != frame) if dimmed == (-1,) else dimmed)
-        return seen_plate(sources, "a", frame, np.eye(3), view.matrix(frame), SIZE, fill=fill)
+        return stabilised_plate(sources, "a", frame, np.eye(3), view.matrix(frame), SIZE, fill=fill)
 
     def true(self) -> F32:
         return linear_from_8bit(np.clip(place(wall(), np.eye(3)) + 0.5, 0, 255).astype(np.uint8))

@@ -21,7 +21,17 @@ from plonket.room.boxes import box_round
 from plonket.room.camera import RoomCamera
 from plonket.room.camera_track import CameraTrack
 from plonket.room.lens import Lens, focal_from_35mm, focal_to_35mm
-from plonket.track.camera.bundle import Bundle, Free, Seen, _reduced, _solve, _system, point_starts, residuals, rotations
+from plonket.track.camera.bundle import (
+    Bundle,
+    FreeParameters,
+    Observations,
+    _reduced,
+    _solve,
+    _system,
+    point_starts,
+    residuals,
+    rotations,
+)
 from plonket.track.camera.bundle_kernels import CAMERA, SHARED, derivatives
 from plonket.track.camera.measure import measure_camera
 from plonket.track.camera.settings import CameraMotion
@@ -229,7 +239,7 @@ class SetAside(unittest.TestCase):
 class BundleAdjustment(unittest.TestCase):
     """Derivatives and the Schur complement against plain numerical ones."""
 
-    def small(self) -> tuple[Bundle, Seen]:
+    def small(self) -> tuple[Bundle, Observations]:
         rng = np.random.default_rng(4)
         cameras, points = 4, 9
         world = rng.uniform(-1, 1, (points, 3)) + [0, 0, 4]
@@ -237,7 +247,7 @@ class BundleAdjustment(unittest.TestCase):
                         shift=rng.normal(0, 0.2, (cameras, 3)), zoom=np.zeros(cameras),
                         shared=np.array([np.log(500.0), -0.1, 0.02, 0.3]), points=world)  # fmt: skip
         camera, point = np.tile(np.arange(cameras), points), np.repeat(np.arange(points), cameras)
-        seen = Seen(camera=camera, point=point, xy=np.zeros((len(camera), 2)), row=rng.uniform(-0.5, 0.5, len(camera)),
+        seen = Observations(camera=camera, point=point, xy=np.zeros((len(camera), 2)), row=rng.uniform(-0.5, 0.5, len(camera)),
                     weight=np.ones(len(camera)))  # fmt: skip
         off = residuals(bundle, seen)
         seen.xy[:] = off + rng.normal(0, 0.5, off.shape)
@@ -276,7 +286,7 @@ class BundleAdjustment(unittest.TestCase):
 
     def test_a_step_agrees_with_a_dense_solve(self) -> None:
         bundle, seen = self.small()
-        free = Free(lens=frozenset({"focal", "k1"}))
+        free = FreeParameters(lens=frozenset({"focal", "k1"}))
         starts, speeds, width, damping = point_starts(seen, len(bundle.points)), bundle.speeds(), 1.5, 1e-3
         system = _system(bundle, seen, starts, speeds, width, free)
         step = _solve(system, bundle, seen, starts, damping, free)

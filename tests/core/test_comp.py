@@ -9,7 +9,7 @@ import numpy as np
 from plonket.base.colour import decode, encode, encode_8bit, linear_from_8bit
 from plonket.base.conventions import F32, F64, U8, matrix_to_quaternion, quaternion_to_matrix
 from plonket.base.fields import Key, Keyed, value_at
-from plonket.base.homography import spot_through
+from plonket.base.homography import transform_point
 from plonket.base.states import LOST, TRACKED
 from plonket.document.bases import LayerBase
 from plonket.document.follow import Follow
@@ -216,7 +216,7 @@ class FakeSources:
         raise NotImplementedError
 
     def anchor(self, target: str, point: str | None, at: F64, frame: float) -> F64 | None:
-        return spot_through(self.on_plane(target, frame), at)
+        return transform_point(self.on_plane(target, frame), at)
 
 
 def shot_with(**layer: object) -> Shot:

@@ -9,11 +9,11 @@ import numpy as np
 
 from plonket.base.conventions import F64
 from plonket.base.fields import Key, Keyed, Number, Wobble, Wobbling, value_at, wobble_at
-from plonket.base.homography import jacobian, spot_through
+from plonket.base.homography import jacobian, transform_point
 from plonket.base.outlines import Outline, control_points
 from plonket.document.follow import Follow
 from plonket.document.shot import Shot
-from plonket.track.following import Parts, carried
+from plonket.track.following import Parts, local_movement
 from tests.core.copies import Alike, dumped
 
 
@@ -91,7 +91,7 @@ class Followers(Alike):
             a, b, at = homography(rng), homography(rng), rng.uniform(0, 600, 2)
             p = {"x": at[0], "y": at[1]}
             told = self.say("geometry.apply", a.ravel().tolist(), p)
-            np.testing.assert_allclose([told["x"], told["y"]], spot_through(a, at), rtol=1e-9)
+            np.testing.assert_allclose([told["x"], told["y"]], transform_point(a, at), rtol=1e-9)
             product = np.array(self.say("geometry.times", a.ravel().tolist(), b.ravel().tolist())).reshape(3, 3)
             np.testing.assert_allclose(product / product[2, 2], a @ b / (a @ b)[2, 2], rtol=1e-7)
             back = np.array(self.say("geometry.invert", a.ravel().tolist())).reshape(3, 3)
@@ -100,7 +100,7 @@ class Followers(Alike):
             local = self.say("geometry.turnAndSize", a.ravel().tolist(), p)
             self.assertAlmostEqual(local["size"], math.sqrt(abs(np.linalg.det(j))), places=9)
             corners = np.array([[0, 0], [300, 20], [320, 240], [-10, 200]], np.float64)
-            to = [spot_through(a, c) for c in corners]
+            to = [transform_point(a, c) for c in corners]
             quad = self.say("geometry.quadMatrix", [{"x": x, "y": y} for x, y in corners], [{"x": x, "y": y} for x, y in to])
             np.testing.assert_allclose(np.array(quad).reshape(3, 3), a, rtol=1e-6, atol=1e-9)
         folded = [{"x": 0, "y": 0}] * 4
@@ -111,7 +111,7 @@ class Followers(Alike):
         for k in range(32):
             moved, start, at = homography(rng), homography(rng), rng.uniform(0, 600, 2)
             parts = {"shift": bool(k & 1), "turn": bool(k & 2), "size": bool(k & 4), "perspective": bool(k & 8)}
-            expected = carried(Parts(**parts), moved, start, at)
+            expected = local_movement(Parts(**parts), moved, start, at)
             told = self.say("geometry.carried", Follow(target="m", **parts), moved.ravel().tolist(), start.ravel().tolist(),
                             {"x": at[0], "y": at[1]})  # fmt: skip
             np.testing.assert_allclose(np.array(told).reshape(3, 3), expected, rtol=1e-7, atol=1e-8)

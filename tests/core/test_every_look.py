@@ -13,7 +13,7 @@ from plonket.base.outlines import polygon_outline
 from plonket.document.bases import Look
 from plonket.document.kinds import LOOKS
 from plonket.image.picture import Picture, windowed
-from plonket.looks.apply import looked
+from plonket.looks.apply import apply_looks
 from plonket.masks.outlined import OutlineMask
 
 SIZE = (320, 240)
@@ -85,7 +85,7 @@ def laid(look: Look, picture: Picture, *, times: int = 1, frame: int = 3) -> F32
     def neighbour(when: int) -> Picture:
         return Picture(rgba=subject(times, 4.0 * (when - frame)))
 
-    out = looked([look], picture, frame, size, float(times), lambda _: np.diag([times, times, 1.0]), behind(times),
+    out = apply_looks([look], picture, frame, size, float(times), lambda _: np.diag([times, times, 1.0]), behind(times),
                  neighbour, table)  # fmt: skip
     return windowed(out, 0, 0, size)
 

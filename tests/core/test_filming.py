@@ -8,8 +8,17 @@ from dataclasses import replace
 import numpy as np
 
 from plonket.base.conventions import F32, F64
-from plonket.layers.raytraced import Straight, box_corners, cast, instants, on_picture, stood, straight_window, view_at
-from plonket.raytrace.request import Lamp, Lights, Order, Thing, View, order_digest
+from plonket.layers.raytraced import (
+    RectilinearWindow,
+    box_corners,
+    cast,
+    instants,
+    on_picture,
+    rectilinear_window,
+    stood,
+    view_at,
+)
+from plonket.raytrace.request import CameraView, Instance, Lamp, Lights, RenderRequest, request_digest
 from plonket.room.camera import RoomCamera
 from tests.core.test_scene import SIZE, camera
 
@@ -42,8 +51,8 @@ class Moments(unittest.TestCase):
 
 
 class Windows(unittest.TestCase):
-    def window(self, seen: RoomCamera, corners: F64, scale: float = 1.0) -> Straight | None:
-        return straight_window(seen, 1, scale, [view_at(seen, 1)], [corners])
+    def window(self, seen: RoomCamera, corners: F64, scale: float = 1.0) -> RectilinearWindow | None:
+        return rectilinear_window(seen, 1, scale, [view_at(seen, 1)], [corners])
 
     def test_it_holds_what_is_seen_and_little_more(self) -> None:
         seen = camera()
@@ -75,7 +84,7 @@ class Windows(unittest.TestCase):
     def test_a_moving_camera_s_instants_are_all_in_it(self) -> None:
         seen = camera()
         views = [view_at(seen, when) for when in (0.0, 1.0, 2.0)]
-        found = straight_window(seen, 1, 1.0, views, [CORNERS] * 3)
+        found = rectilinear_window(seen, 1, 1.0, views, [CORNERS] * 3)
         assert found is not None
         x, y, w, h = found.window
         for frame in range(3):
@@ -109,12 +118,12 @@ class Shadows(unittest.TestCase):
 class Laid(unittest.TestCase):
     """A picture made without distortion, laid on what the lens sees."""
 
-    def straight(self, seen: RoomCamera, scale: float = 1.0) -> Straight:
+    def straight(self, seen: RoomCamera, scale: float = 1.0) -> RectilinearWindow:
         lens = seen.lens(1)
         w, h = round(SIZE[0] * scale), round(SIZE[1] * scale)
-        return Straight(scale=scale, focal=lens.focal * scale, principal=(w / 2, h / 2), window=(-60, -50, w + 120, h + 100))
+        return RectilinearWindow(scale=scale, focal=lens.focal * scale, principal=(w / 2, h / 2), window=(-60, -50, w + 120, h + 100))
 
-    def dot(self, seen: RoomCamera, place: F64, straight: Straight) -> F32:
+    def dot(self, seen: RoomCamera, place: F64, straight: RectilinearWindow) -> F32:
         """A soft dot where a pinhole sees a place."""
         local = seen.local(1, place)
         x = local[0] / local[2] * straight.focal + straight.principal[0] - straight.window[0]
@@ -157,24 +166,24 @@ class Laid(unittest.TestCase):
 
 
 class Orders(unittest.TestCase):
-    def order(self, **more: object) -> Order:
-        thing = Thing(model="form:box", stands=(np.eye(4),))
-        made = Order(things=(thing,), views=(View(eye=np.zeros(3), turn=np.eye(3)),), focal=300.0, principal=(160.0, 120.0),
+    def order(self, **more: object) -> RenderRequest:
+        thing = Instance(model="form:box", stands=(np.eye(4),))
+        made = RenderRequest(things=(thing,), views=(CameraView(eye=np.zeros(3), turn=np.eye(3)),), focal=300.0, principal=(160.0, 120.0),
                      window=(0, 0, 64, 64), lights=lights(), ground=0.0, ground_colour=(0.2, 0.2, 0.2), shadows=True, samples=4)  # fmt: skip
         return replace(made, **more)  # type: ignore[arg-type]
 
     def test_the_same_order_has_the_same_name_and_any_other_another(self) -> None:
-        self.assertEqual(order_digest(self.order()), order_digest(self.order()))
+        self.assertEqual(request_digest(self.order()), request_digest(self.order()))
         moved = np.eye(4)
         moved[0, 3] = 1e-6
         others = [
             self.order(focal=300.0001), self.order(samples=16), self.order(shadows=False), self.order(ground=None),
-            self.order(things=(Thing(model="form:box", stands=(moved,)),)), self.order(window=(0, 0, 64, 72)),
-            self.order(things=(Thing(model="form:box", stands=(np.eye(4),), role="real"),)),
+            self.order(things=(Instance(model="form:box", stands=(moved,)),)), self.order(window=(0, 0, 64, 72)),
+            self.order(things=(Instance(model="form:box", stands=(np.eye(4),), role="real"),)),
             self.order(lights=replace(lights(), soft=0.06)),
             self.order(lights=replace(lights(), lamps=(Lamp(place=np.eye(4), light=(1.0, 1.0, 1.0)),))),
         ]  # fmt: skip
-        names = {order_digest(one) for one in [self.order(), *others]}
+        names = {request_digest(one) for one in [self.order(), *others]}
         self.assertEqual(len(names), len(others) + 1)
 
     def test_a_box_stands_on_its_origin(self) -> None:
@@ -182,4 +191,4 @@ class Orders(unittest.TestCase):
         m = np.eye(4)
         m[:3, :3] *= 2
         m[:3, 3] = [1, 2, 3]
-        np.testing.assert_allclose(stood(CORNERS, Thing(model="m", stands=(m,)), 0), CORNERS * 2 + [1, 2, 3])
+        np.testing.assert_allclose(stood(CORNERS, Instance(model="m", stands=(m,)), 0), CORNERS * 2 + [1, 2, 3])

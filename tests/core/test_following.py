@@ -9,7 +9,7 @@ import numpy as np
 from plonket.base.conventions import F64
 from plonket.base.errors import BadInput
 from plonket.base.fields import Key, Keyed
-from plonket.base.homography import jacobian, spot_through
+from plonket.base.homography import jacobian, transform_point
 from plonket.base.outlines import carry
 from plonket.document.follow import Follow
 from plonket.document.hashes import picture_hash
@@ -20,7 +20,7 @@ from plonket.layers.common import instants
 from plonket.layers.pin import PinLayer, fitted, quad_shape
 from plonket.layers.still import StillLayer, frame_from_still
 from plonket.render.frame import render_frame
-from plonket.track.following import Parts, carried
+from plonket.track.following import Parts, local_movement
 from plonket.track.movement import between, bridge, smoothed, steadied
 from plonket.track.spaces import Spaces
 from tests.core.test_comp import FakeSources, centroid
@@ -35,12 +35,12 @@ def moving(n: int = 12) -> F64:
 
 class Carrying(unittest.TestCase):
     def test_perspective_takes_all_of_it(self) -> None:
-        np.testing.assert_allclose(carried(Parts(perspective=True), TILTED, TILTED, np.array([30.0, 40])), TILTED)
+        np.testing.assert_allclose(local_movement(Parts(perspective=True), TILTED, TILTED, np.array([30.0, 40])), TILTED)
 
     def test_without_perspective_the_spot_goes_where_the_surface_goes(self) -> None:
         at = np.array([30.0, 40])
-        m = carried(Parts(), TILTED, TILTED, at)
-        np.testing.assert_allclose(spot_through(m, at), spot_through(TILTED, at))
+        m = local_movement(Parts(), TILTED, TILTED, at)
+        np.testing.assert_allclose(transform_point(m, at), transform_point(TILTED, at))
         j = jacobian(TILTED, at)
         self.assertAlmostEqual(np.linalg.det(m[:2, :2]), np.linalg.det(j), places=9)
         self.assertAlmostEqual(m[0, 0], m[1, 1])
@@ -49,17 +49,17 @@ class Carrying(unittest.TestCase):
         at = np.array([30.0, 40])
         for k in range(2):
             step = np.eye(2)[k] * 1e-5
-            difference = (spot_through(TILTED, at + step) - spot_through(TILTED, at - step)) / 2e-5
+            difference = (transform_point(TILTED, at + step) - transform_point(TILTED, at - step)) / 2e-5
             np.testing.assert_allclose(jacobian(TILTED, at)[:, k], difference, atol=1e-6)
 
     def test_shift_alone_and_everything_but_shift(self) -> None:
         at = np.array([30.0, 40])
-        only = carried(Parts(turn=False, size=False), TILTED, np.eye(3), at)
+        only = local_movement(Parts(turn=False, size=False), TILTED, np.eye(3), at)
         np.testing.assert_allclose(only[:2, :2], np.eye(2))
-        stays = carried(Parts(shift=False), TILTED, np.eye(3), at)
-        np.testing.assert_allclose(spot_through(stays, at), at)
-        tilts = carried(Parts(shift=False, perspective=True), TILTED, np.eye(3), at)
-        np.testing.assert_allclose(spot_through(tilts, at), at)
+        stays = local_movement(Parts(shift=False), TILTED, np.eye(3), at)
+        np.testing.assert_allclose(transform_point(stays, at), at)
+        tilts = local_movement(Parts(shift=False, perspective=True), TILTED, np.eye(3), at)
+        np.testing.assert_allclose(transform_point(tilts, at), at)
 
 
 class Perches(unittest.TestCase):
@@ -71,7 +71,7 @@ class Perches(unittest.TestCase):
         layer = StillLayer(id="l", name="l", asset="a" * 64, width=20, height=10, x=10.0, y=0.0, follow=Follow(target="p"))
         m = frame_from_still(layer, self.spaces(perch), 0)
         # Ten pixels along a perch that is turned by a quarter and twice as large lie twenty pixels below it.
-        np.testing.assert_allclose(spot_through(m, np.array([10.0, 5])), [50, 80], atol=1e-9)
+        np.testing.assert_allclose(transform_point(m, np.array([10.0, 5])), [50, 80], atol=1e-9)
         self.assertAlmostEqual(np.sqrt(np.linalg.det(m[:2, :2])), 2.0)
 
     def test_children_of_children(self) -> None:
@@ -83,8 +83,8 @@ class Perches(unittest.TestCase):
         inner = np.array([20 + 8 * np.cos(a) - 2 * np.sin(a), 8 * np.sin(a) + 2 * np.cos(a)])
         at_start = np.array([50, 60]) + 0.5 * inner
         for frame in (0, 7, 11):
-            found = spot_through(frame_from_still(layer, spaces, frame), np.array([2.0, 2]))
-            truth = spot_through(moving()[frame], at_start)
+            found = transform_point(frame_from_still(layer, spaces, frame), np.array([2.0, 2]))
+            truth = transform_point(moving()[frame], at_start)
             # High takes the similarity that low's tilted space has at its foot: near it, that is close.
             np.testing.assert_allclose(found, truth, atol=0.3)
 
@@ -114,7 +114,7 @@ class Perches(unittest.TestCase):
     def test_moving_a_perch_by_keys_moves_what_sits_on_it(self) -> None:
         perch = Perch(id="p", name="P", x=Keyed(keys=[Key(frame=0, value=0, ease="linear"), Key(frame=10, value=40)]), y=5.0)
         spaces = self.spaces(perch)
-        np.testing.assert_allclose(spot_through(spaces.perch(perch, 5), np.zeros(2)), [20, 5])
+        np.testing.assert_allclose(transform_point(spaces.perch(perch, 5), np.zeros(2)), [20, 5])
 
 
 class Paths(unittest.TestCase):

@@ -23,7 +23,7 @@ from plonket.room.camera_track import CameraTrack
 from plonket.room.meshes.forms import edges_of, unit_form
 from plonket.room.meshes.raster import seen_by
 from plonket.track.context import LoneContext
-from plonket.track.form.fit import Stood, first_pose, focal_of, with_tugs
+from plonket.track.form.fit import FormPose, first_pose, focal_of, with_tugs
 from plonket.track.form.measure import FormPartial, measure_form, stood_in
 from plonket.track.form.settings import FormMotion, FormStake, Tug
 from plonket.track.plane.settings import Region
@@ -35,11 +35,11 @@ BOX = (0.30, 0.22, 0.18)
 CORNERS = [(x, y, z) for y in (0.0, 1.0) for z in (-0.5, 0.5) for x in (-0.5, 0.5)]
 
 
-def stood(turn: float, tilt: float = 22.0, x: float = 0.0, y: float = 0.02, z: float = 0.85, roll: float = 0.0) -> Stood:
+def stood(turn: float, tilt: float = 22.0, x: float = 0.0, y: float = 0.02, z: float = 0.85, roll: float = 0.0) -> FormPose:
     """A pose: turned about its upright, seen from above, its middle at a place before the camera."""
     r = Rotation.from_euler("z", roll, degrees=True) * Rotation.from_euler("x", tilt, degrees=True)
     m = r.as_matrix() @ np.diag([1.0, -1.0, -1.0]) @ Rotation.from_euler("y", turn, degrees=True).as_matrix()
-    return Stood(turn=np.asarray(m), place=np.array([x, y, z]) - m @ np.array([0, BOX[1] / 2, 0]))
+    return FormPose(turn=np.asarray(m), place=np.array([x, y, z]) - m @ np.array([0, BOX[1] / 2, 0]))
 
 
 @cache
@@ -63,7 +63,7 @@ def textures() -> list[U8]:
 SIDES = [(6, 7, 3, 2), (7, 5, 1, 3), (5, 4, 0, 1), (4, 6, 2, 0), (4, 5, 7, 6), (2, 3, 1, 0)]
 
 
-def filmed(poses: list[Stood], *, seed: int = 0, light: bool = True, bar: range | None = None) -> ArrayClip:
+def filmed(poses: list[FormPose], *, seed: int = 0, light: bool = True, bar: range | None = None) -> ArrayClip:
     """Frames of the box before a cluttered wall, with sensor noise; sides are lit by how they face a lamp."""
     fine = 3
     rng = np.random.default_rng(seed)
@@ -104,14 +104,14 @@ def filmed(poses: list[Stood], *, seed: int = 0, light: bool = True, bar: range 
     return ArrayClip(frames, Fraction(30))
 
 
-def turning(n: int = 40) -> list[Stood]:
+def turning(n: int = 40) -> list[FormPose]:
     """A box that is carried and turned by a hand: by 60 degrees, nearer and further off."""
     t = np.linspace(0, 1, n)
     return [stood(-40 + 60 * k + 2 * np.sin(9 * k), 24 + 6 * np.sin(5 * k), 0.10 * np.sin(4 * k), 0.02 + 0.02 * np.cos(7 * k),
                   0.85 + 0.12 * np.sin(3 * k), 3 * np.sin(6 * k)) for k in t]  # fmt: skip
 
 
-def tugs_of(pose: Stood, which: tuple[int, ...] = tuple(range(8)), off: float = 0.0, seed: int = 0, size: tuple[float, ...] = BOX) -> list[Tug]:
+def tugs_of(pose: FormPose, which: tuple[int, ...] = tuple(range(8)), off: float = 0.0, seed: int = 0, size: tuple[float, ...] = BOX) -> list[Tug]:
     """Tugs on corners where they are truly seen, put there by a hand that is off by some pixels."""
     at = np.array([CORNERS[k] for k in which])
     seen = pose.seen(at * size, FOCAL, SIZE) + np.random.default_rng(seed).normal(0, 1, (len(which), 2)) * off
@@ -123,7 +123,7 @@ def form(**more: Any) -> FormMotion:
     return FormMotion.model_validate({"id": "f", "name": "Crate", **known, **more})
 
 
-def swim(track: CameraTrack, poses: list[Stood]) -> F64:
+def swim(track: CameraTrack, poses: list[FormPose]) -> F64:
     """(n,) how far the box's corners are from where they truly are, pixels RMS."""
     corners = np.array(CORNERS) * BOX
     out = []
@@ -155,7 +155,7 @@ class Tugged(unittest.TestCase):
         start = first_pose(motion)
         one = start.seen(np.array([CORNERS[7]]) * BOX, FOCAL, SIZE)[0] + [40, -25]
         moved = with_tugs(motion, 0, [Tug(at=CORNERS[7], x=float(one[0]), y=float(one[1]))], SIZE)
-        shifted = Stood.of(moved.stakes[0].pose)
+        shifted = FormPose.of(moved.stakes[0].pose)
         got = shifted.seen(np.array(CORNERS) * BOX, FOCAL, SIZE)
         before = start.seen(np.array(CORNERS) * BOX, FOCAL, SIZE)
         np.testing.assert_allclose(got[7], one, atol=0.5)
@@ -165,7 +165,7 @@ class Tugged(unittest.TestCase):
         true = stood(30)
         seen = (2, 3, 4, 5, 6, 7)
         fitted = with_tugs(motion, 0, tugs_of(true, seen), SIZE)
-        off = Stood.of(fitted.stakes[0].pose).seen(np.array(CORNERS) * BOX, FOCAL, SIZE) - true.seen(np.array(CORNERS) * BOX, FOCAL, SIZE)
+        off = FormPose.of(fitted.stakes[0].pose).seen(np.array(CORNERS) * BOX, FOCAL, SIZE) - true.seen(np.array(CORNERS) * BOX, FOCAL, SIZE)
         self.assertLess(float(np.abs(off).max()), 0.5)
 
     def test_proportions_and_lens_come_from_the_tugs(self) -> None:
@@ -184,7 +184,7 @@ class Tugged(unittest.TestCase):
         for turn in (-150, -60, 70, 170):
             true = stood(turn, x=-0.12, z=1.1)
             fitted = with_tugs(form(), 0, tugs_of(true, off=0.7, seed=turn + 200), SIZE)
-            off = Stood.of(fitted.stakes[0].pose).seen(np.array(CORNERS) * BOX, FOCAL, SIZE)
+            off = FormPose.of(fitted.stakes[0].pose).seen(np.array(CORNERS) * BOX, FOCAL, SIZE)
             self.assertLess(float(np.abs(off - true.seen(np.array(CORNERS) * BOX, FOCAL, SIZE)).max()), 2.5, turn)
 
     def test_tugs_on_other_frames_stay_true_together(self) -> None:
@@ -193,7 +193,7 @@ class Tugged(unittest.TestCase):
         motion = with_tugs(motion, 20, tugs_of(b, (2, 3, 4, 5, 6, 7)), SIZE)
         self.assertEqual([s.frame for s in motion.stakes], [3, 20])
         for stake, true in zip(motion.stakes, (a, b), strict=True):
-            got = Stood.of(stake.pose).seen(np.array(CORNERS) * motion.size, FOCAL, SIZE)
+            got = FormPose.of(stake.pose).seen(np.array(CORNERS) * motion.size, FOCAL, SIZE)
             self.assertLess(float(np.abs(got - true.seen(np.array(CORNERS) * BOX, FOCAL, SIZE)).max()), 0.8)
         gone = with_tugs(motion, 20, [], SIZE)
         self.assertEqual(gone.stakes[1].tugs, [])
@@ -340,7 +340,7 @@ class Followed(unittest.TestCase):
             self.assertLess(float(np.abs(off).max()), 1.0)
 
 
-def _can(skin: Any, size: F64, pose: Stood) -> U8:
+def _can(skin: Any, size: F64, pose: FormPose) -> U8:
     """A can with a skin, each pixel's ray met with the cylinder exactly."""
     w, h = SIZE
     y, x = np.mgrid[0:h, 0:w].astype(np.float64)

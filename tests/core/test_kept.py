@@ -9,8 +9,8 @@ from typing import Any, Literal
 import numpy as np
 
 from plonket.base.errors import BadInput
-from plonket.base.fields import Model
-from plonket.base.lru_cache import Budget, Kept, bytes_of
+from plonket.base.fields import Settings
+from plonket.base.lru_cache import Budget, LruCache, bytes_of
 from plonket.base.registry import Entry, Registry
 from plonket.image.picture import Picture, StillSource
 
@@ -24,7 +24,7 @@ class KeptThings(unittest.TestCase):
             made.append(name)
             return name.upper()
 
-        kept: Kept[str, str] = Kept(make, 2, dropped.append)
+        kept: LruCache[str, str] = LruCache(make, 2, dropped.append)
         self.assertEqual([kept.get(n) for n in ("a", "b", "a", "c")], ["A", "B", "A", "C"])
         # `b` had lain longest unused.
         self.assertEqual((made, dropped), (["a", "b", "c"], ["B"]))
@@ -45,7 +45,7 @@ class KeptThings(unittest.TestCase):
                 self.assertTrue(go_on.wait(20))
             return name
 
-        kept: Kept[str, str] = Kept(make, 8)
+        kept: LruCache[str, str] = LruCache(make, 8)
         answers: list[str] = []
         threads = [threading.Thread(target=lambda: answers.append(kept.get("slow"))) for _ in range(4)]
         for thread in threads:
@@ -66,13 +66,13 @@ class KeptThings(unittest.TestCase):
                 raise BadInput("no", "Not yet.")
             return len(tries)
 
-        kept: Kept[str, int] = Kept(make, 2)
+        kept: LruCache[str, int] = LruCache(make, 2)
         with self.assertRaises(BadInput):
             kept.get("a")
         self.assertEqual(kept.get("a"), 2)
 
     def test_one_may_need_another_to_be_made(self) -> None:
-        kept: Kept[int, int] = Kept(lambda n: 0 if n == 0 else kept.get(n - 1) + n, 20)
+        kept: LruCache[int, int] = LruCache(lambda n: 0 if n == 0 else kept.get(n - 1) + n, 20)
         self.assertEqual(kept.get(6), 21)
 
 
@@ -80,8 +80,8 @@ class Budgets(unittest.TestCase):
     def test_caches_that_share_bytes_let_go_of_what_was_used_longest_ago_wherever_it_lies(self) -> None:
         budget = Budget(1000)
         dropped: list[int] = []
-        first: Kept[str, Any] = Kept(lambda _: np.zeros(300, np.uint8), 9, lambda a: dropped.append(a.nbytes), budget)
-        second: Kept[str, Any] = Kept(lambda _: np.zeros(250, np.uint8), 9, budget=budget)
+        first: LruCache[str, Any] = LruCache(lambda _: np.zeros(300, np.uint8), 9, lambda a: dropped.append(a.nbytes), budget)
+        second: LruCache[str, Any] = LruCache(lambda _: np.zeros(250, np.uint8), 9, budget=budget)
         first.get("a")
         first.get("b")
         second.get("c")
@@ -95,14 +95,14 @@ class Budgets(unittest.TestCase):
         self.assertEqual((budget.used, first.has("a"), second.has("huge")), (5000, False, True))
         second.clear()
         self.assertEqual(budget.used, 0)
-        few: Kept[int, Any] = Kept(lambda _: np.zeros(10, np.uint8), 2, budget=budget)
+        few: LruCache[int, Any] = LruCache(lambda _: np.zeros(10, np.uint8), 2, budget=budget)
         for n in range(9):
             few.get(n)
         self.assertEqual(budget.used, 20)
 
     def test_threads_leave_the_sum_right(self) -> None:
         budget = Budget(4000)
-        caches: list[Kept[int, Any]] = [Kept(lambda n: np.zeros(50 + n, np.uint8), 40, budget=budget) for _ in range(3)]
+        caches: list[LruCache[int, Any]] = [LruCache(lambda n: np.zeros(50 + n, np.uint8), 40, budget=budget) for _ in range(3)]
 
         def work(seed: int) -> None:
             rng = np.random.default_rng(seed)
@@ -126,16 +126,16 @@ class Budgets(unittest.TestCase):
         self.assertEqual(bytes_of("words"), 0)
 
 
-class Plain(Model):
+class Plain(Settings):
     kind: Literal["plain"] = "plain"
 
 
 class Registered(unittest.TestCase):
-    def entry(self, kind: str = "plain", settings: type[Model] = Plain) -> Entry:  # type: ignore[type-arg]
+    def entry(self, kind: str = "plain", settings: type[Settings] = Plain) -> Entry:  # type: ignore[type-arg]
         return Entry(kind=kind, label="Plain", help="", settings=settings, run=lambda: 1)
 
     def test_it_is_found_by_its_name_in_the_order_of_adding(self) -> None:
-        class Other(Model):
+        class Other(Settings):
             kind: Literal["other"] = "other"
 
         registry: Registry = Registry("thing")  # type: ignore[type-arg]

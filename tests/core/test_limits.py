@@ -16,7 +16,7 @@ from plonket.document.kinds import GENERATORS, LOOKS
 from plonket.document.shot import Shot, read_shot
 from plonket.formats.cube import read_cube
 from plonket.image.picture import Picture, StillSource, halved
-from plonket.looks.apply import looked
+from plonket.looks.apply import apply_looks
 from plonket.looks.blur import Blur
 from plonket.looks.colour import Colour
 from plonket.render.frame import render_frame
@@ -128,13 +128,13 @@ class BoundedWork(unittest.TestCase):
                 values = {name: ends[end] for name, ends in self.numbers(entry.settings).items()}
                 look = entry.settings.model_validate({"id": "l", "name": "l", **values, "mix": 100})
                 began = time.perf_counter()
-                out = looked([look], Picture(rgba=rgba), 5, (480, 270), 1.0, lambda thing: np.eye(3), rgba,
+                out = apply_looks([look], Picture(rgba=rgba), 5, (480, 270), 1.0, lambda thing: np.eye(3), rgba,
                              lambda at: Picture(rgba=rgba), lambda asset: np.eye(3, dtype=np.float32)).rgba  # fmt: skip
                 self.assertTrue(np.isfinite(out).all(), (entry.kind, end))
                 slow.append((time.perf_counter() - began, entry.kind))
         # A plain large blur as the measure: machines differ.
         began = time.perf_counter()
-        looked([Blur(id="b", name="b", radius=20.0)], Picture(rgba=rgba), 5, (480, 270), 1.0, lambda thing: np.eye(3))
+        apply_looks([Blur(id="b", name="b", radius=20.0)], Picture(rgba=rgba), 5, (480, 270), 1.0, lambda thing: np.eye(3))
         self.assertLess(max(slow)[0], max(8.0, 40 * (time.perf_counter() - began)), max(slow))
 
     def test_generated_elements_with_single_settings_at_the_ends(self) -> None:

@@ -17,7 +17,7 @@ from plonket.document.kinds import LOOKS
 from plonket.document.shot import read_shot
 from plonket.image.picture import Picture
 from plonket.layers.still import StillLayer
-from plonket.looks.apply import looked
+from plonket.looks.apply import apply_looks
 from plonket.looks.blur import Blur
 from plonket.looks.colour import Colour
 from plonket.looks.common import LookContext
@@ -190,7 +190,7 @@ class Laid(unittest.TestCase):
 
     def test_nothing_to_look_at_stays_nothing_and_ids_are_single(self) -> None:
         empty = Picture(rgba=np.zeros((0, 0, 4), np.float32))
-        self.assertEqual(looked([made(Blur)], empty, 0, SIZE, 1.0, lambda _: None).rgba.size, 0)
+        self.assertEqual(apply_looks([made(Blur)], empty, 0, SIZE, 1.0, lambda _: None).rgba.size, 0)
         record = shot_of([self.layer(looks=[made(Blur)])], SIZE).model_dump(mode="json")
         record["stack"][0]["looks"] *= 2
         with self.assertRaisesRegex(BadInput, "two looks have the same id"):

@@ -14,7 +14,7 @@ from plonket.base.fields import CurvePoint
 from plonket.document.kinds import LOOKS
 from plonket.formats.cube import read_cube
 from plonket.image.picture import Picture
-from plonket.looks.apply import looked
+from plonket.looks.apply import apply_looks
 from plonket.looks.colour_range import ColourRange
 from plonket.looks.common import LookContext
 from plonket.looks.cube import ColourTable
@@ -266,7 +266,7 @@ class Shading(unittest.TestCase):
     def test_its_window_grows_so_that_nothing_is_cut(self) -> None:
         post = Picture(rgba=np.ascontiguousarray(self.standing()[40:90, 72:88]), x=72, y=40)
         look = made(Shadow, length=60.0, lean=50.0)
-        out = looked([look], post, 0, SIZE, 1.0, lambda _: None)
+        out = apply_looks([look], post, 0, SIZE, 1.0, lambda _: None)
         self.assertGreater(out.rgba.shape[1], 60)
 
 

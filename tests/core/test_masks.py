@@ -9,7 +9,7 @@ import numpy as np
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import BadInput
 from plonket.base.fields import Key, Keyed
-from plonket.base.homography import shifted
+from plonket.base.homography import translation
 from plonket.base.outlines import Outline, OutlineKey, OutlinePoint, carry, polygon_outline
 from plonket.document.bases import Mask
 from plonket.document.follow import Follow
@@ -202,4 +202,4 @@ class OnLayers(unittest.TestCase):
         """Cut in its layer's own window, a mask is what it is on the whole picture."""
         one = mask(circle(80, 60, 30, 10))
         whole = cover(one)
-        np.testing.assert_allclose(cover(one, shifted(-50, -40), (60, 40)), whole[40:80, 50:110], atol=1e-5)
+        np.testing.assert_allclose(cover(one, translation(-50, -40), (60, 40)), whole[40:80, 50:110], atol=1e-5)

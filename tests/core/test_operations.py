@@ -24,7 +24,7 @@ from plonket.document.operations import (
 from plonket.document.perch import Perch
 from plonket.document.references import references
 from plonket.document.shot import Footage, Shot, read_shot
-from plonket.layers.model import ModelLayer
+from plonket.layers.model import MeshLayer
 from tests.core.test_workspace import furnished
 
 
@@ -113,7 +113,7 @@ class Removing(unittest.TestCase):
         shot = furnished()
         left = without(shot, "whale")
         box = next(one for one in left.stack if one.id == "chest")
-        assert isinstance(box, ModelLayer)
+        assert isinstance(box, MeshLayer)
         self.assertEqual((box.lit_like, box.sun), (None, 44.0))
 
 

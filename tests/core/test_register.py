@@ -12,7 +12,7 @@ from plonket.base.conventions import F32, F64, U8
 from plonket.base.cubic import cubic_weights
 from plonket.base.errors import Degenerate
 from plonket.track.plane.kernels import ROWS, accumulate
-from plonket.track.plane.register import Found, FrameLevels, register
+from plonket.track.plane.register import FrameLevels, Registration, register
 from plonket.track.plane.settings import FREEDOMS
 from plonket.track.plane.template import BLURS_PX, TILES, cut_template
 
@@ -54,13 +54,13 @@ def through(m: F64, at: F64) -> F64:
     return np.asarray(out[:, :2] / out[:, 2:])
 
 
-def found(reference: F32, frame: F32, start: F64 | None = None, freedom: int = FULL, **more: object) -> Found:
+def found(reference: F32, frame: F32, start: F64 | None = None, freedom: int = FULL, **more: object) -> Registration:
     levels = FrameLevels(coded(frame), (0, 0, *SIZE), more.pop("ignore", None))  # type: ignore[arg-type]
     return register(cut_template(coded(reference), mask()), levels, np.eye(3) if start is None else start, freedom=freedom,
                     **more)  # type: ignore[arg-type]  # fmt: skip
 
 
-def off(one: Found, m: F64) -> float:
+def off(one: Registration, m: F64) -> float:
     """Mean distance of the corners from where they truly are."""
     return float(np.linalg.norm(through(one.homography, CORNERS) - through(m, CORNERS), axis=1).mean())
 

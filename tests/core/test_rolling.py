@@ -10,7 +10,7 @@ import cv2
 import numpy as np
 
 from plonket.base.conventions import F64
-from plonket.base.homography import shifted
+from plonket.base.homography import translation
 from plonket.base.outlines import carry, polygon_outline
 from plonket.media import open_clip
 from plonket.plate.rolling_shutter import readout_of, rolled
@@ -47,7 +47,7 @@ class RollingShutter(unittest.TestCase):
             for _ in range(30):
                 at = spots + shake(i + readout * (at[:, 1] / h - 0.5))
             filmed[i] = at
-        moves = np.stack([shifted(*shake(np.array(float(i)))) for i in t])
+        moves = np.stack([translation(*shake(np.array(float(i)))) for i in t])
         return spots, filmed, np.asarray(moves)
 
     def test_leaning_is_taken_out_where_only_the_shift_was_measured(self) -> None:

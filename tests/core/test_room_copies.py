@@ -7,12 +7,12 @@ import math
 import numpy as np
 
 from plonket.base.fields import Key, Keyed
-from plonket.base.homography import spot_through
+from plonket.base.homography import transform_point
 from plonket.document.spot import Spot
-from plonket.layers.model import ModelLayer, Set, order_of, stands
+from plonket.layers.model import MeshLayer, Set, order_of, stands
 from plonket.layers.standing import axes_of
 from plonket.room.camera import spot_path
-from plonket.track.form.fit import Stood
+from plonket.track.form.fit import FormPose
 from plonket.track.form.settings import Pose
 from tests.core.copies import SIZE, AlikeRooms
 
@@ -38,7 +38,7 @@ class Rooms(AlikeRooms):
                     told = np.array(self.say("camera.spotMatrix", "ROOM", spot, frame)).reshape(3, 3)
                     expected = spot_path(seen, spot)[frame]
                     for at in ([0, 0], [40, -30], [-25, 60]):
-                        a, b = spot_through(told, np.array(at)), spot_through(expected, np.array(at))
+                        a, b = transform_point(told, np.array(at)), transform_point(expected, np.array(at))
                         np.testing.assert_allclose(a, b, atol=0.02)
 
     def test_where_things_stand(self) -> None:
@@ -47,7 +47,7 @@ class Rooms(AlikeRooms):
         common = {"kind": "model", "id": "m", "name": "m", "asset": "a" * 64, "extent": [0.4, 0.5, 0.3], "tall": 0.25,
                   "heading": 40.0, "tilt": 12.0, "roll": -7.0, "lift": 0.05}  # fmt: skip
         for pivot in ([0.0, 0.0, 0.0], [0.1, 0.4, -0.12]):
-            layer = ModelLayer.model_validate(common | {"pivot": pivot})
+            layer = MeshLayer.model_validate(common | {"pivot": pivot})
             m = stands(layer, seen, spot, 2)
             told = self.say("camera.standing", "ROOM", spot, layer, 2)
             axes, on = axes_of(layer, seen, spot, 2)
@@ -69,7 +69,7 @@ class Rooms(AlikeRooms):
         for k1, still in ((0.0, None), (-0.1, 3)):
             seen = self.made(k1, 0.0, still)
             for heading, height in ((-40.0, 45.0), (170.0, 8.0), (95.0, 72.0), (-500.0, 30.0)):
-                layer = ModelLayer.model_validate({"id": "m", "name": "m", "asset": "a" * 64, "extent": [1, 1, 1],
+                layer = MeshLayer.model_validate({"id": "m", "name": "m", "asset": "a" * 64, "extent": [1, 1, 1],
                                                    "sun_heading": heading, "sun_height": height})  # fmt: skip
                 made = order_of(layer, seen, Spot(), 1, Set(path="m"), 1.0)
                 assert made is not None
@@ -109,7 +109,7 @@ class Rooms(AlikeRooms):
 
     def test_a_form_before_the_camera(self) -> None:
         pose = Pose(place=(0.1, -0.05, -0.9), turn=(0.1, 0.3, -0.05, math.sqrt(1 - 0.1**2 - 0.3**2 - 0.05**2)))
-        stood = Stood.of(pose)
+        stood = FormPose.of(pose)
         for at in np.random.default_rng(8).uniform(-0.2, 0.2, (6, 3)):
             told = self.say("camera.formSeen", pose, 480.0, {"w": SIZE[0], "h": SIZE[1]}, at.tolist())
             np.testing.assert_allclose([told["x"], told["y"]], stood.seen(at[None], 480.0, SIZE)[0], atol=1e-6)

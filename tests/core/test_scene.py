@@ -16,9 +16,9 @@ from plonket.base.conventions import F32, F64, matrix_to_quaternion
 from plonket.base.errors import FormatError, PlonketError
 from plonket.document.spot import Spot
 from plonket.formats.camera_json import read_camera
-from plonket.layers.model import ModelLayer, Set, draw, order_of, stands
+from plonket.layers.model import MeshLayer, Set, draw, order_of, stands
 from plonket.raytrace.client import Renderer
-from plonket.raytrace.request import Lights, Order, Thing, View
+from plonket.raytrace.request import CameraView, Instance, Lights, RenderRequest
 from plonket.raytrace.tracer import FilmSet
 from plonket.render.no_media import NoMedia
 from plonket.room.alignment import Room
@@ -61,7 +61,7 @@ class InRoom(NoMedia):
     def model(self, asset: str) -> str:
         return str(self._path)
 
-    def film(self, order: Order) -> F32:
+    def film(self, order: RenderRequest) -> F32:
         return RENDERER.film(order)
 
 
@@ -112,10 +112,10 @@ class Reading(WithFiles):
 
 
 class Standing(WithFiles):
-    def layer(self, extent: tuple[float, float, float], **more: object) -> ModelLayer:
-        return ModelLayer.model_validate({"id": "m", "name": "m", "asset": "a" * 64, "extent": extent, **more})
+    def layer(self, extent: tuple[float, float, float], **more: object) -> MeshLayer:
+        return MeshLayer.model_validate({"id": "m", "name": "m", "asset": "a" * 64, "extent": extent, **more})
 
-    def corners(self, layer: ModelLayer, seen: RoomCamera, spot: Spot, frame: int) -> F64:
+    def corners(self, layer: MeshLayer, seen: RoomCamera, spot: Spot, frame: int) -> F64:
         x, y, z = layer.extent
         box = np.array([[sx * x / 2, sy * y, sz * z / 2] for sx in (-1, 1) for sy in (0, 1) for sz in (-1, 1)])
         m = stands(layer, seen, spot, frame)
@@ -147,19 +147,19 @@ class Standing(WithFiles):
         self.assertIsNone(order_of(layer, seen, Spot(x=40.0), 1, Set(path="m.glb"), 1.0))
         self.assertIsNone(order_of(layer, seen, Spot(z=9.0), 1, Set(path="m.glb"), 1.0))
 
-    def seen_from_above(self, *things: Thing) -> Order:
+    def seen_from_above(self, *things: Instance) -> RenderRequest:
         """Things on grey ground under sun and sky."""
         eye = np.array([0.2, 0.8, 1.2])
         way = np.array([-0.5, 0.8, 0.2]) / np.linalg.norm([-0.5, 0.8, 0.2])
-        return Order(
-            things=things, views=(View(eye=eye, turn=look_at(eye, np.zeros(3))),), focal=260.0, principal=(160.0, 120.0),
+        return RenderRequest(
+            things=things, views=(CameraView(eye=eye, turn=look_at(eye, np.zeros(3))),), focal=260.0, principal=(160.0, 120.0),
             window=(0, 0, 320, 240),
             lights=Lights(sun=(float(way[0]), float(way[1]), float(way[2])), sun_light=(0.8, 0.8, 0.8),
                           sky_light=(0.2, 0.2, 0.2), soft=0.1),
             ground=0.0, ground_colour=(0.4, 0.4, 0.4), shadows=True, samples=36,
         )  # fmt: skip
 
-    def shadow_of_full_renders(self, studio: FilmSet, order: Order) -> F32:
+    def shadow_of_full_renders(self, studio: FilmSet, order: RenderRequest) -> F32:
         """One less the plain renderer's light with the first thing over its light with that far below the ground."""
         (scene,) = studio._scenes.values()
         mi = studio.mi
@@ -174,7 +174,7 @@ class Standing(WithFiles):
         return np.asarray(cv2.GaussianBlur(1 - lit / np.maximum(bare, 1e-6), (0, 0), 1.0), np.float32)
 
     def test_its_shadow_is_that_of_a_full_render_of_the_same_scene(self) -> None:
-        order = self.seen_from_above(Thing(model=str(self.box((0.2, 0.3, 0.2))), stands=(np.eye(4),)))
+        order = self.seen_from_above(Instance(model=str(self.box((0.2, 0.3, 0.2))), stands=(np.eye(4),)))
         studio = FilmSet()
         filmed = studio.film(order)
         expected = self.shadow_of_full_renders(studio, order)
@@ -194,8 +194,8 @@ class Standing(WithFiles):
         stands, before, beside = (np.eye(4) for _ in range(3))
         before[:3, 3] = [0.02, 0, 0.22]
         beside[:3, 3] = [0.26, 0, -0.1]
-        things = (Thing(model=shown, stands=(stands,)), Thing(model=str(real), stands=(before,), role="real"),
-                  Thing(model=str(real), stands=(beside,), role="real"))  # fmt: skip
+        things = (Instance(model=shown, stands=(stands,)), Instance(model=str(real), stands=(before,), role="real"),
+                  Instance(model=str(real), stands=(beside,), role="real"))  # fmt: skip
         order = self.seen_from_above(*things)
         studio = FilmSet()
         filmed = studio.film(order)

@@ -13,7 +13,7 @@ from plonket.layers import form as forms
 from plonket.layers.form import FormLayer
 from plonket.layers.light import DomeLayer, LampLayer
 from plonket.raytrace.disk_cache import FilmStore
-from plonket.raytrace.request import order_digest
+from plonket.raytrace.request import request_digest
 from plonket.room.alignment import Room
 from plonket.room.camera import RoomCamera
 from tests.core.furnished import RENDERER, Furnished, Rooms
@@ -240,10 +240,10 @@ class Stored(Rooms):
         sources = Furnished(camera(), self.spots, self.files, [box])
         for _ in range(2):
             self.drawn(box, sources)
-        digests = {order_digest(order) for order in sources.asked}
+        digests = {request_digest(order) for order in sources.asked}
         self.assertEqual(len(digests), 1)
         self.drawn(box.model_copy(update={"sun": 90.0}), sources)
-        self.assertEqual(len({order_digest(order) for order in sources.asked}), 2)
+        self.assertEqual(len({request_digest(order) for order in sources.asked}), 2)
         store = FilmStore(self.folder / "kept", room_bytes=60000)
         picture = np.random.default_rng(0).random((40, 40, 6)).astype(np.float32)
         digest = digests.pop()

@@ -10,11 +10,11 @@ from plonket.base.conventions import F32, F64
 from plonket.document.bases import LayerBase
 from plonket.document.spot import Spot
 from plonket.layers.form import FormLayer
-from plonket.layers.solid import landing, nearness, spot_nearness
+from plonket.layers.solid import inverse_depth_of, landing, spot_inverse_depth
 from plonket.layers.still import StillLayer
-from plonket.looks.common import LookContext, Near
+from plonket.looks.common import InverseDepth, LookContext
 from plonket.looks.haze import Haze, run
-from plonket.render.inverse_depth import near_for
+from plonket.render.inverse_depth import inverse_depth_for
 from plonket.render.stack import drawn
 from plonket.room.camera import RoomCamera
 from tests.core.furnished import Furnished, Rooms
@@ -103,7 +103,7 @@ class Distances(Solid):
                            (camera(), np.array([[1.05, 0.02, -6.0], [-0.02, 1.05, 3.0], [0, 0, 1.0]]))):  # fmt: skip
             sources = self.room(crate, seen=seen)
             size = (round(SIZE[0] * view[0, 0]), round(SIZE[1] * view[0, 0])) if view[0, 0] < 1 else SIZE
-            near = nearness(sources, "camera", 1, size, view)
+            near = inverse_depth_of(sources, "camera", 1, size, view)
             assert near is not None
             self.assertEqual(near.shape, size[::-1])
             off, other = [], 0
@@ -122,19 +122,19 @@ class Distances(Solid):
         sources = self.room()
         self.spots["quay"] = Spot(x=0.1, z=0.3)
         ahead = float(sources.seen.local(1, np.array([0.1, 0.0, 0.3]))[2])
-        self.assertAlmostEqual(spot_nearness(sources, "quay", 1) or 0, 1 / ahead, places=9)
+        self.assertAlmostEqual(spot_inverse_depth(sources, "quay", 1) or 0, 1 / ahead, places=9)
         layer = StillLayer.model_validate({"id": "a", "name": "a", "asset": "a" * 64, "width": 4, "height": 4,
                                            "follow": {"target": "quay"}})  # fmt: skip
-        found = near_for(layer, sources, 1, SIZE, np.eye(3))()
+        found = inverse_depth_for(layer, sources, 1, SIZE, np.eye(3))()
         assert found is not None and found.own is not None
         self.assertAlmostEqual(found.own, 1 / ahead, places=9)
-        whole = near_for(None, sources, 1, SIZE, np.eye(3))()
+        whole = inverse_depth_for(None, sources, 1, SIZE, np.eye(3))()
         assert whole is not None and whole.own is None
         sources.room = None
-        self.assertIsNone(near_for(None, sources, 1, SIZE, np.eye(3))())
+        self.assertIsNone(inverse_depth_for(None, sources, 1, SIZE, np.eye(3))())
 
 
-def hazed(look: Haze, near: Near | None, rgba: F32 | None = None, x: int = 0, y: int = 0) -> F32:
+def hazed(look: Haze, near: InverseDepth | None, rgba: F32 | None = None, x: int = 0, y: int = 0) -> F32:
     if rgba is None:
         rgba = np.full((60, 80, 4), 0.5, np.float32)
         rgba[..., 3] = 1
@@ -145,7 +145,7 @@ class HazeIntoTheRoom(unittest.TestCase):
     def setUp(self) -> None:
         # As a floor: nothing above row 20, then ever nearer.
         rows = np.maximum(np.arange(60) - 19.5, 0) / 20
-        self.near = Near(room=np.repeat(rows[:, None], 80, axis=1).astype(np.float32))
+        self.near = InverseDepth(room=np.repeat(rows[:, None], 80, axis=1).astype(np.float32))
 
     def look(self, **more: object) -> Haze:
         return Haze.model_validate({"id": "h", "name": "h", "goes": "room", "near_x": 40, "near_y": 50.5, "far_x": 10, "far_y": 30.5,
@@ -165,7 +165,7 @@ class HazeIntoTheRoom(unittest.TestCase):
         np.testing.assert_allclose(part, whole[22:42, :30], atol=1e-5)
 
     def test_what_stands_in_it_is_one_distance_and_no_camera_means_no_haze(self) -> None:
-        flat = Near(room=self.near.room, own=float(self.near.room[40, 0]))
+        flat = InverseDepth(room=self.near.room, own=float(self.near.room[40, 0]))
         out = hazed(self.look(), flat)
         self.assertEqual(float(np.ptp(out[..., 0])), 0.0)
         self.assertAlmostEqual(float(out[0, 0, 0]), 0.5 + 0.5 * 0.8 * 0.5, places=4)

@@ -5,13 +5,13 @@ from __future__ import annotations
 import cv2
 import numpy as np
 
-from plonket.base.fields import shifted
+from plonket.base.fields import raised
 from plonket.document.bases import LayerBase
 from plonket.document.follow import Follow
 from plonket.document.perch import Perch
 from plonket.document.shot import Footage, Shot
 from plonket.document.spot import Spot
-from plonket.layers.model import ModelLayer, order_for, pivot_at, stands
+from plonket.layers.model import MeshLayer, order_for, pivot_at, stands
 from plonket.looks.blur import Blur
 from plonket.raytrace.request import Lights
 from plonket.render.appearance import grain_of
@@ -41,7 +41,7 @@ class Standing(Rooms):
             assert found is not None
             pivot, shift = found
             np.testing.assert_allclose(pivot, on_it, atol=2e-4)
-            x, y, z = (shifted(getattr(spot, a), float(d)) for a, d in zip("xyz", shift, strict=True))
+            x, y, z = (raised(getattr(spot, a), float(d)) for a, d in zip("xyz", shift, strict=True))
             moved = spot.model_copy(update={"x": x, "y": y, "z": z})
             after = layer.model_copy(update={"pivot": tuple(pivot)})
             np.testing.assert_allclose(stands(after, seen, moved, 1), m, atol=1e-9)
@@ -56,7 +56,7 @@ class Standing(Rooms):
         third = self.box("third", (0.2, 0.2, 0.2), x=-0.3, lit_like="second")
         loop = first.model_copy(update={"lit_like": "third"})
 
-        def lights(layer: ModelLayer, *layers: LayerBase) -> Lights:
+        def lights(layer: MeshLayer, *layers: LayerBase) -> Lights:
             sources = Furnished(camera(), self.spots, self.files, layers)
             made = order_for(layer, sources, 1, np.eye(3))
             assert made is not None

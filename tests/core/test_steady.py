@@ -13,7 +13,7 @@ import numpy as np
 
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import BadInput
-from plonket.base.homography import shifted, turned_sized
+from plonket.base.homography import rotation_scale, translation
 from plonket.base.outlines import carry
 from plonket.base.states import TRACKED
 from plonket.cli.main import main
@@ -82,7 +82,7 @@ def wandering(n: int, seed: int = 1, px: float = 6.0) -> F64:
     """Shakes of a hand as (n, 3, 3), the identity on frame 0."""
     rng = np.random.default_rng(seed)
     x, y, a = (np.cumsum(rng.standard_normal(n)) * s for s in (px / 3, px / 3, 0.12))
-    out = np.stack([shifted(x[i], y[i]) @ shifted(160, 90) @ turned_sized(a[i], 1 + 0.0004 * i) @ shifted(-160, -90)
+    out = np.stack([translation(x[i], y[i]) @ translation(160, 90) @ rotation_scale(a[i], 1 + 0.0004 * i) @ translation(-160, -90)
                     for i in range(n)])  # fmt: skip
     return np.asarray(out @ np.linalg.inv(out[0]))
 
@@ -181,7 +181,7 @@ class Smoothed(unittest.TestCase):
         n = 180
         t = np.arange(n) / 30
         pan, bumps = 14 * t, 3 * np.sin(2 * np.pi * 4 * t)
-        view = self.view(np.stack([shifted(a + b, 0) for a, b in zip(pan, bumps, strict=True)]), seconds=1.5)
+        view = self.view(np.stack([translation(a + b, 0) for a, b in zip(pan, bumps, strict=True)]), seconds=1.5)
         inner = slice(20, -20)
         kept = view.after[inner, 0] - np.polyval(np.polyfit(t[inner], view.after[inner, 0], 1), t[inner])
         self.assertLess(float(kept.std()), 0.02 * 3)
@@ -192,7 +192,7 @@ class Smoothed(unittest.TestCase):
     def test_a_swing_as_long_as_the_strength_is_kept_by_half(self) -> None:
         n, seconds = 600, 2.0
         t = np.arange(n) / 30
-        view = self.view(np.stack([shifted(10 * np.sin(2 * np.pi * x / seconds), 0) for x in t]), seconds=seconds)
+        view = self.view(np.stack([translation(10 * np.sin(2 * np.pi * x / seconds), 0) for x in t]), seconds=seconds)
         inner = view.after[150:-150, 0]
         self.assertAlmostEqual(float(np.ptp(inner)) / 20, 0.5, delta=0.02)
 
@@ -216,14 +216,14 @@ class TwoDepths(unittest.TestCase):
     def test_near_and_far_both_hold(self) -> None:
         """A camera that slides: the far wall on the left goes 1, the near one on the right 3 pixels a frame."""
         n = 20
-        far, near = (np.stack([shifted(k * i, 0) for i in range(n)]) for k in (1.0, 3.0))
+        far, near = (np.stack([translation(k * i, 0) for i in range(n)]) for k in (1.0, 3.0))
         left = np.array([[10.0, 20], [90, 20], [90, 160], [10, 160]])
         right = left + [220, 0]
         both = together([far, near], [left, right])
 
         def slip(movement: F64, spots: F64, true: F64) -> float:
-            back = np.linalg.inv(movement)
-            off = [carry(carry(spots, true[i]), back[i]) - spots for i in range(n)]
+            held_from_clip = np.linalg.inv(movement)
+            off = [carry(carry(spots, true[i]), held_from_clip[i]) - spots for i in range(n)]
             return float(np.sqrt((np.array(off) ** 2).sum(axis=-1).mean()))
 
         held = max(slip(both, left, far), slip(both, right, near))
@@ -234,7 +234,7 @@ class TwoDepths(unittest.TestCase):
 
 class Borders(unittest.TestCase):
     def test_the_window_is_the_largest(self) -> None:
-        matrices = np.stack([shifted(0, 0), shifted(32, 0)])
+        matrices = np.stack([translation(0, 0), translation(32, 0)])
         found = largest_window(matrices, SIZE)
         # Together they cover x 33.5..318.5: the window is 285 wide.
         self.assertAlmostEqual(found.zoom, 320 / 285, places=4)
@@ -244,7 +244,7 @@ class Borders(unittest.TestCase):
         self.assertAlmostEqual(fixed.zoom, 320 / (2 * (160 - 33.5)), places=4)
 
     def test_too_much_movement_is_said(self) -> None:
-        matrices = np.stack([shifted(0, 0), shifted(300, 0)])
+        matrices = np.stack([translation(0, 0), translation(300, 0)])
         found = largest_window(matrices, SIZE)
         self.assertFalse(found.fills)
         self.assertEqual(found.zoom, MOST_ZOOM)
@@ -262,8 +262,8 @@ class Borders(unittest.TestCase):
         """A hand pans over a large picture whose light changes; locked, the borders come from other frames."""
         picture = big_picture()
         n = 24
-        moves = np.stack([shifted(-60 * np.sin(i / 4), 12 * np.cos(i / 3) - 12) for i in range(n)])
-        corner = shifted(-160, -120)  # where frame 0 looks in the large picture
+        moves = np.stack([translation(-60 * np.sin(i / 4), 12 * np.cos(i / 3) - 12) for i in range(n)])
+        corner = translation(-160, -120)  # where frame 0 looks in the large picture
         frames = []
         for i, m in enumerate(moves):
             seen = cv2.warpPerspective(picture, m @ corner, SIZE, flags=cv2.INTER_CUBIC).astype(float)
@@ -283,8 +283,8 @@ class Borders(unittest.TestCase):
                 hole = (empty.max(axis=2) == 0) & (render_frame(shot, sources, i).max(axis=2) > 0)
                 self.assertGreater(hole.mean(), 0.03)
                 self.assertEqual(float((render_frame(shot, sources, i).max(axis=2) == 0).mean()), 0)
-                onto = shifted(-0.5, -0.5) @ sources.view.onto[i] @ shifted(0.5, 0.5)
-                truth = cv2.warpPerspective(picture, onto @ corner, SIZE, flags=cv2.INTER_CUBIC).astype(float) * (1 + 0.2 * i / n)
+                picture_from_held = translation(-0.5, -0.5) @ sources.view.picture_from_held[i] @ translation(0.5, 0.5)
+                truth = cv2.warpPerspective(picture, picture_from_held @ corner, SIZE, flags=cv2.INTER_CUBIC).astype(float) * (1 + 0.2 * i / n)
                 off = render_frame(shot, sources, i).astype(float)[hole] - np.clip(truth, 0, 255)[hole]
                 self.assertGreater(20 * np.log10(255 / np.sqrt((off**2).mean())), 32, i)
                 self.assertLess(abs(float(off.mean())), 3.0, i)
@@ -305,10 +305,10 @@ class GivenBack(unittest.TestCase):
             held = self.whole(there)
             mid = StillSource(np.zeros((180, 320, 4), np.uint8))
             mid._levels[0][1:-1, 1:-1] = held  # the float picture itself: nothing is rounded on the way
-            back = self.whole(place_still(mid, np.linalg.inv(m), SIZE))
+            held_from_clip = self.whole(place_still(mid, np.linalg.inv(m), SIZE))
             true = self.whole(place_still(source, np.eye(3), SIZE))
             inner = (slice(40, -40), slice(60, -60))
-            off = back[inner][..., :3] - true[inner][..., :3]
+            off = held_from_clip[inner][..., :3] - true[inner][..., :3]
             self.assertGreater(-20 * np.log10(float(np.sqrt((off**2).mean()))), 45)
             once = self.whole(place_still(source, np.linalg.inv(m) @ m, SIZE))
             np.testing.assert_allclose(once[inner], true[inner], atol=1e-5)
@@ -364,7 +364,7 @@ class CommandLine(unittest.TestCase):
     def test_a_clip_is_locked_without_a_server(self) -> None:
         picture, n = big_picture(), 12
         moves = wandering(n, px=4)
-        frames = [cv2.warpPerspective(picture, m @ shifted(-160, -120), SIZE, flags=cv2.INTER_CUBIC) for m in moves]
+        frames = [cv2.warpPerspective(picture, m @ translation(-160, -120), SIZE, flags=cv2.INTER_CUBIC) for m in moves]
         with tempfile.TemporaryDirectory() as name:
             folder = Path(name)
             clip = write(folder / "clip.mp4", frames, crf=6)

@@ -10,7 +10,7 @@ from scipy.spatial.transform import Rotation
 
 from plonket.base.conventions import F64
 from plonket.room.meshes.forms import Surface, unit_form
-from plonket.track.form.fit import Stood
+from plonket.track.form.fit import FormPose
 from plonket.track.form.surface import LEVELS, Levels, Places, compared
 from tests.core.test_form import BOX, FOCAL, SIZE, filmed, stood
 
@@ -19,10 +19,10 @@ def box() -> Surface:
     return unit_form("box").scaled(BOX)
 
 
-def turned(one: Stood, by: F64) -> Stood:
+def turned(one: FormPose, by: F64) -> FormPose:
     """Turned by a vector (radians) about the form's own origin before the camera, and shifted."""
     r = Rotation.from_rotvec(by[:3]).as_matrix()
-    return Stood(turn=np.asarray(r @ one.turn), place=one.place + by[3:])
+    return FormPose(turn=np.asarray(r @ one.turn), place=one.place + by[3:])
 
 
 class Learnt(unittest.TestCase):
@@ -69,11 +69,11 @@ class Learnt(unittest.TestCase):
 
     def test_what_turns_away_leaves_the_picture_or_is_covered_is_not_seen(self) -> None:
         self.assertGreater(float(self.places.seen(self.pose).mean()), 0.97)
-        back = Stood(turn=self.pose.turn @ np.diag([-1.0, 1.0, -1.0]), place=self.pose.place)
+        back = FormPose(turn=self.pose.turn @ np.diag([-1.0, 1.0, -1.0]), place=self.pose.place)
         # From behind, only its top is what it was.
         seen = self.places.seen(back)
         self.assertLess(float(np.abs(self.places.normal[seen] - [0, 1, 0]).max(initial=0)), 1e-6)
-        aside = Stood(turn=self.pose.turn, place=self.pose.place + [2.0, 0, 0])
+        aside = FormPose(turn=self.pose.turn, place=self.pose.place + [2.0, 0, 0])
         self.assertEqual(int(self.places.seen(aside).sum()), 0)
         ignored = np.zeros(SIZE[::-1], bool)
         ignored[: SIZE[1] // 2] = True
@@ -88,7 +88,7 @@ class Compared(unittest.TestCase):
         self.places = Places(box(), FOCAL, SIZE, 0.6)
         self.places.learn(self.levels, self.pose, None)
 
-    def sums(self, pose: Stood, gain: float = 1.0, width: float = 60.0, soft: float = 0.0) -> tuple[F64, F64, F64, F64, float]:
+    def sums(self, pose: FormPose, gain: float = 1.0, width: float = 60.0, soft: float = 0.0) -> tuple[F64, F64, F64, F64, float]:
         n = len(self.places.at)
         a, b = np.zeros((6, 6)), np.zeros(6)
         off, weight = np.zeros(n, np.float32), np.zeros(n, np.float32)
@@ -144,7 +144,7 @@ class Compared(unittest.TestCase):
         self.assertTrue((~near).any() and near.any())
 
     def test_behind_the_camera_there_is_nothing(self) -> None:
-        behind = Stood(turn=self.pose.turn, place=self.pose.place - [0, 0, 3])
+        behind = FormPose(turn=self.pose.turn, place=self.pose.place - [0, 0, 3])
         _, b, _, weight, cost = self.sums(behind)
         self.assertEqual((float(np.abs(b).max()), float(weight.max()), cost), (0, 0, 0))
 

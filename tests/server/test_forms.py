@@ -18,7 +18,7 @@ from plonket.formats.camera_json import write_camera
 from plonket.media.clip import ArrayClip
 from plonket.room.alignment import Room
 from plonket.room.camera_track import CameraTrack
-from plonket.track.form.fit import Stood
+from plonket.track.form.fit import FormPose
 from plonket.track.form.measure import stood_in
 from plonket.track.form.settings import Pose
 from plonket_server.pool import pool
@@ -66,7 +66,7 @@ class WithCrate(WithPlate):
         rows = [r for e in self.page.json("GET", f"/jobs/{job['id']}/partial") for r in e["rows"]]
         self.assertEqual({int(r[0]) for r in rows}, set(range(FRAMES)) - {4})
         for row in rows:
-            seen = Stood.of(Pose(place=row[4:7], turn=row[7:])).seen(np.array(CORNERS) * BOX, FOCAL, SIZE)
+            seen = FormPose.of(Pose(place=row[4:7], turn=row[7:])).seen(np.array(CORNERS) * BOX, FOCAL, SIZE)
             self.assertLess(float(np.abs(seen - turning(FRAMES)[int(row[0])].seen(np.array(CORNERS) * BOX, FOCAL, SIZE)).max()), 2.0)
         return shot
 

@@ -19,7 +19,7 @@ from plonket.base.conventions import F64, U8
 from plonket.document.shot import read_shot
 from plonket.document.spot import Spot
 from plonket.formats.camera_json import read_camera
-from plonket.layers.model import ModelLayer, stands
+from plonket.layers.model import MeshLayer, stands
 from plonket.render.sources import ShotSources
 from plonket.room.alignment import Room
 from plonket.room.camera import RoomCamera
@@ -210,7 +210,7 @@ class Rooms(WithPlane):
         ys, xs = np.nonzero(matte > 127)
         seen, spot = self.camera(shot), Spot.model_validate(record["document"]["perches"][0]["spot"])
         box = np.array([[sx * 0.1, sy * 0.16, sz * 0.08] for sx in (-1, 1) for sy in (0, 1) for sz in (-1, 1)])
-        m = stands(ModelLayer.model_validate(record["document"]["stack"][0]), seen, spot, 0)
+        m = stands(MeshLayer.model_validate(record["document"]["stack"][0]), seen, spot, 0)
         at = seen.project(0, box @ m[:3, :3].T + m[:3, 3]) / 2
         found = [xs.min(), ys.min(), xs.max() + 1, ys.max() + 1]
         edge = np.array(SIZE) / 2

@@ -19,13 +19,13 @@ When = Mapping[str, tuple[Any, ...]]
 """What must be set for something to mean anything: the values that each of these fields may have."""
 
 
-class Model(BaseModel):
+class Settings(BaseModel):
     """Base of everything in a document: unknown fields, non-finite numbers and numbers out of their range are refused."""
 
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False, json_schema_serialization_defaults_required=True)
 
     @model_validator(mode="after")
-    def _within_ranges(self, info: ValidationInfo) -> Model:
+    def _within_ranges(self, info: ValidationInfo) -> Settings:
         stored = bool(info.context and info.context.get(STORED))
         for name, (label, low, high) in _ranges(type(self)).items():
             self.__dict__[name] = _bounded(self.__dict__[name], label, low, high, stored)
@@ -35,7 +35,7 @@ class Model(BaseModel):
 Ease = Literal["hold", "linear", "smooth", "curve"]
 
 
-class Key(Model):
+class Key(Settings):
     """A value set at a frame, and how it goes on from there.
 
     With `curve` the way to the next key is a cubic whose handles are `out_time`, `out_value` of this key and `in_time`,
@@ -51,7 +51,7 @@ class Key(Model):
     in_value: float = Field(default=0.0, ge=-1e9, le=1e9)
 
 
-class Keyed(Model):
+class Keyed(Settings):
     """A number that moves from key to key."""
 
     keys: list[Key] = Field(min_length=1, max_length=5000)
@@ -65,7 +65,7 @@ class Keyed(Model):
         return self
 
 
-class Wobble(Model):
+class Wobble(Settings):
     """How a number varies by itself: always the same way for the same seed.
 
     `amount` is how far it goes to either side, in the number's own unit; `every` how many frames pass from one value to
@@ -78,7 +78,7 @@ class Wobble(Model):
     seed: int = Field(default=1, ge=0, le=9999)
 
 
-class Wobbling(Model):
+class Wobbling(Settings):
     """A number with a wobble about its value or keys."""
 
     base: float | Keyed
@@ -123,10 +123,10 @@ def _on_keys(keys: list[Key], frame: float) -> float:
     return a.value + (b.value - a.value) * u
 
 
-def shifted(number: Number, by: float) -> Number:
+def raised(number: Number, by: float) -> Number:
     """The number with its value, or all its keys, raised by so much."""
     if isinstance(number, Wobbling):
-        base = shifted(number.base, by)
+        base = raised(number.base, by)
         assert not isinstance(base, Wobbling)
         return number.model_copy(update={"base": base})
     if isinstance(number, Keyed):
@@ -177,7 +177,7 @@ def _random(seed: int, k: int) -> float:
 
 
 @functools.cache
-def _ranges(model: type[Model]) -> dict[str, tuple[str, float, float]]:
+def _ranges(model: type[Settings]) -> dict[str, tuple[str, float, float]]:
     """Label and range of every field of a model that is a `number`."""
     out = {}
     for name, field in model.model_fields.items():
@@ -271,7 +271,7 @@ def colour(default: str, *, label: str, help: str = "", group: str = "") -> Any:
     return Field(default=default, pattern=r"^#[0-9a-fA-F]{6}$", json_schema_extra={"x-plonket": extra})
 
 
-class CurvePoint(Model):
+class CurvePoint(Settings):
     """A point of a curve from 0 to 1."""
 
     x: float = Field(ge=0, le=1)

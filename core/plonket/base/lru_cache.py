@@ -17,11 +17,11 @@ class Budget:
     def __init__(self, most_bytes: int) -> None:
         self.most_bytes, self.used = most_bytes, 0
         self._lock = threading.Lock()
-        self._sizes: OrderedDict[tuple[int, Hashable], tuple[int, Kept[Any, Any]]] = OrderedDict()
+        self._sizes: OrderedDict[tuple[int, Hashable], tuple[int, LruCache[Any, Any]]] = OrderedDict()
 
-    def spend(self, cache: Kept[Any, Any], key: Hashable, size: int) -> None:
+    def spend(self, cache: LruCache[Any, Any], key: Hashable, size: int) -> None:
         """Count a thing that was just put into a cache, and drop others until all fit."""
-        victims: list[tuple[Kept[Any, Any], Hashable]] = []
+        victims: list[tuple[LruCache[Any, Any], Hashable]] = []
         with self._lock:
             self._forget(cache, key)
             self._sizes[id(cache), key] = (size, cache)
@@ -34,18 +34,18 @@ class Budget:
         for holder, other in victims:
             holder.forget(other)
 
-    def touch(self, cache: Kept[Any, Any], key: Hashable) -> None:
+    def touch(self, cache: LruCache[Any, Any], key: Hashable) -> None:
         """It was used."""
         with self._lock:
             if (id(cache), key) in self._sizes:
                 self._sizes.move_to_end((id(cache), key))
 
-    def free(self, cache: Kept[Any, Any], key: Hashable) -> None:
+    def free(self, cache: LruCache[Any, Any], key: Hashable) -> None:
         """It is gone from its cache."""
         with self._lock:
             self._forget(cache, key)
 
-    def _forget(self, cache: Kept[Any, Any], key: Hashable) -> None:
+    def _forget(self, cache: LruCache[Any, Any], key: Hashable) -> None:
         size, _ = self._sizes.pop((id(cache), key), (0, cache))
         self.used -= size
 
@@ -59,7 +59,7 @@ def bytes_of(value: Any) -> int:
     return sum(int(part.nbytes) for part in parts if hasattr(part, "nbytes"))
 
 
-class Kept(Generic[Name, Value]):
+class LruCache(Generic[Name, Value]):
     """A small thread-safe cache of things that are costly to make; the least recently used go first.
 
     With a `budget`, things go too when they and those of other caches take more memory than it allows.

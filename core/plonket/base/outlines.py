@@ -13,14 +13,14 @@ from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
 from plonket.base.conventions import F32, F64, U8
-from plonket.base.fields import Model
+from plonket.base.fields import Settings
 
 FINER = 16
 FLATNESS_PX = 0.1
 """How far the polygon that stands for a curve may lie from it."""
 
 
-class OutlinePoint(Model):
+class OutlinePoint(Settings):
     """A point of an outline, in pixels, with the offsets of its two handles (0: a corner).
 
     `feather` is how far from the outline a mask ends there: outside it, or inside when it is negative.
@@ -35,14 +35,14 @@ class OutlinePoint(Model):
     feather: float = Field(default=0.0, ge=-2000, le=2000)
 
 
-class OutlineKey(Model):
+class OutlineKey(Settings):
     """The outline's shape at a frame."""
 
     frame: int = Field(ge=0)
     points: list[OutlinePoint] = Field(min_length=3, max_length=400)
 
 
-class Outline(Model):
+class Outline(Settings):
     """A closed outline with one shape, or one that changes from key to key."""
 
     keys: list[OutlineKey] = Field(min_length=1)

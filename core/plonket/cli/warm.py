@@ -28,7 +28,7 @@ from plonket.media.clip import ArrayClip
 from plonket.render.frame import render_frame
 from plonket.render.no_media import NoMedia
 from plonket.track.camera.details import Details, follow_details
-from plonket.track.camera.solve import Asked, solve
+from plonket.track.camera.solve import SolveOptions, solve
 from plonket.track.form.fit import first_pose
 from plonket.track.form.measure import measure_form
 from plonket.track.form.settings import FormMotion, FormStake, Tug
@@ -90,7 +90,7 @@ def _solve_something() -> None:
     eyes = np.linspace([-0.6, 0, 0], [0.6, 0.1, 0.2], frames)
     local = world[:, None] - eyes[None]
     xy = local[..., :2] / local[..., 2:] * 150 + [80, 60] + rng.normal(0, 0.1, (60, frames, 2))
-    solve(Details(xy=xy, seen=np.ones((60, frames), bool)), (160, 120), Asked())
+    solve(Details(xy=xy, seen=np.ones((60, frames), bool)), (160, 120), SolveOptions())
 
 
 def _follow_a_form() -> None:

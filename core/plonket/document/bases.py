@@ -10,10 +10,10 @@ from plonket.base.fields import (
     UNSEEN,
     Identifier,
     MeasurementDigest,
-    Model,
     Name,
     Number,
     Rides,
+    Settings,
     choice,
     colour,
     number,
@@ -41,7 +41,7 @@ BLENDS: dict[str, str] = {
 BlendName = Literal["normal", "add", "screen", "multiply", "lighten", "darken", "overlay", "soft light", "difference"]
 
 
-class Named(Model):
+class Named(Settings):
     """Something with an id and a name."""
 
     id: Identifier
@@ -62,13 +62,13 @@ class Item(Named):
         return {}
 
 
-class KeyBase(Model):
+class KeyBase(Settings):
     """A key: how a picture's background is taken out."""
 
     kind: str
 
 
-class GeneratorBase(Model):
+class GeneratorBase(Settings):
     """What a generated element is."""
 
     kind: str

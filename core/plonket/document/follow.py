@@ -6,10 +6,10 @@ from typing import Annotated
 
 from pydantic import Field
 
-from plonket.base.fields import Identifier, Model, plain, reference, switch
+from plonket.base.fields import Identifier, Settings, plain, reference, switch
 
 
-class Follow(Model):
+class Follow(Settings):
     """What is followed, from which frame, and which parts of the movement.
 
     `target` is a motion or a perch. Places of what follows a motion are pixels of the reference

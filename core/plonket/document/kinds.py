@@ -72,10 +72,10 @@ class MotionEntry(Entry):
 class LayerEntry(Entry):
     """`run`: (layer, `Sources`, frame, size, view) -> `Picture`.
 
-    lies : (layer, `Sources`, frame) -> (3, 3) from its own pixels to the clip's; None: it has none.
+    clip_from_layer : (layer, `Sources`, frame) -> (3, 3) from its own pixels to the clip's; None: it has none.
     """
 
-    lies: Callable[[Any, Any, float], Any] | None = None
+    clip_from_layer: Callable[[Any, Any, float], Any] | None = None
 
 
 MASKS: Registry[Entry] = Registry("mask", "plonket.masks")

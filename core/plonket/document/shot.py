@@ -13,14 +13,14 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, TypeAdapter, ValidationError, ValidationInfo, model_validator
 
 from plonket.base.errors import BadInput
-from plonket.base.fields import STORED, UNSEEN, AssetDigest, Model, Name, choice
+from plonket.base.fields import STORED, UNSEEN, AssetDigest, Name, Settings, choice
 from plonket.document.bases import Layer, LayerBase, Look, MaskBase, Motion, MotionBase, Named, Treatment
 from plonket.document.kinds import LAYERS, MOTIONS, TREATMENTS
 from plonket.document.perch import Perch
 from plonket.document.references import Referring, references
 
 
-class Footage(Model):
+class Footage(Settings):
     """The clip that the shot is made on. Frames run from `in_frame` to `out_frame`, both shown."""
 
     asset: AssetDigest
@@ -45,7 +45,7 @@ class Footage(Model):
         return Fraction(self.rate)
 
 
-class Delivery(Model):
+class Delivery(Settings):
     """How the finished video is written."""
 
     quality: Literal["small", "good", "best"] = choice(
@@ -61,7 +61,7 @@ class Parcel(Named):
     stack: list[Layer] = Field(default_factory=list, max_length=100)
 
 
-class Shot(Model):
+class Shot(Settings):
     """One shot, whole."""
 
     format: Literal[1] = 1

@@ -7,10 +7,10 @@ from typing import Literal
 import numpy as np
 
 from plonket.base.conventions import F64
-from plonket.base.fields import Model, Number, choice, number, value_at
+from plonket.base.fields import Number, Settings, choice, number, value_at
 
 
-class Spot(Model):
+class Spot(Settings):
     """A place in a solved room with a way to face and a size. What sits there is drawn in its pixels.
 
     It faces along the turned +z; `faces` says whether it turns after the camera.

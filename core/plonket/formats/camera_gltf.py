@@ -22,7 +22,7 @@ from plonket.formats.camera_json import camera_of
 from plonket.formats.registry import FORMATS, Coming, FormatEntry
 from plonket.room.alignment import Room
 from plonket.room.camera_track import CameraTrack
-from plonket.room.meshes.files import Model, Part
+from plonket.room.meshes.files import Mesh, Part
 from plonket.track.camera.settings import CameraMotion
 
 FLOAT = 5126
@@ -34,7 +34,7 @@ class Placed:
     """A model as it stands in the room: its meshes, and (4, 4) room from model for every frame of the clip."""
 
     name: str
-    model: Model
+    model: Mesh
     stands: F64
 
 

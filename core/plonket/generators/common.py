@@ -9,11 +9,11 @@ import numpy as np
 
 from plonket.base.colour import linear_of
 from plonket.base.conventions import F32, F64
-from plonket.base.fields import Model, plain
+from plonket.base.fields import Settings, plain
 from plonket.base.homography import jacobian
 
 
-class GeneratorModel(Model):
+class GeneratorModel(Settings):
     """Settings of a generated element."""
 
     seed: int = plain(1, label="Seed", low=0, high=9999, step=1, group="Seed", whole=True,

@@ -11,7 +11,7 @@ from pydantic import Field
 
 from plonket.base.conventions import U8
 from plonket.base.errors import Degenerate
-from plonket.base.fields import Model
+from plonket.base.fields import Settings
 
 WIDTH = 480
 """Cut at so many pixels across; the edge is found again at full size."""
@@ -20,7 +20,7 @@ INNER_PX, OUTER_PX = 5, 8
 """How far inside and outside of where it was carried the subject's edge is looked for, in reduced pixels."""
 
 
-class CutStroke(Model):
+class CutStroke(Settings):
     """A stroke over the subject, or over what is not; in the clip's own pixels, on one of its frames."""
 
     frame: int = Field(ge=0)

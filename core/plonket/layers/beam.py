@@ -10,8 +10,20 @@ from pydantic import Field
 
 from plonket.base.colour import linear_of
 from plonket.base.conventions import F32, F64, FAST
-from plonket.base.fields import GOES, AssetDigest, Identifier, Model, Number, choice, colour, number, plain, reference, value_at
-from plonket.base.homography import jacobian, shifted, turned_sized
+from plonket.base.fields import (
+    GOES,
+    AssetDigest,
+    Identifier,
+    Number,
+    Settings,
+    choice,
+    colour,
+    number,
+    plain,
+    reference,
+    value_at,
+)
+from plonket.base.homography import jacobian, rotation_scale, translation
 from plonket.base.outlines import carry
 from plonket.document.bases import LayerBase
 from plonket.document.kinds import LAYERS, LayerEntry
@@ -26,7 +38,7 @@ FORGETS_FR = 150
 """A hanging thing's swing is worked out from so many frames back: it has forgotten what was before."""
 
 
-class Anchor(Model):
+class Anchor(Settings):
     """Where a beam is held: a point of a point motion, or a spot on a plane or from a perch, in pixels."""
 
     target: Annotated[Identifier, reference("place", says="follows something", left=GOES, leads=True)]
@@ -221,10 +233,10 @@ def _with_beads(
     view: F64,
 ) -> Picture:  # fmt: skip
     grown = value_at(layer.bead_size, frame) / 100
-    hook = shifted(-layer.bead_width / 2, -layer.bead_height * layer.held_at / 100)
+    hook = translation(-layer.bead_width / 2, -layer.bead_height * layer.held_at / 100)
     hung = []
     for spot, angle in zip(spots, angles, strict=True):
-        m = view @ shifted(*spot) @ turned_sized(float(np.degrees(angle)), grown) @ hook
+        m = view @ translation(*spot) @ rotation_scale(float(np.degrees(angle)), grown) @ hook
         hung.append(place_still(source, m, size))
     hung = [p for p in hung if p.rgba.size]
     parts = [p for p in (below, *hung) if p.rgba.size]

@@ -17,10 +17,10 @@ from plonket.document.kinds import LAYERS, LayerEntry
 from plonket.document.spot import Spot
 from plonket.image.picture import CLEAR, Picture
 from plonket.layers.common import faded
-from plonket.layers.raytraced import Straight, on_picture, straight_window, view_at
+from plonket.layers.raytraced import RectilinearWindow, on_picture, rectilinear_window, view_at
 from plonket.layers.sources import Sources
-from plonket.layers.standing import StandingModel, axes_of, matrix_of
-from plonket.raytrace.request import Thing
+from plonket.layers.standing import StandingLayer, axes_of, matrix_of
+from plonket.raytrace.request import Instance
 from plonket.room.camera import RoomCamera
 from plonket.room.meshes.forms import PREFIX, unit_form
 from plonket.room.meshes.raster import seen_by
@@ -33,7 +33,7 @@ BEHIND = 0.015
 """Share of its distance by which something may seem to lie behind what is seen there."""
 
 
-class FormLayer(StandingModel):
+class FormLayer(StandingLayer):
     """A box, cylinder or plane on a spot in a room."""
 
     kind: Literal["form"] = "form"
@@ -66,9 +66,9 @@ def form_matrix(layer: FormLayer, camera: RoomCamera, spot: Spot, when: float) -
     return matrix_of(*axes_of(layer, camera, spot, when), size)
 
 
-def form_thing(layer: FormLayer, camera: RoomCamera, spot: Spot, whens: Sequence[float]) -> Thing:
+def form_thing(layer: FormLayer, camera: RoomCamera, spot: Spot, whens: Sequence[float]) -> Instance:
     """The form as the renderer is told of it."""
-    return Thing(model=f"{PREFIX}{layer.shape}", role="real",
+    return Instance(model=f"{PREFIX}{layer.shape}", role="real",
                  stands=tuple(form_matrix(layer, camera, spot, when) for when in whens))  # fmt: skip
 
 
@@ -80,7 +80,7 @@ def draw(layer: FormLayer, sources: Sources, frame: int, size: tuple[int, int], 
     camera, spot = seat
     scale = min(1.0, float(np.sqrt(abs(np.linalg.det(view[:2, :2])))))
     corners = _corners(layer, camera, spot, frame)
-    straight = straight_window(camera, frame, scale, [view_at(camera, frame)], [corners.reshape(-1, 3)])
+    straight = rectilinear_window(camera, frame, scale, [view_at(camera, frame)], [corners.reshape(-1, 3)])
     if straight is None:
         return CLEAR
     depth, cover = _seen(corners, camera, frame, straight)
@@ -99,7 +99,7 @@ def _corners(layer: FormLayer, camera: RoomCamera, spot: Spot, frame: int) -> F6
     return np.asarray(unit_form(layer.shape).corners() @ m[:3, :3].T + m[:3, 3])
 
 
-def _seen(corners: F64, camera: RoomCamera, frame: int, straight: Straight) -> tuple[F32, F32]:
+def _seen(corners: F64, camera: RoomCamera, frame: int, straight: RectilinearWindow) -> tuple[F32, F32]:
     """Depth (h, w) of what is seen of the form in the straight window, and how much of each pixel it covers."""
     local = camera.local(frame, corners)
     x, y, w, h = straight.window
@@ -116,7 +116,8 @@ def _seen(corners: F64, camera: RoomCamera, frame: int, straight: Straight) -> t
 
 
 def _projected(
-    layer: FormLayer, sources: Sources, camera: RoomCamera, spot: Spot, frame: int, straight: Straight, depth: F32, cover: F32
+    layer: FormLayer, sources: Sources, camera: RoomCamera, spot: Spot, frame: int, straight: RectilinearWindow, depth: F32,
+    cover: F32,
 ) -> F32:
     """(h, w, 4): what the chosen frames show of each place on the form; gaps of one are filled by the next."""
     h, w = depth.shape

@@ -17,13 +17,13 @@ from plonket.document.kinds import GENERATORS, LAYERS, LayerEntry
 from plonket.generators.common import GeneratorContext
 from plonket.image.picture import CLEAR, Picture
 from plonket.layers.common import faded
-from plonket.layers.placed import PlacedModel, frame_from_anchor
+from plonket.layers.placed import PlacedLayer, frame_from_anchor
 from plonket.layers.sources import Sources
 
 BANDS = 8
 
 
-class GeneratedLayer(PlacedModel):
+class GeneratedLayer(PlacedLayer):
     """Sparks, smoke, rain, light: what it is says its generator, where it is says the layer.
 
     `stays` says where particles are that are left behind: on the *footage*, on the *screen*, or ``to:ID``, on what a motion
@@ -43,7 +43,7 @@ class GeneratedLayer(PlacedModel):
         return self.stays.removeprefix("to:") if self.stays.startswith("to:") else None
 
 
-def lies(layer: GeneratedLayer, sources: Sources, frame: float) -> F64:
+def clip_from_layer(layer: GeneratedLayer, sources: Sources, frame: float) -> F64:
     """(3, 3) from pixels about the element's place to the frame's."""
     return frame_from_anchor(layer, sources.spaces, frame)
 
@@ -52,7 +52,7 @@ def draw(layer: GeneratedLayer, sources: Sources, frame: int, size: tuple[int, i
     """The element's picture at a frame; `view` leads from the clip's pixels to the picture's."""
 
     def place(when: float) -> F64:
-        return np.asarray(view @ lies(layer, sources, when))
+        return np.asarray(view @ clip_from_layer(layer, sources, when))
 
     def world(when: float) -> F64:
         if layer.stays == "footage":
@@ -62,7 +62,7 @@ def draw(layer: GeneratedLayer, sources: Sources, frame: int, size: tuple[int, i
     def spread(born: float, now: float) -> F64:
         # Before the clip begins it stands as in the first frame.
         at = max(born, 0.0)
-        return np.asarray(view @ world(now) @ np.linalg.inv(world(at)) @ lies(layer, sources, at))
+        return np.asarray(view @ world(now) @ np.linalg.inv(world(at)) @ clip_from_layer(layer, sources, at))
 
     here = place(frame)
     if not np.isfinite(here).all() or abs(np.linalg.det(here)) < 1e-12:
@@ -98,7 +98,7 @@ def _where_it_shows(rgba: F32, rows: NDArray[np.bool_], columns: NDArray[np.bool
 
 
 LAYERS.add(LayerEntry(
-    kind="generated", order=40, label="Generated", settings=GeneratedLayer, run=draw, lies=lies,
+    kind="generated", order=40, label="Generated", settings=GeneratedLayer, run=draw, clip_from_layer=clip_from_layer,
     help="Sparks, smoke, rain, light and the like, made as the shot runs.",
     traits=frozenset({"placed", "follows", "matched"}), handles="box",
     groups=("Place", "Mix"),

@@ -15,12 +15,12 @@ from plonket.document.kinds import LAYERS, LayerEntry
 from plonket.document.spot import Spot
 from plonket.image.picture import CLEAR, Picture
 from plonket.layers.sources import Sources
-from plonket.layers.standing import StandingModel, axes_of, matrix_of
+from plonket.layers.standing import StandingLayer, axes_of, matrix_of
 from plonket.raytrace.request import Dome, Lamp
 from plonket.room.camera import RoomCamera
 
 
-class LampLayer(StandingModel):
+class LampLayer(StandingLayer):
     """A soft rectangle that shines along the way it faces; it is not seen itself, only what it lights."""
 
     kind: Literal["lamp"] = "lamp"

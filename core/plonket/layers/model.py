@@ -19,20 +19,20 @@ from plonket.layers.common import faded
 from plonket.layers.form import FormLayer, form_thing
 from plonket.layers.light import DomeLayer, LampLayer, dome_of, lamp_of
 from plonket.layers.raytraced import (
-    Straight,
+    RectilinearWindow,
     box_corners,
     cast,
     instants,
     on_picture,
+    rectilinear_window,
     stood,
-    straight_window,
     view_at,
 )  # fmt: skip
 from plonket.layers.sources import Sources
-from plonket.layers.standing import StandingModel, axes_of, matrix_of
-from plonket.raytrace.request import Lights, Order, Thing
+from plonket.layers.standing import StandingLayer, axes_of, matrix_of
+from plonket.raytrace.request import Instance, Lights, RenderRequest
 from plonket.room.camera import RoomCamera
-from plonket.room.meshes.files import Model
+from plonket.room.meshes.files import Mesh
 from plonket.room.meshes.raster import touched
 
 MOST_INSTANTS = 5
@@ -44,7 +44,7 @@ SURFACES: dict[str, tuple[float | None, float | None]] = {
     "own": (None, None), "matte": (0.0, 0.9), "glossy": (0.0, 0.15), "metal": (1.0, 0.25)}  # fmt: skip
 
 
-class ModelLayer(StandingModel):
+class MeshLayer(StandingLayer):
     """A model on a perch that is a spot in a room: the perch says where it stands, the layer how it looks.
 
     `extent` is the model's width, height and depth in its file's unit; `pivot` the place on it, from its bottom's middle and in
@@ -94,7 +94,7 @@ class ModelLayer(StandingModel):
     haze_colour: str = colour("#aeb8c0", label="Colour", group="Haze")
 
     @model_validator(mode="after")
-    def _few_copies(self) -> ModelLayer:
+    def _few_copies(self) -> MeshLayer:
         if self.across * self.deep > MOST_COPIES:
             raise ValueError(f"{self.name}: at most {MOST_COPIES} copies can be filmed at once")
         return self
@@ -113,15 +113,15 @@ class Set:
     """
 
     path: str
-    things: Sequence[tuple[StandingModel, Spot]] = ()
+    things: Sequence[tuple[StandingLayer, Spot]] = ()
     lamps: Sequence[tuple[LampLayer, Spot]] = ()
     dome: tuple[DomeLayer, str] | None = None
     paths: dict[str, str] | None = None
     shadows: bool = True
-    daylight: ModelLayer | None = None
+    daylight: MeshLayer | None = None
 
 
-def draw(layer: ModelLayer, sources: Sources, frame: int, size: tuple[int, int], view: F64) -> Picture:
+def draw(layer: MeshLayer, sources: Sources, frame: int, size: tuple[int, int], view: F64) -> Picture:
     """The model's picture at a frame; `view` leads from the clip's pixels to the picture's."""
     made = order_for(layer, sources, frame, view)
     if made is None:
@@ -137,7 +137,7 @@ def draw(layer: ModelLayer, sources: Sources, frame: int, size: tuple[int, int],
     return faded(on_picture(rgba, seat[0], frame, straight, depth, view, size), layer, frame)
 
 
-def _hazed(filmed: F32, layer: ModelLayer, frame: int) -> F32:
+def _hazed(filmed: F32, layer: MeshLayer, frame: int) -> F32:
     """The model's light, lost in the air with distance and replaced by the air's own."""
     share = float(np.clip(value_at(layer.haze, frame) / 100, 0, 0.999))
     if share <= 0:
@@ -148,7 +148,7 @@ def _hazed(filmed: F32, layer: ModelLayer, frame: int) -> F32:
     return np.asarray(filmed[..., :3] * kept + linear_of(layer.haze_colour).astype(np.float32) * cover * (1 - kept), np.float32)
 
 
-def order_for(layer: ModelLayer, sources: Sources, frame: int, view: F64) -> tuple[Order, Straight] | None:
+def order_for(layer: MeshLayer, sources: Sources, frame: int, view: F64) -> tuple[RenderRequest, RectilinearWindow] | None:
     """What is asked of the renderer for a picture, with all that stands in the same room; None: nothing is to be seen."""
     seat = sources.seat(layer.follow.target)
     if seat is None:
@@ -157,26 +157,26 @@ def order_for(layer: ModelLayer, sources: Sources, frame: int, view: F64) -> tup
     return order_of(layer, *seat, frame, set_of(layer, sources, frame), scale)
 
 
-def set_of(layer: ModelLayer, sources: Sources, frame: int) -> Set:
+def set_of(layer: MeshLayer, sources: Sources, frame: int) -> Set:
     """Everything else in the layer's room."""
-    things: list[tuple[StandingModel, Spot]] = []
+    things: list[tuple[StandingLayer, Spot]] = []
     lamps: list[tuple[LampLayer, Spot]] = []
     dome: tuple[DomeLayer, str] | None = None
     last = layer.id
     paths: dict[str, str] = {}
     for other in sources.neighbours(layer.follow.target):
-        if isinstance(other, ModelLayer) and other.shadow:
+        if isinstance(other, MeshLayer) and other.shadow:
             last = other.id
         if isinstance(other, DomeLayer):
             dome = dome or (other, sources.model(other.asset))
-        if other.id == layer.id or not isinstance(other, StandingModel):
+        if other.id == layer.id or not isinstance(other, StandingLayer):
             continue
         found = sources.seat(other.follow.target)
         if found is None or value_at(other.opacity, frame) <= 0:
             continue
         if isinstance(other, LampLayer):
             lamps.append((other, found[1]))
-        elif isinstance(other, ModelLayer):
+        elif isinstance(other, MeshLayer):
             things.append((other, found[1]))
             paths[other.asset] = sources.model(other.asset)
         elif isinstance(other, FormLayer) and other.use == "holdout":
@@ -186,12 +186,12 @@ def set_of(layer: ModelLayer, sources: Sources, frame: int) -> Set:
                shadows=layer.shadow and last == layer.id, daylight=_daylight(layer, sources))  # fmt: skip
 
 
-def _daylight(layer: ModelLayer, sources: Sources) -> ModelLayer | None:
+def _daylight(layer: MeshLayer, sources: Sources) -> MeshLayer | None:
     """The model whose light a model has, by way of others if need be; None where that one is gone, and its own holds."""
     if layer.lit_like is None:
         return None
     near = sources.neighbours(layer.follow.target, hidden=True)
-    models = {one.id: one for one in near if isinstance(one, ModelLayer)}
+    models = {one.id: one for one in near if isinstance(one, MeshLayer)}
     one, passed = layer, {layer.id}
     while one.lit_like in models and one.lit_like not in passed:
         one = models[one.lit_like]
@@ -200,8 +200,8 @@ def _daylight(layer: ModelLayer, sources: Sources) -> ModelLayer | None:
 
 
 def order_of(
-    layer: ModelLayer, camera: RoomCamera, spot: Spot, frame: int, room: Set, scale: float
-) -> tuple[Order, Straight] | None:
+    layer: MeshLayer, camera: RoomCamera, spot: Spot, frame: int, room: Set, scale: float
+) -> tuple[RenderRequest, RectilinearWindow] | None:
     """What is asked of the renderer for a frame, in a picture without distortion at `scale` of the clip's size; None where
     nothing of it is in the picture."""
     whens = instants(frame, layer.shutter, MOST_INSTANTS)
@@ -210,7 +210,7 @@ def order_of(
     things = _things(layer, camera, spot, whens, room.path, "shown")
     extents = [layer.extent] * len(things)
     for other, seat in room.things:
-        if isinstance(other, ModelLayer):
+        if isinstance(other, MeshLayer):
             more = _things(other, camera, seat, whens, (room.paths or {})[other.asset], "other")
             extents += [other.extent] * len(more)
         else:
@@ -226,11 +226,11 @@ def order_of(
         if room.shadows and ground is not None:
             part += [cast(box, lights, ground) for role, box in boxes if role != "real"]
         corners.append(np.concatenate(part))
-    straight = straight_window(camera, frame, scale, views, corners)
+    straight = rectilinear_window(camera, frame, scale, views, corners)
     if straight is None:
         return None
     red, green, blue = (float(v) for v in linear_of(layer.ground_colour))
-    order = Order(
+    order = RenderRequest(
         things=tuple(things), views=views, focal=straight.focal, principal=straight.principal, window=straight.window,
         lights=lights, ground=ground, ground_colour=(red, green, blue), shadows=room.shadows,
         samples=SAMPLES["quick" if scale < 0.75 else layer.quality],
@@ -239,16 +239,16 @@ def order_of(
 
 
 def _things(
-    layer: ModelLayer, camera: RoomCamera, spot: Spot, whens: Sequence[float], path: str, role: Literal["shown", "other"]
-) -> list[Thing]:
+    layer: MeshLayer, camera: RoomCamera, spot: Spot, whens: Sequence[float], path: str, role: Literal["shown", "other"]
+) -> list[Instance]:
     """A model and its copies."""
     metal, rough = SURFACES[layer.surface]
     every = [copies(layer, camera, spot, when) for when in whens]
-    return [Thing(model=path, stands=tuple(one[k] for one in every), role=role, metal=metal, rough=rough)
+    return [Instance(model=path, stands=tuple(one[k] for one in every), role=role, metal=metal, rough=rough)
             for k in range(layer.across * layer.deep)]  # fmt: skip
 
 
-def copies(layer: ModelLayer, camera: RoomCamera, spot: Spot, when: float) -> list[F64]:
+def copies(layer: MeshLayer, camera: RoomCamera, spot: Spot, when: float) -> list[F64]:
     """(4, 4) room from model of a model and its copies: side by side about the spot, and behind each other."""
     out = []
     for j in range(layer.deep):
@@ -260,7 +260,7 @@ def copies(layer: ModelLayer, camera: RoomCamera, spot: Spot, when: float) -> li
     return out
 
 
-def stands(layer: ModelLayer, camera: RoomCamera, spot: Spot, when: float) -> F64:
+def stands(layer: MeshLayer, camera: RoomCamera, spot: Spot, when: float) -> F64:
     """(4, 4) from the model's own unit to the room's metres."""
     axes, place = axes_of(layer, camera, spot, when)
     unit = value_at(layer.tall, when) / max(layer.extent[1], 1e-9)
@@ -268,7 +268,7 @@ def stands(layer: ModelLayer, camera: RoomCamera, spot: Spot, when: float) -> F6
 
 
 def pivot_at(
-    layer: ModelLayer, camera: RoomCamera, spot: Spot, frame: int, pixel: tuple[float, float], model: Model
+    layer: MeshLayer, camera: RoomCamera, spot: Spot, frame: int, pixel: tuple[float, float], model: Mesh
 ) -> tuple[F64, F64] | None:
     """The place on a model that a pixel shows, and how far it has to go there for the model to stay where it is.
 
@@ -287,7 +287,7 @@ def pivot_at(
     return np.asarray(pivot), np.asarray(m[:3, :3] @ (pivot - np.array(layer.pivot)))
 
 
-def _lights(layer: ModelLayer, camera: RoomCamera, room: Set, frame: int) -> Lights:
+def _lights(layer: MeshLayer, camera: RoomCamera, room: Set, frame: int) -> Lights:
     heading, height = np.radians(value_at(layer.sun_heading, frame)), np.radians(value_at(layer.sun_height, frame))
     warm = value_at(layer.sun_warm, frame) / 100
     tint = np.array([1 + 0.35 * warm, 1.0, 1 - 0.45 * warm])
@@ -304,7 +304,7 @@ def _lights(layer: ModelLayer, camera: RoomCamera, room: Set, frame: int) -> Lig
 
 
 LAYERS.add(LayerEntry(
-    kind="model", order=50, label="Model", settings=ModelLayer, run=draw,
+    kind="model", order=50, label="Model", settings=MeshLayer, run=draw,
     help="A 3D model standing in a solved room, with its shadow.",
     traits=frozenset({"standing", "follows", "matched", "filmed"}), handles="standing",
     groups=("Model", "Stands", "Light", "Shadow ground", "Copies", "Haze", "Mix"),
@@ -313,4 +313,4 @@ LAYERS.add(LayerEntry(
 ))  # fmt: skip
 
 
-__all__ = ["ModelLayer", "Set", "draw", "order_for", "order_of", "pivot_at", "stands"]
+__all__ = ["MeshLayer", "Set", "draw", "order_for", "order_of", "pivot_at", "stands"]

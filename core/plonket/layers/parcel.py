@@ -12,12 +12,12 @@ from plonket.base.fields import GOES, Identifier, plain, reference
 from plonket.document.kinds import LAYERS, LayerEntry
 from plonket.image.picture import Picture
 from plonket.layers.common import faded
-from plonket.layers.placed import PlacedModel, frame_from_own
+from plonket.layers.placed import PlacedLayer, frame_from_own
 from plonket.layers.sources import Sources
 from plonket.track.spaces import Spaces
 
 
-class ParcelLayer(PlacedModel):
+class ParcelLayer(PlacedLayer):
     """Shows a parcel: a picture as large as the shot's, placed as one thing."""
 
     kind: Literal["parcel"] = "parcel"
@@ -33,7 +33,7 @@ def frame_from_parcel(layer: ParcelLayer, spaces: Spaces, frame: float) -> F64:
     return np.asarray(frame_from_own(layer, spaces, frame, layer.width, layer.height))
 
 
-def lies(layer: ParcelLayer, sources: Sources, frame: float) -> F64:
+def clip_from_layer(layer: ParcelLayer, sources: Sources, frame: float) -> F64:
     """The same, as masks that ride on the picture ask for it."""
     return frame_from_parcel(layer, sources.spaces, frame)
 
@@ -48,7 +48,7 @@ def draw(layer: ParcelLayer, sources: Sources, frame: int, size: tuple[int, int]
 
 
 LAYERS.add(LayerEntry(
-    kind="parcel", order=110, label="Parcel", settings=ParcelLayer, run=draw, lies=lies,
+    kind="parcel", order=110, label="Parcel", settings=ParcelLayer, run=draw, clip_from_layer=clip_from_layer,
     help="Several layers kept as one, usable several times.",
     traits=frozenset({"placed", "follows", "matched"}), handles="box",
     groups=("Place", "Time", "Mix"),

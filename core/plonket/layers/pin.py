@@ -69,7 +69,7 @@ def reference_from_picture(layer: PinLayer, quad: F64) -> F64 | None:
     return None if placed is None else np.asarray(placed @ mirrored(layer))
 
 
-def lies(layer: PinLayer, sources: Sources, frame: float) -> F64 | None:
+def clip_from_layer(layer: PinLayer, sources: Sources, frame: float) -> F64 | None:
     """(3, 3) from the picture's pixels to the frame's; None where it does not lie."""
     quad = sources.quad(layer.plane)
     placed = None if quad is None else reference_from_picture(layer, quad)
@@ -96,7 +96,7 @@ def draw(layer: PinLayer, sources: Sources, frame: int, size: tuple[int, int], v
 
 
 LAYERS.add(LayerEntry(
-    kind="pin", order=20, label="Pinned", settings=PinLayer, run=draw, lies=lies,
+    kind="pin", order=20, label="Pinned", settings=PinLayer, run=draw, clip_from_layer=clip_from_layer,
     help="A picture or clip pinned by its corners to a surface.",
     traits=frozenset({"picture", "keyed", "slips", "matched"}), handles="quad",
     groups=("Pin", "Mix", "Cut"),

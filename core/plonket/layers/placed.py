@@ -6,13 +6,13 @@ import numpy as np
 
 from plonket.base.conventions import F64
 from plonket.base.fields import Number, number, value_at
-from plonket.base.homography import shifted
+from plonket.base.homography import translation
 from plonket.document.bases import LayerBase
 from plonket.document.follow import Follow
 from plonket.track.spaces import Spaces, seated_at
 
 
-class PlacedModel(LayerBase):
+class PlacedLayer(LayerBase):
     """Where it sits and what it follows.
 
     `x`, `y` are where its anchor lies: in pixels of the reference frame of what it follows, or from the perch it sits on.
@@ -29,12 +29,12 @@ class PlacedModel(LayerBase):
     anchor_y: Number = number(50.0, label="Anchor y", low=-1000, high=1000, step=0.5, unit="%", group="Place", soft=(0, 100))
 
 
-def frame_from_anchor(layer: PlacedModel, spaces: Spaces, frame: float) -> F64:
+def frame_from_anchor(layer: PlacedLayer, spaces: Spaces, frame: float) -> F64:
     """The (3, 3) matrix from pixels about the layer's anchor to the frame's pixels, full resolution."""
     return seated_at(layer, spaces, frame)
 
 
-def frame_from_own(layer: PlacedModel, spaces: Spaces, frame: float, width: float, height: float) -> F64:
+def frame_from_own(layer: PlacedLayer, spaces: Spaces, frame: float, width: float, height: float) -> F64:
     """The (3, 3) matrix from the layer's own picture of that size to the frame's pixels."""
     ax, ay = value_at(layer.anchor_x, frame) / 100, value_at(layer.anchor_y, frame) / 100
-    return np.asarray(frame_from_anchor(layer, spaces, frame) @ shifted(-width * ax, -height * ay))
+    return np.asarray(frame_from_anchor(layer, spaces, frame) @ translation(-width * ax, -height * ay))

@@ -11,7 +11,7 @@ import numpy as np
 
 from plonket.base.conventions import F32, F64
 from plonket.image.picture import CLEAR, Picture
-from plonket.raytrace.request import Lights, Thing, View
+from plonket.raytrace.request import CameraView, Instance, Lights
 from plonket.room.camera import RoomCamera
 
 PAD_PX = 28
@@ -22,7 +22,7 @@ STEP_PX = 48
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Straight:
+class RectilinearWindow:
     """A picture without distortion and read-out: `scale` of the clip's size, of which a window is filmed.
 
     Attributes
@@ -43,7 +43,7 @@ def instants(frame: int, shutter: float, count: int) -> list[float]:
     return [frame + ((k + 0.5) / n - 0.5) * opened for k in range(n)]
 
 
-def view_at(camera: RoomCamera, when: float) -> View:
+def view_at(camera: RoomCamera, when: float) -> CameraView:
     """The camera at a moment, between frames too."""
     last = camera.track.frames - 1
     at = int(np.clip(round(when), 0, last))
@@ -52,7 +52,7 @@ def view_at(camera: RoomCamera, when: float) -> View:
     eye = camera.eye(at) * (1 - part) + camera.eye(other) * part
     turn = camera.turn(at) * (1 - part) + camera.turn(other) * part
     u, _, vt = np.linalg.svd(turn)
-    return View(eye=eye, turn=np.asarray(u @ vt))
+    return CameraView(eye=eye, turn=np.asarray(u @ vt))
 
 
 def cast(corners: F64, lights: Lights, ground: float) -> F64:
@@ -78,9 +78,9 @@ def _flat(points: F64, ground: float) -> F64:
     return np.column_stack([points[:, 0], np.full(len(points), ground), points[:, 2]])
 
 
-def straight_window(
-    camera: RoomCamera, frame: int, scale: float, views: Sequence[View], corners: Sequence[F64]
-) -> Straight | None:
+def rectilinear_window(
+    camera: RoomCamera, frame: int, scale: float, views: Sequence[CameraView], corners: Sequence[F64]
+) -> RectilinearWindow | None:
     """What part of the straight picture world points (m, 3), seen at each view, lie in; None: nothing is to be seen."""
     lens = camera.lens(frame)
     width, height = camera.track.size
@@ -101,10 +101,11 @@ def straight_window(
     if (high <= np.maximum(low, -beyond)).any() or high[0] <= 0 or high[1] <= 0 or low[0] >= w or low[1] >= h:
         return None
     wide, tall = (int(-(-n // STEP_PX) * STEP_PX) for n in high - low)
-    return Straight(scale=w / width, focal=focal, principal=(w / 2, h / 2), window=(int(low[0]), int(low[1]), wide, tall))
+    window = (int(low[0]), int(low[1]), wide, tall)
+    return RectilinearWindow(scale=w / width, focal=focal, principal=(w / 2, h / 2), window=window)
 
 
-def _projected(view: View, world: F64, focal: float, principal: tuple[float, float]) -> F64:
+def _projected(view: CameraView, world: F64, focal: float, principal: tuple[float, float]) -> F64:
     local = (world - view.eye) @ view.turn * [1, -1, -1]
     ahead = local[:, 2] > 1e-3 * max(float(np.abs(local[:, 2]).max()), 1e-9)
     safe = local[ahead]
@@ -112,7 +113,7 @@ def _projected(view: View, world: F64, focal: float, principal: tuple[float, flo
 
 
 def on_picture(
-    rgba: F32, camera: RoomCamera, frame: int, straight: Straight, depth: float, view: F64, size: tuple[int, int],
+    rgba: F32, camera: RoomCamera, frame: int, straight: RectilinearWindow, depth: float, view: F64, size: tuple[int, int],
     sampling: Literal["smooth", "sharp"] = "sharp",
 ) -> Picture:  # fmt: skip
     """What was made without distortion, laid on the picture: bent as the lens bends, late as its rows are read.
@@ -168,7 +169,7 @@ def box_corners(extent: tuple[float, float, float]) -> F64:
     return np.array([[sx * x / 2, sy * y, sz * z / 2] for sx in (-1, 1) for sy in (0, 1) for sz in (-1, 1)])
 
 
-def stood(corners: F64, thing: Thing, k: int) -> F64:
+def stood(corners: F64, thing: Instance, k: int) -> F64:
     """(m, 3) points of a thing in the room at a view."""
     m = thing.stands[k]
     return np.asarray(corners @ m[:3, :3].T + m[:3, 3])

@@ -10,10 +10,10 @@ import numpy as np
 from plonket.base.conventions import F32, F64
 from plonket.document.spot import Spot
 from plonket.layers.form import FormLayer, form_matrix
-from plonket.layers.model import ModelLayer, copies
-from plonket.layers.raytraced import Straight, on_picture
+from plonket.layers.model import MeshLayer, copies
+from plonket.layers.raytraced import RectilinearWindow, on_picture
 from plonket.layers.sources import Sources
-from plonket.layers.standing import StandingModel
+from plonket.layers.standing import StandingLayer
 from plonket.room.camera import RoomCamera
 from plonket.room.meshes.forms import model_form, unit_form
 from plonket.room.meshes.raster import seen_by, touched
@@ -81,14 +81,14 @@ def _on_surface(camera: RoomCamera, frame: int, spot: Spot, eye: F64, way: F64) 
     return eye + way * far if far > 0 else None
 
 
-def solids(sources: Sources, motion: str, frame: int) -> list[tuple[StandingModel, F64]]:
+def solids(sources: Sources, motion: str, frame: int) -> list[tuple[StandingLayer, F64]]:
     """The models and forms of a room with their triangles (m, 3, 3) in the room's metres."""
-    out: list[tuple[StandingModel, F64]] = []
+    out: list[tuple[StandingLayer, F64]] = []
     for layer in sources.neighbours(motion):
-        seat = sources.seat(layer.follow.target) if isinstance(layer, StandingModel) else None
+        seat = sources.seat(layer.follow.target) if isinstance(layer, StandingLayer) else None
         if seat is None:
             continue
-        if isinstance(layer, ModelLayer):
+        if isinstance(layer, MeshLayer):
             corners = model_form(sources.model(layer.asset)).corners() * np.array(layer.extent)
             out += [(layer, corners @ m[:3, :3].T + m[:3, 3]) for m in copies(layer, *seat, frame)]
         elif isinstance(layer, FormLayer):
@@ -97,7 +97,7 @@ def solids(sources: Sources, motion: str, frame: int) -> list[tuple[StandingMode
     return out
 
 
-def nearness(sources: Sources, motion: str, frame: int, size: tuple[int, int], view: F64) -> F32 | None:
+def inverse_depth_of(sources: Sources, motion: str, frame: int, size: tuple[int, int], view: F64) -> F32 | None:
     """One over the distance before the camera (h, w), in 1/m, of what each pixel shows of a room: its ground, forms, models.
 
     Nought is the sky, or all that lies beyond the ground. `view` leads from the clip's pixels to the picture's of `size`.
@@ -112,8 +112,10 @@ def nearness(sources: Sources, motion: str, frame: int, size: tuple[int, int], v
     w, h = (max(1, round(n * scale)) for n in camera.track.size)
     as_filmed = np.allclose(view / view[2, 2], np.diag([scale, scale, 1.0]), atol=1e-3)
     more = [0 if as_filmed and lens.straight and not camera.track.readout else round(BEYOND * n) for n in (w, h)]
-    straight = Straight(scale=w / camera.track.size[0], focal=lens.focal * w / camera.track.size[0], principal=(w / 2, h / 2),
-                        window=(-more[0], -more[1], w + 2 * more[0], h + 2 * more[1]))  # fmt: skip
+    straight = RectilinearWindow(
+        scale=w / camera.track.size[0], focal=lens.focal * w / camera.track.size[0], principal=(w / 2, h / 2),
+        window=(-more[0], -more[1], w + 2 * more[0], h + 2 * more[1]),
+    )  # fmt: skip
     near = _ground(camera, frame, straight)
     corners = [c for _, c in solids(sources, motion, frame)]
     if corners:
@@ -124,7 +126,7 @@ def nearness(sources: Sources, motion: str, frame: int, size: tuple[int, int], v
     return np.asarray(out.rgba.reshape(out.rgba.shape[:2]), np.float32)
 
 
-def _ground(camera: RoomCamera, frame: int, straight: Straight) -> F32:
+def _ground(camera: RoomCamera, frame: int, straight: RectilinearWindow) -> F32:
     """(h, w) nearness of the room's ground in the straight window."""
     x0, y0, w, h = straight.window
     across = (np.arange(w) + 0.5 + x0 - straight.principal[0]) / straight.focal
@@ -135,7 +137,7 @@ def _ground(camera: RoomCamera, frame: int, straight: Straight) -> F32:
     return np.asarray(np.maximum(-fall / height, 0) if abs(height) > 1e-6 else np.zeros((h, w)), np.float32)
 
 
-def _before(near: F32, local: F64, straight: Straight) -> F32:
+def _before(near: F32, local: F64, straight: RectilinearWindow) -> F32:
     """Nearness with things (m, 3, 3) before the camera in front, their edges smooth."""
     x0, y0, w, h = straight.window
     cx, cy = straight.principal[0] - x0, straight.principal[1] - y0
@@ -148,7 +150,7 @@ def _before(near: F32, local: F64, straight: Straight) -> F32:
     return np.asarray(cv2.resize(fine, (w, h), interpolation=cv2.INTER_AREA), np.float32)
 
 
-def spot_nearness(sources: Sources, target: str | None, frame: int) -> float | None:
+def spot_inverse_depth(sources: Sources, target: str | None, frame: int) -> float | None:
     """One over the distance, in 1/m, of a spot in a room; None: it is none, or behind the camera."""
     seat = sources.seat(target)
     if seat is None:

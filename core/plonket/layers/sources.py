@@ -10,7 +10,7 @@ from plonket.document.bases import KeyBase
 from plonket.document.spot import Spot
 from plonket.image.picture import StillSource
 from plonket.plate.view_path import ViewPath
-from plonket.raytrace.request import Order
+from plonket.raytrace.request import RenderRequest
 from plonket.room.camera import RoomCamera
 from plonket.track.spaces import Spaces
 
@@ -99,7 +99,7 @@ class Sources(Protocol):
         """The path of a file that the renderer reads by itself: a 3D model or a light map."""
         ...
 
-    def film(self, order: Order) -> F32:
+    def film(self, order: RenderRequest) -> F32:
         """3D things filmed as ordered: (h, w, 6), see `FilmSet.film`."""
         ...
 

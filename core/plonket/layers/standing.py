@@ -12,7 +12,7 @@ from plonket.document.spot import Spot
 from plonket.room.camera import RoomCamera
 
 
-class StandingModel(LayerBase):
+class StandingLayer(LayerBase):
     """A layer on a perch that is a spot in a room: the perch says where it stands, the layer how it is turned there."""
 
     follow: Follow = Follow()
@@ -23,7 +23,7 @@ class StandingModel(LayerBase):
                           help="How far it is above the spot.")  # fmt: skip
 
 
-def axes_of(layer: StandingModel, camera: RoomCamera, spot: Spot, when: float) -> tuple[F64, F64]:
+def axes_of(layer: StandingLayer, camera: RoomCamera, spot: Spot, when: float) -> tuple[F64, F64]:
     """(3, 3) unit axes in the room of what stands there, and (3,) where its foot is."""
     frame = int(np.clip(round(when), 0, camera.track.frames - 1))
     right, up = spot.axes(when, camera.eye(frame), camera.turn(frame))

@@ -10,12 +10,12 @@ from plonket.base.conventions import F64
 from plonket.document.kinds import LAYERS, LayerEntry
 from plonket.image.picture import Picture
 from plonket.layers.common import PictureLayer, box_of, exposed, mirrored
-from plonket.layers.placed import PlacedModel, frame_from_own
+from plonket.layers.placed import PlacedLayer, frame_from_own
 from plonket.layers.sources import Sources
 from plonket.track.spaces import Spaces
 
 
-class StillLayer(PlacedModel, PictureLayer):
+class StillLayer(PlacedLayer, PictureLayer):
     """A picture: where it sits, what it follows, how it mixes."""
 
     kind: Literal["still"] = "still"
@@ -26,7 +26,7 @@ def frame_from_still(layer: StillLayer, spaces: Spaces, frame: float) -> F64:
     return np.asarray(frame_from_own(layer, spaces, frame, layer.width, layer.height) @ mirrored(layer))
 
 
-def lies(layer: StillLayer, sources: Sources, frame: float) -> F64:
+def clip_from_layer(layer: StillLayer, sources: Sources, frame: float) -> F64:
     """The same, as masks that ride on the picture ask for it."""
     return frame_from_still(layer, sources.spaces, frame)
 
@@ -41,7 +41,7 @@ def draw(layer: StillLayer, sources: Sources, frame: int, size: tuple[int, int],
 
 
 LAYERS.add(LayerEntry(
-    kind="still", order=10, label="Placed", settings=StillLayer, run=draw, lies=lies,
+    kind="still", order=10, label="Placed", settings=StillLayer, run=draw, clip_from_layer=clip_from_layer,
     help="A picture or clip that stays where you put it, or follows a motion.",
     traits=frozenset({"picture", "keyed", "placed", "follows", "slips", "matched"}), handles="box",
     groups=("Place", "Mix", "Cut"),

@@ -11,19 +11,19 @@ import numpy as np
 from plonket.base.colour import keep_finite
 from plonket.base.conventions import F32, F64
 from plonket.base.fields import value_at
-from plonket.base.homography import shifted
+from plonket.base.homography import translation
 from plonket.document.bases import Look
 from plonket.document.kinds import LOOKS
 from plonket.image.blend import mix_into
 from plonket.image.picture import Picture, windowed
-from plonket.looks.common import LookContext, Near
+from plonket.looks.common import InverseDepth, LookContext
 from plonket.masks.combine import combined
 
 
-def looked(
+def apply_looks(
     looks: Sequence[Look], picture: Picture, frame: int, size: tuple[int, int], scale: float,
     into: Callable[[Any], F64 | None], behind: F32 | None = None, neighbour: Callable[[int], Picture] | None = None,
-    table: Callable[[str], F32] | None = None, near: Callable[[], Near | None] = lambda: None,
+    table: Callable[[str], F32] | None = None, inverse_depth: Callable[[], InverseDepth | None] = lambda: None,
 ) -> Picture:  # fmt: skip
     """A picture with its looks.
 
@@ -32,7 +32,7 @@ def looked(
     size : of the whole picture (width, height). scale : of full resolution. into : from a mask's pixels to the whole
         picture's (or a look's, for those that have a place). behind : (h, w, 4) the whole picture that this one is laid over.
     neighbour : the same picture without its looks in another frame. table : a colour table by its asset.
-    near : how far away things are, or None where no camera is solved.
+    inverse_depth : how far away things are, or None where no camera is solved.
     """
     for look in looks:
         mix = float(np.clip(value_at(look.mix, frame) / 100, 0, 1)) if look.shown else 0.0
@@ -43,7 +43,7 @@ def looked(
             picture = _grown(picture, int(np.ceil(spread(look, frame) * scale)), size)
         h, w = picture.rgba.shape[:2]
         window = np.s_[picture.y : picture.y + h, picture.x : picture.x + w]
-        at = shifted(-picture.x, -picture.y)
+        at = translation(-picture.x, -picture.y)
 
         def inside(thing: Any, at: F64 = at) -> F64 | None:
             return _moved(into(thing), at)
@@ -54,7 +54,7 @@ def looked(
 
         context = LookContext(frame=frame, scale=scale, x=picture.x, y=picture.y, size=size,
                               behind=None if behind is None else behind[window], into=inside,
-                              neighbour=other if neighbour else None, table=table, near=near)  # fmt: skip
+                              neighbour=other if neighbour else None, table=table, inverse_depth=inverse_depth)  # fmt: skip
         new = np.asarray(LOOKS.of(look).run(picture.rgba, look, context), np.float32)
         if new is not picture.rgba:
             # Stops and contrast on each other go beyond what a float holds; the next look would index by it.

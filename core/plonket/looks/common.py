@@ -19,7 +19,7 @@ ONLY_LIGHT = 0.02
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Near:
+class InverseDepth:
     """One over the distance before the solved camera, 1/m; nought is as far as can be.
 
     Attributes
@@ -47,7 +47,7 @@ class LookContext:
     x, y : where the picture's top-left pixel lies in the frame. size : of the whole picture (width, height). behind : linear
         (h, w, 4), what it is laid over. into : (3, 3) from the pixels of a look that has a place to this picture's; None: it
         is not there. neighbour : the same picture in another frame (h, w, 4). table : a colour table by its asset.
-        near : how far away things are in the solved room, worked out when it is asked for; None: no camera is solved.
+        inverse_depth : how far away things are in the solved room, worked out when it is asked for; None: no camera is solved.
     """
 
     frame: int
@@ -59,7 +59,7 @@ class LookContext:
     into: Callable[[Any], F64 | None] | None = None
     neighbour: Callable[[int], F32] | None = None
     table: Callable[[str], F32] | None = None
-    near: Callable[[], Near | None] = lambda: None
+    inverse_depth: Callable[[], InverseDepth | None] = lambda: None
 
     def spot(self, look: PlacedLook, x: float, y: float) -> F64 | None:
         """A spot of a look's own pixels in this picture's; None where what it rides on is not known."""

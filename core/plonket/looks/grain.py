@@ -12,7 +12,7 @@ from pydantic import Field
 from scipy.interpolate import CubicSpline
 
 from plonket.base.conventions import F32, F64
-from plonket.base.fields import Model, Number, number, plain, value_at
+from plonket.base.fields import Number, Settings, number, plain, value_at
 from plonket.document.bases import LookBase
 from plonket.document.kinds import LOOKS, LookEntry
 from plonket.looks.common import LookContext, coded, coloured, lit, straight
@@ -27,7 +27,7 @@ KERNEL = 13
 Codes = Annotated[float, Field(ge=0, le=255)]
 
 
-class GrainProfile(Model):
+class GrainProfile(Settings):
     """Grain as it was measured on footage.
 
     `strength` holds the SD in 8-bit display codes for each of `BANDS` and channel; `spectrum` the power in each of `RINGS`

@@ -73,7 +73,7 @@ def run(rgba: F32, look: Haze, context: LookContext) -> F32:
 
 def _into_room(rgba: F32, look: Haze, context: LookContext, near: F64, far: F64) -> F32 | None:
     """How much (h, w): even in one over the distance, as an opening's circles grow; None: no camera is solved."""
-    found = context.near()
+    found = context.inverse_depth()
     if found is None:
         return None
     h, w = rgba.shape[:2]

@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
-from plonket.base.fields import AssetDigest, Identifier, Model, Number, choice, colour, number, plain, reference, switch
+from plonket.base.fields import AssetDigest, Identifier, Number, Settings, choice, colour, number, plain, reference, switch
 from plonket.document.bases import MaskedTreatment
 from plonket.document.kinds import TREATMENTS, TreatmentEntry
 from plonket.plate.mend import keep_view
@@ -14,7 +14,7 @@ from plonket.plate.mend import keep_view
 Spot = tuple[Annotated[float, Field(ge=-32768, le=32768)], Annotated[float, Field(ge=-32768, le=32768)]]
 
 
-class Stroke(Model):
+class Stroke(Settings):
     """One stroke of the paint desk, in pixels of its frame.
 
     `dx`, `dy` lead from a painted spot to where its picture is taken from (clone and heal).
@@ -31,7 +31,7 @@ class Stroke(Model):
     seed: int = Field(default=1, ge=0, le=99999)
 
 
-class CleanFrame(Model):
+class CleanFrame(Settings):
     """A frame that was put right: as it is, or as it came back from elsewhere, with strokes over it."""
 
     frame: int = Field(ge=0)

@@ -9,7 +9,7 @@ from scipy.interpolate import CubicSpline
 
 from plonket.base.conventions import F64
 from plonket.base.fields import Number, number, plain, switch, value_at
-from plonket.base.homography import shifted, turned_sized
+from plonket.base.homography import rotation_scale, translation
 from plonket.document.bases import TreatmentBase
 from plonket.document.kinds import TREATMENTS, TreatmentEntry
 from plonket.plate.borders import largest_window, onto_picture
@@ -35,13 +35,13 @@ class Handheld(TreatmentBase):
 
 def handheld_view(settings: Handheld, context: PlateContext, view: ViewPath) -> ViewPath:
     """The view shaken about its middle."""
-    n, (w, h) = len(view.onto), context.size
+    n, (w, h) = len(view.picture_from_held), context.size
     x, y, turn = (shake(n, context.fps * 100 / settings.speed, settings.seed * 3 + k) for k in range(3))
     amount = np.array([value_at(settings.amount, i) / 100 for i in range(n)])
     roll = np.array([value_at(settings.roll, i) / 100 for i in range(n)])
     steps = np.stack([
-        shifted(w / 2 + 0.005 * w * amount[i] * x[i], h / 2 + 0.005 * w * amount[i] * y[i])
-        @ turned_sized(float(0.18 * amount[i] * roll[i] * turn[i]), 1.0) @ shifted(-w / 2, -h / 2)
+        translation(w / 2 + 0.005 * w * amount[i] * x[i], h / 2 + 0.005 * w * amount[i] * y[i])
+        @ rotation_scale(float(0.18 * amount[i] * roll[i] * turn[i]), 1.0) @ translation(-w / 2, -h / 2)
         for i in range(n)
     ])  # fmt: skip
     if not settings.zoom:

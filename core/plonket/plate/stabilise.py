@@ -11,7 +11,7 @@ from pydantic import Field
 
 from plonket.base.conventions import F64
 from plonket.base.fields import GOES, Identifier, Number, choice, number, plain, reference, switch, value_at
-from plonket.base.homography import shifted, turned_sized
+from plonket.base.homography import rotation_scale, translation
 from plonket.base.outlines import carry
 from plonket.document.bases import TreatmentBase
 from plonket.document.kinds import TREATMENTS, TreatmentEntry
@@ -19,7 +19,7 @@ from plonket.plate.borders import gliding_zoom, largest_window, onto_picture
 from plonket.plate.donors import choose_donors, zoom_to_fill
 from plonket.plate.rolling_shutter import rolled
 from plonket.plate.view_path import PlateContext, ViewPath, corners_of
-from plonket.track.following import Parts, carried
+from plonket.track.following import Parts, local_movement
 from plonket.track.movement import from_frame, homographies, smoothed
 
 HALF_KEPT = np.pi * np.sqrt(2 / np.log(2))
@@ -70,7 +70,7 @@ def steady_view(settings: Steady, context: PlateContext, view: ViewPath) -> View
     Frame i goes to ``aim[i] @ inv(moved[i])``: back to the reference frame and on to where the steadied move
     would have put it. Nothing is resampled here: whatever comes later is multiplied into the same matrices.
     """
-    n = len(view.onto)
+    n = len(view.picture_from_held)
     measured = [(t, context.movement(t, settings.reference_frame)) for t in settings.targets]
     held = [(t, m) for t, m in measured if m is not None]
     if not held:
@@ -81,16 +81,18 @@ def steady_view(settings: Steady, context: PlateContext, view: ViewPath) -> View
     parts = Parts(shift=settings.shift, turn=settings.turn, size=settings.size, perspective=settings.perspective)
     if settings.perspective:
         parts = Parts(perspective=True)
-    moved = np.stack([carried(parts, m, np.eye(3), middle) for m in whole])
+    moved = np.stack([local_movement(parts, m, np.eye(3), middle) for m in whole])
     if settings.readout > 0:
         moved = rolled(moved, settings.readout / 100, context.size) @ moved
     aim = np.tile(np.eye(3), (n, 1, 1)) if settings.mode == "lock" else aimed(moved, settings, context)
-    back = np.asarray(np.linalg.inv(moved), np.float64)
+    held_from_clip = np.asarray(np.linalg.inv(moved), np.float64)
     framed = np.stack([_framed(settings, context.size, i) for i in range(n)])
-    onto = framed @ aim
+    picture_from_held = framed @ aim
     before = np.stack([carry(middle[None], m)[0] for m in moved])
     after = np.stack([carry(middle[None], m)[0] for m in aim])
-    out = ViewPath(onto=onto, back=back, zoom=np.ones(n), before=before, after=after)
+    out = ViewPath(
+        picture_from_held=picture_from_held, held_from_clip=held_from_clip, zoom=np.ones(n), before=before, after=after
+    )  # fmt: skip
     if settings.give_back:
         return out.given_back()
     if settings.fit == "none":
@@ -138,20 +140,21 @@ def _spread(spots: F64) -> F64:
 def _framed(settings: Steady, size: tuple[int, int], frame: int) -> F64:
     """(3, 3) the creator's own framing: turned and grown about the middle, then moved."""
     mx, my = size[0] / 2, size[1] / 2
-    move = shifted(value_at(settings.x, frame), value_at(settings.y, frame))
-    about = turned_sized(value_at(settings.roll, frame), value_at(settings.closer, frame) / 100)
-    return np.asarray(move @ shifted(mx, my) @ about @ shifted(-mx, -my))
+    move = translation(value_at(settings.x, frame), value_at(settings.y, frame))
+    about = rotation_scale(value_at(settings.roll, frame), value_at(settings.closer, frame) / 100)
+    return np.asarray(move @ translation(mx, my) @ about @ translation(-mx, -my))
 
 
 def _filled(view: ViewPath, context: PlateContext) -> ViewPath:
     """Borders filled from other frames, with the little zoom that hides what no frame shows."""
     ends = (context.size, context.start, context.stop)
-    donors = choose_donors(view.onto, view.back, *ends)
-    zoom = zoom_to_fill(view.onto, view.back, donors, *ends)
+    donors = choose_donors(view.picture_from_held, view.held_from_clip, *ends)
+    zoom = zoom_to_fill(view.picture_from_held, view.held_from_clip, donors, *ends)
     says = "" if zoom is not None else "No frame shows some of the borders; they stay empty. Come closer, or zoom just enough."
     middle = np.array(context.size) / 2
     closer = onto_picture(middle, zoom or 1.0, context.size)
-    out = view.carried_on(np.tile(closer, (len(view.onto), 1, 1)), np.full(len(view.onto), zoom or 1.0), says)
+    n = len(view.picture_from_held)
+    out = view.carried_on(np.tile(closer, (n, 1, 1)), np.full(n, zoom or 1.0), says)
     return replace(out, donors=donors)
 
 
@@ -160,7 +163,7 @@ def _zoomed(view: ViewPath, settings: Steady, context: PlateContext) -> ViewPath
     matrices = view.matrices()[span]
     middle = np.array(size) / 2
     best = largest_window(matrices, size, centre=middle if settings.centred else None)
-    zoom = np.full(len(view.onto), best.zoom)
+    zoom = np.full(len(view.picture_from_held), best.zoom)
     if settings.fit == "glide":
         needed = np.array([largest_window(m[None], size, centre=best.centre).zoom for m in matrices])
         glide = gliding_zoom(needed, max(1, round(GLIDE_S * context.fps / 2)))

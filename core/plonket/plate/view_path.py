@@ -18,12 +18,12 @@ class ViewPath:
     """Where each frame of the clip lies in the finished picture.
 
     The two parts are kept apart, so that another frame can be seen as this one is: frame j in picture i
-    is ``onto[i] @ back[j]``.
+    is ``picture_from_held[i] @ held_from_clip[j]``.
 
     Attributes
     ----------
-    onto : (n, 3, 3) from what is held (the reference frame's pixels) to picture i's pixels, full resolution.
-    back : (n, 3, 3) from frame i's pixels to what is held.
+    picture_from_held : (n, 3, 3) from what is held (the reference frame's pixels) to picture i's pixels, full resolution.
+    held_from_clip : (n, 3, 3) from frame i's pixels to what is held.
     zoom : (n,) how much larger the picture is than the clip, to keep its borders out.
     before, after : (n, 2) the path of the held spot in the clip, and in the steadied picture before zooming.
     donors : frames that fill the borders of the others.
@@ -32,8 +32,8 @@ class ViewPath:
         what is worked on is the finished picture itself.
     """
 
-    onto: F64
-    back: F64
+    picture_from_held: F64
+    held_from_clip: F64
     zoom: F64
     before: F64
     after: F64
@@ -44,16 +44,16 @@ class ViewPath:
     @staticmethod
     def untouched(frames: int, size: tuple[int, int]) -> ViewPath:
         eye, middle = np.tile(np.eye(3), (frames, 1, 1)), np.tile([size[0] / 2, size[1] / 2], (frames, 1))
-        return ViewPath(onto=eye, back=eye, zoom=np.ones(frames), before=middle, after=middle)
+        return ViewPath(picture_from_held=eye, held_from_clip=eye, zoom=np.ones(frames), before=middle, after=middle)
 
     def matrix(self, frame: int) -> F64:
         """(3, 3) from the clip's pixels to the picture's."""
-        m = self.onto[frame] @ self.back[frame]
+        m = self.picture_from_held[frame] @ self.held_from_clip[frame]
         return np.asarray(m / m[2, 2])
 
     def matrices(self) -> F64:
         """(n, 3, 3): `matrix` of every frame."""
-        m = self.onto @ self.back
+        m = self.picture_from_held @ self.held_from_clip
         return np.asarray(m / m[:, 2:, 2:])
 
     def screen(self, frame: int) -> F64:
@@ -62,14 +62,14 @@ class ViewPath:
 
     def given_back(self) -> ViewPath:
         """The same with the movement given back: the clip lies as it was filmed, what was worked held rides on it."""
-        n = len(self.onto)
+        n = len(self.picture_from_held)
         eye = np.tile(np.eye(3), (n, 1, 1))
-        return replace(self, onto=eye, back=eye, zoom=np.ones(n), donors=(), held=self.matrices())
+        return replace(self, picture_from_held=eye, held_from_clip=eye, zoom=np.ones(n), donors=(), held=self.matrices())
 
     def carried_on(self, further: F64, zoom: F64, says: str = "") -> ViewPath:
         """The same with a further movement (n, 3, 3) of the finished picture."""
         told = " ".join(part for part in (self.says, says) if part)
-        return replace(self, onto=further @ self.onto, zoom=self.zoom * zoom, says=told)
+        return replace(self, picture_from_held=further @ self.picture_from_held, zoom=self.zoom * zoom, says=told)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -100,8 +100,8 @@ def corners_of(size: tuple[int, int], inset: float = 0.0) -> F64:
 def covered_share(matrix: F64, size: tuple[int, int]) -> float:
     """Share of the picture that a frame covers through `matrix` (clip to picture), on a grid of 48 x 27 spots."""
     u, v = np.meshgrid((np.arange(48) + 0.5) / 48 * size[0], (np.arange(27) + 0.5) / 27 * size[1])
-    back = np.asarray(np.linalg.inv(matrix), np.float64)
-    spots = carry(np.stack([u.ravel(), v.ravel()], axis=1), back)
+    held_from_clip = np.asarray(np.linalg.inv(matrix), np.float64)
+    spots = carry(np.stack([u.ravel(), v.ravel()], axis=1), held_from_clip)
     return float(((spots >= 0) & (spots <= np.array(size))).all(axis=1).mean())
 
 

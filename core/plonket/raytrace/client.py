@@ -11,7 +11,7 @@ import threading
 
 from plonket.base.conventions import F32
 from plonket.base.errors import BadInput, PlonketError
-from plonket.raytrace.request import Order
+from plonket.raytrace.request import RenderRequest
 from plonket.raytrace.worker import read_message, write_message
 
 LONGEST_S = 900.0
@@ -26,7 +26,7 @@ class Renderer:
         self._process: subprocess.Popen[bytes] | None = None
         self._lock = threading.Lock()
 
-    def film(self, order: Order) -> F32:
+    def film(self, order: RenderRequest) -> F32:
         """What an order asks for: (h, w, 6), see `FilmSet.film`.
 
         Raises `PlonketError` when the process dies over it twice, or takes longer than `LONGEST_S`.

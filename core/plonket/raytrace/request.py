@@ -18,7 +18,7 @@ VERSION = 3
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class View:
+class CameraView:
     """A pinhole at one instant: eye (3,) and turn (3, 3), local-to-world, looking along -z."""
 
     eye: F64
@@ -26,7 +26,7 @@ class View:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Thing:
+class Instance:
     """Something in the set.
 
     Attributes
@@ -83,7 +83,7 @@ class Lights:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Order:
+class RenderRequest:
     """One picture of what is shown of a set.
 
     Attributes
@@ -95,8 +95,8 @@ class Order:
     samples : light paths a pixel over the whole exposure, a square number.
     """
 
-    things: tuple[Thing, ...]
-    views: tuple[View, ...]
+    things: tuple[Instance, ...]
+    views: tuple[CameraView, ...]
     focal: float
     principal: tuple[float, float]
     window: tuple[int, int, int, int]
@@ -107,7 +107,7 @@ class Order:
     samples: int
 
 
-def order_digest(order: Order) -> str:
+def request_digest(order: RenderRequest) -> str:
     """Equal orders have equal hashes, in any process."""
     sha = hashlib.sha256(f"{VERSION}".encode())
     _add(sha, order)

@@ -13,7 +13,7 @@ import numpy as np
 
 from plonket.base.conventions import F32, F64
 from plonket.raytrace.engine import Denoiser, import_mitsuba, mesh_of
-from plonket.raytrace.request import Lights, Order, View
+from plonket.raytrace.request import CameraView, Lights, RenderRequest
 from plonket.room.meshes.instances import read_thing
 
 LIGHT_RAYS = 2
@@ -35,7 +35,7 @@ class FilmSet:
         self._scenes: dict[Any, _Scene] = {}
         _announce(self.mi)
 
-    def film(self, order: Order) -> F32:
+    def film(self, order: RenderRequest) -> F32:
         """An order's window (h, w, 6): linear, premultiplied light of what is shown, its coverage, the shadow, and how far
         off what is shown is in metres, times its coverage."""
         things = tuple((t.model, t.role, t.metal, t.rough, t.colour) for t in order.things)
@@ -50,7 +50,7 @@ class FilmSet:
         layers = [scene.exposed(order, k, share) for k in range(len(order.views))]
         return self._developed(np.mean(layers, axis=0), order)
 
-    def _developed(self, raw: F32, order: Order) -> F32:
+    def _developed(self, raw: F32, order: RenderRequest) -> F32:
         light, thing = raw[..., :3], np.clip(raw[..., 3], 0, 1)
         lit, shaded, ground, far = raw[..., 4], raw[..., 5], np.clip(raw[..., 6], 0, 1), raw[..., 7]
         albedo, normal = raw[..., 8:11], raw[..., 11:14]
@@ -102,7 +102,7 @@ def _feather(shape: tuple[int, ...]) -> F32:
 class _Scene:
     """A set with its lights and ground, loaded once; from frame to frame only where things are changes."""
 
-    def __init__(self, mi: Any, order: Order) -> None:
+    def __init__(self, mi: Any, order: RenderRequest) -> None:
         self.mi = mi
         self.models = [read_thing(thing.model) for thing in order.things]
         first = order.things[0].stands[0]
@@ -121,7 +121,7 @@ class _Scene:
             self.bare_params = mi.traverse(self.bare)
         self.placed: list[F64 | None] = [None] * len(order.things)
 
-    def _lights(self, order: Order, middle: F64) -> dict[str, Any]:
+    def _lights(self, order: RenderRequest, middle: F64) -> dict[str, Any]:
         mi, lights = self.mi, order.lights
         out: dict[str, Any] = {}
         if lights.dome is not None and lights.dome.strength > 0:
@@ -158,7 +158,7 @@ class _Scene:
             }  # fmt: skip
         return out
 
-    def _things(self, order: Order, *, bare: bool) -> dict[str, Any]:
+    def _things(self, order: RenderRequest, *, bare: bool) -> dict[str, Any]:
         mi = self.mi
         out: dict[str, Any] = {}
         for j, (thing, model) in enumerate(zip(order.things, self.models, strict=True)):
@@ -195,7 +195,7 @@ class _Scene:
                     params[f"{role}{j}_{k}.vertex_normals"] = turned.astype(np.float32).ravel()
         self.placed[j] = matrix.copy()
 
-    def exposed(self, order: Order, k: int, samples: int) -> F32:
+    def exposed(self, order: RenderRequest, k: int, samples: int) -> F32:
         """(h, w, 14) of one instant: light of what is shown, then `CHANNELS`."""
         mi, view = self.mi, order.views[k]
         for j, thing in enumerate(order.things):
@@ -208,7 +208,7 @@ class _Scene:
         raw = np.array(mi.render(self.scene, sensor=sensor, integrator=integrator, spp=samples, seed=17 + k))
         return np.asarray(raw[..., : 3 + len(CHANNELS)], np.float32)
 
-    def sensor(self, order: Order, view: View, samples: int) -> Any:
+    def sensor(self, order: RenderRequest, view: CameraView, samples: int) -> Any:
         """The camera of an order at one instant, which exposes only the window."""
         mi = self.mi
         x, y, width, height = order.window

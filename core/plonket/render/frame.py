@@ -17,15 +17,15 @@ from plonket.base.progress import Work
 from plonket.document.shot import Shot
 from plonket.image.picture import Picture
 from plonket.layers.sources import Sources
-from plonket.looks.apply import looked
+from plonket.looks.apply import apply_looks
 from plonket.masks.combine import Rider, space_of
-from plonket.render.inverse_depth import near_for
-from plonket.render.stabilised_plate import seen_plate
+from plonket.render.inverse_depth import inverse_depth_for
+from plonket.render.stabilised_plate import stabilised_plate
 from plonket.render.stack import lay_stack
 
 AT_ONCE = 2
 
-View = Literal["final", "plate", "matte"]
+FrameView = Literal["final", "plate", "matte"]
 
 
 def scaled_size(size: tuple[int, int], scale: float) -> tuple[int, int]:
@@ -34,7 +34,7 @@ def scaled_size(size: tuple[int, int], scale: float) -> tuple[int, int]:
 
 
 def render_frame(
-    shot: Shot, sources: Sources, frame: int, *, view: View = "final", scale: float = 1.0, held: str | None = None
+    shot: Shot, sources: Sources, frame: int, *, view: FrameView = "final", scale: float = 1.0, held: str | None = None
 ) -> U8:
     """One frame, 8-bit sRGB-coded RGB (h, w, 3).
 
@@ -74,7 +74,7 @@ def render_frame(
         canvas = _plate(rgb, size)
     else:
         lies = np.linalg.inv(zoom) @ matrix
-        canvas = seen_plate(sources, footage.asset, frame, zoom, lies, size, fill=seen is not None)
+        canvas = stabilised_plate(sources, footage.asset, frame, zoom, lies, size, fill=seen is not None)
         if held is not None:
             # Grey beyond its edge, so that the edge itself is seen; a finished picture is black there.
             canvas[..., :3] += np.float32(0.03) * (1 - canvas[..., 3:])
@@ -134,8 +134,11 @@ def _finished(
         rgb = render_frame(bare, sources, int(np.clip(at, 0, (shot.footage.frames if shot.footage else 1) - 1)), scale=scale)
         return Picture(rgba=_plate(rgb, size))
 
-    near = near_for(None, sources, frame, size, matrix)
-    return looked(shot.finish, Picture(rgba=canvas), frame, size, scale, into, None, neighbour, sources.table, near).rgba
+    inverse_depth = inverse_depth_for(None, sources, frame, size, matrix)
+    looked = apply_looks(
+        shot.finish, Picture(rgba=canvas), frame, size, scale, into, None, neighbour, sources.table, inverse_depth
+    )  # fmt: skip
+    return looked.rgba
 
 
 def render_range(

@@ -7,29 +7,29 @@ from functools import cache
 
 from plonket.base.conventions import F64
 from plonket.document.bases import LayerBase
-from plonket.layers.solid import nearness, spot_nearness
+from plonket.layers.solid import inverse_depth_of, spot_inverse_depth
 from plonket.layers.sources import Sources
-from plonket.layers.standing import StandingModel
-from plonket.looks.common import Near
+from plonket.layers.standing import StandingLayer
+from plonket.looks.common import InverseDepth
 
 
-def near_for(
+def inverse_depth_for(
     layer: LayerBase | None, sources: Sources, frame: int, size: tuple[int, int], view: F64
-) -> Callable[[], Near | None]:
+) -> Callable[[], InverseDepth | None]:
     """Distances of the room, and of a layer that stands in it, worked out once when they are asked for.
 
     `layer` None: the whole picture. What follows no room shows the first solved one.
     """
 
     @cache
-    def near() -> Near | None:
+    def inverse_depth() -> InverseDepth | None:
         target = getattr(getattr(layer, "follow", None), "target", None)
         stands = target is not None and sources.seat(target) is not None
         room = target if stands else sources.room
-        found = nearness(sources, room, frame, size, view) if room is not None else None
+        found = inverse_depth_of(sources, room, frame, size, view) if room is not None else None
         if found is None:
             return None
-        flat = stands and not isinstance(layer, StandingModel)
-        return Near(room=found, own=spot_nearness(sources, target, frame) if flat else None)
+        flat = stands and not isinstance(layer, StandingLayer)
+        return InverseDepth(room=found, own=spot_inverse_depth(sources, target, frame) if flat else None)
 
-    return near
+    return inverse_depth

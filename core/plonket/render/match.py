@@ -16,13 +16,13 @@ from plonket.base.colour import encode, opaque_from_8bit
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import BadInput
 from plonket.base.fields import value_at
-from plonket.base.homography import spot_through
+from plonket.base.homography import transform_point
 from plonket.document.bases import Look
 from plonket.document.kinds import LAYERS
 from plonket.document.shot import Shot
 from plonket.image.picture import Picture
 from plonket.layers.common import PictureLayer
-from plonket.layers.model import ModelLayer, stands
+from plonket.layers.model import MeshLayer, stands
 from plonket.layers.sources import Sources
 from plonket.looks.blur import Blur
 from plonket.looks.grain import Grain, GrainProfile
@@ -88,12 +88,12 @@ def match_to_plate(shot: Shot, sources: Sources, layer_id: str, frame: int) -> M
     plate_code, plate_light = np.asarray(plate[window] / 255, np.float32), light[window]
     out = Matched(looks=[])
     # A model stands in the set's own light.
-    own_light = isinstance(layer, ModelLayer)
+    own_light = isinstance(layer, MeshLayer)
     first = [] if own_light else _toned(code, straight, solid, plate_code, plate_light, around, out)
     last = _sharp(None if own_light else code, inside, plate_code, around, out)
     last += _grained(code, inside, plate[window], around, plate, out)
     out.looks = [*first, *own, *last]
-    if isinstance(layer, PictureLayer | ModelLayer):
+    if isinstance(layer, PictureLayer | MeshLayer):
         out.shutter = _shutter(layer, sources, frame, plate_code, around, out)
     return out
 
@@ -206,21 +206,21 @@ def _missing(theirs: GrainProfile, mine: GrainProfile) -> GrainProfile:
     return theirs.model_copy(update={"strength": [tuple(float(v) for v in row) for row in left]})
 
 
-def _middle(layer: PictureLayer | ModelLayer, sources: Sources, frame: int) -> F64 | None:
+def _middle(layer: PictureLayer | MeshLayer, sources: Sources, frame: int) -> F64 | None:
     """Pixel (2,) of the layer's middle, or of the place that a model stands on."""
-    if isinstance(layer, ModelLayer):
+    if isinstance(layer, MeshLayer):
         seat = sources.seat(layer.follow.target)
         if seat is None:
             return None
         at = min(frame, seat[0].track.frames - 1)
         return seat[0].project(at, stands(layer, *seat, at)[:3, 3])
-    lies = LAYERS.of(layer).lies
-    m = lies(layer, sources, float(frame)) if lies else None
-    return None if m is None else spot_through(m, np.array([layer.width / 2, layer.height / 2]))
+    clip_from_layer = LAYERS.of(layer).clip_from_layer
+    m = clip_from_layer(layer, sources, float(frame)) if clip_from_layer else None
+    return None if m is None else transform_point(m, np.array([layer.width / 2, layer.height / 2]))
 
 
 def _shutter(
-    layer: PictureLayer | ModelLayer, sources: Sources, frame: int, plate_code: F32, around: NDArray[np.bool_], out: Matched
+    layer: PictureLayer | MeshLayer, sources: Sources, frame: int, plate_code: F32, around: NDArray[np.bool_], out: Matched
 ) -> float | None:
     """The plate's shutter by how much softer it is along its movement than across it; None where it hardly moves."""
     before, after = (_middle(layer, sources, t) for t in (max(frame - 1, 0), frame + 1))

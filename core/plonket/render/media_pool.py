@@ -15,7 +15,7 @@ import numpy as np
 
 from plonket.base.colour import linear_from_8bit
 from plonket.base.conventions import F32, F64, U8
-from plonket.base.lru_cache import Budget, Kept
+from plonket.base.lru_cache import Budget, LruCache
 from plonket.document.bases import KeyBase, MotionBase
 from plonket.document.kinds import KEYS
 from plonket.formats.cube import load_cube
@@ -23,11 +23,11 @@ from plonket.image.picture import StillSource, halved
 from plonket.keying.chroma import restored
 from plonket.keying.common import KeyContext, scaled
 from plonket.media.clip import Clip, open_clip, open_working
-from plonket.plate.repair.clean_plate import Hero
+from plonket.plate.repair.clean_plate import CleanPlate
 from plonket.plate.view_path import ViewPath
 from plonket.raytrace.client import Renderer
 from plonket.raytrace.disk_cache import FilmStore
-from plonket.raytrace.request import Order, order_digest
+from plonket.raytrace.request import RenderRequest, request_digest
 from plonket.track.movement import Measured, movement_of
 
 MOST_BYTES = 384 * 1024**2
@@ -59,27 +59,29 @@ class MediaPool:
         most_stills: int = 24,
         most_bytes: int = MOST_BYTES,
     ) -> None:
-        self._clips: Kept[str, Clip] = Kept(lambda key: open_working(media_path(key)), most_clips, lambda clip: clip.close())
+        self._clips: LruCache[str, Clip] = LruCache(
+            lambda key: open_working(media_path(key)), most_clips, lambda clip: clip.close()
+        )
         # Counted in pictures, a pool of 4K ones would hold gigabytes.
         self._budget = budget = Budget(most_bytes)
-        self._stills: Kept[str, StillSource] = Kept(
+        self._stills: LruCache[str, StillSource] = LruCache(
             lambda key: StillSource(open_clip(media_path(key)).rgba(0)), most_stills, budget=budget
         )
-        self._clip_stills: Kept[tuple[str, int], StillSource] = Kept(self._clip_still, most_stills, budget=budget)
-        self._measured = Kept(measurement, 32)
-        self._tables: Kept[str, F32] = Kept(lambda key: load_cube(media_path(key)), 8)
+        self._clip_stills: LruCache[tuple[str, int], StillSource] = LruCache(self._clip_still, most_stills, budget=budget)
+        self._measured = LruCache(measurement, 32)
+        self._tables: LruCache[str, F32] = LruCache(lambda key: load_cube(media_path(key)), 8)
         self._scratch = scratch
         self._stored = stored or (lambda _key, _frame: None)
-        self._movements: Kept[tuple[str, int], F64] = Kept(self._no_maker, 64)
-        self._mended: Kept[tuple[str, int], U8] = Kept(self._no_maker, 32, budget=budget)
-        self._views: Kept[str, ViewPath] = Kept(self._no_maker, 16)
-        self._painted: Kept[str, F32] = Kept(self._no_maker, 8, budget=budget)
-        self._heroes: Kept[str, Hero] = Kept(self._no_maker, 8, budget=budget)
-        self._keyed: Kept[tuple[str, int, str, int], StillSource] = Kept(self._no_maker, 10, budget=budget)
-        self._contexts: Kept[tuple[str, str, str], KeyContext] = Kept(self._no_maker, 16)
+        self._movements: LruCache[tuple[str, int], F64] = LruCache(self._no_maker, 64)
+        self._mended: LruCache[tuple[str, int], U8] = LruCache(self._no_maker, 32, budget=budget)
+        self._views: LruCache[str, ViewPath] = LruCache(self._no_maker, 16)
+        self._painted: LruCache[str, F32] = LruCache(self._no_maker, 8, budget=budget)
+        self._heroes: LruCache[str, CleanPlate] = LruCache(self._no_maker, 8, budget=budget)
+        self._keyed: LruCache[tuple[str, int, str, int], StillSource] = LruCache(self._no_maker, 10, budget=budget)
+        self._contexts: LruCache[tuple[str, str, str], KeyContext] = LruCache(self._no_maker, 16)
         self._media_path = media_path
         self._renderer = Renderer()
-        self._filmed: Kept[str, F32] = Kept(self._no_maker, 24, budget=budget)
+        self._filmed: LruCache[str, F32] = LruCache(self._no_maker, 24, budget=budget)
         self._films = FilmStore(scratch / "filmed") if scratch else None
 
     def clip(self, asset: str) -> Clip:
@@ -112,7 +114,7 @@ class MediaPool:
         """The file of an asset."""
         return self._media_path(asset)
 
-    def film(self, order: Order) -> F32:
+    def film(self, order: RenderRequest) -> F32:
         """3D things filmed in the renderer's own process; pictures are kept, on disk where there is a place for them."""
 
         def make() -> F32:
@@ -123,12 +125,12 @@ class MediaPool:
                     self._films.save(digest, found)
             return found
 
-        digest = order_digest(order)
+        digest = request_digest(order)
         return self._filmed.get(digest, make)
 
-    def is_filmed(self, order: Order) -> bool:
+    def is_filmed(self, order: RenderRequest) -> bool:
         """Whether a picture is there without filming."""
-        digest = order_digest(order)
+        digest = request_digest(order)
         return self._filmed.has(digest) or (self._films is not None and self._films.has(digest))
 
     def table(self, asset: str) -> F32:
@@ -181,7 +183,7 @@ class MediaPool:
         """A frame at the paint desk; without `make`, only one that is there."""
         return self._painted.get(key, make) if make or self._painted.has(key) else None
 
-    def hero(self, key: str, make: Callable[[], Hero]) -> Hero:
+    def hero(self, key: str, make: Callable[[], CleanPlate]) -> CleanPlate:
         """A clean frame ready to be laid."""
         return self._heroes.get(key, make)
 

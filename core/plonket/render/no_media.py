@@ -11,7 +11,7 @@ from plonket.document.bases import KeyBase, LayerBase
 from plonket.document.spot import Spot
 from plonket.image.picture import StillSource
 from plonket.plate.view_path import ViewPath
-from plonket.raytrace.request import Order
+from plonket.raytrace.request import RenderRequest
 from plonket.render.stack import lay_stack
 from plonket.room.camera import RoomCamera
 from plonket.track.spaces import Spaces
@@ -70,5 +70,5 @@ class NoMedia:
     def model(self, asset: str) -> str:
         return ""
 
-    def film(self, order: Order) -> F32:
+    def film(self, order: RenderRequest) -> F32:
         return np.zeros((order.window[3], order.window[2], 6), np.float32)

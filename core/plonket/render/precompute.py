@@ -9,8 +9,8 @@ import numpy as np
 from plonket.document.shot import Shot
 from plonket.keying.cutout import CutOutKey
 from plonket.layers.common import PictureLayer, clip_frames
-from plonket.layers.model import ModelLayer, order_for
-from plonket.raytrace.request import Order
+from plonket.layers.model import MeshLayer, order_for
+from plonket.raytrace.request import RenderRequest
 from plonket.render.sources import ShotSources
 
 
@@ -19,7 +19,7 @@ def ahead_frames(shot: Shot, layer: Any) -> list[int]:
     if shot.footage is None:
         return []
     frames = list(range(shot.footage.in_frame, shot.footage.out_frame + 1))
-    if isinstance(layer, ModelLayer):
+    if isinstance(layer, MeshLayer):
         return frames
     if isinstance(layer, PictureLayer) and isinstance(layer.key, CutOutKey) and any(s.subject for s in layer.key.strokes):
         # From the frames with strokes outwards: each is carried on from its neighbour.
@@ -30,7 +30,7 @@ def ahead_frames(shot: Shot, layer: Any) -> list[int]:
 
 def is_ahead(layer: Any, sources: ShotSources, frame: int, scale: float) -> bool:
     """Whether a frame of a layer is there already."""
-    if isinstance(layer, ModelLayer):
+    if isinstance(layer, MeshLayer):
         order = _order(layer, sources, frame, scale)
         return order is None or sources.pool.is_filmed(order)
     carried = sources.pool.key_context(layer.asset, layer.key).carried
@@ -39,7 +39,7 @@ def is_ahead(layer: Any, sources: ShotSources, frame: int, scale: float) -> bool
 
 def work_ahead(layer: Any, sources: ShotSources, frame: int, scale: float) -> None:
     """Work a frame of a layer out and keep it."""
-    if isinstance(layer, ModelLayer):
+    if isinstance(layer, MeshLayer):
         order = _order(layer, sources, frame, scale)
         if order is not None and not sources.pool.is_filmed(order):
             sources.film(order)
@@ -50,7 +50,7 @@ def work_ahead(layer: Any, sources: ShotSources, frame: int, scale: float) -> No
             carried.mask(k)
 
 
-def _order(layer: ModelLayer, sources: ShotSources, frame: int, scale: float) -> Order | None:
+def _order(layer: MeshLayer, sources: ShotSources, frame: int, scale: float) -> RenderRequest | None:
     width = sources.size[0]
     zoom = max(1, round(width * scale)) / width
     view = np.diag([zoom, zoom, 1.0]) @ (np.eye(3) if sources.view is None else sources.view.matrix(frame))

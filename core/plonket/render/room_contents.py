@@ -8,19 +8,19 @@ import numpy as np
 
 from plonket.formats.camera_gltf import Placed
 from plonket.layers.form import FormLayer, form_matrix
-from plonket.layers.model import ModelLayer, copies
+from plonket.layers.model import MeshLayer, copies
 from plonket.render.sources import ShotSources
-from plonket.room.meshes.files import Model, read_model
+from plonket.room.meshes.files import Mesh, read_model
 from plonket.room.meshes.forms import PREFIX
 from plonket.room.meshes.instances import read_thing
 
 
 def placed_in(sources: ShotSources, motion: str) -> list[Placed]:
     """The models and forms that are shown in the room of a motion, as they stand in every frame."""
-    known: dict[str, Model] = {}
+    known: dict[str, Mesh] = {}
     out: list[Placed] = []
     for layer in sources.neighbours(motion):
-        if not isinstance(layer, ModelLayer | FormLayer):
+        if not isinstance(layer, MeshLayer | FormLayer):
             continue
         seat = sources.seat(layer.follow.target)
         if seat is None:

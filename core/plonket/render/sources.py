@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import BadInput
-from plonket.base.homography import spot_through
+from plonket.base.homography import transform_point
 from plonket.base.outlines import carry
 from plonket.document.bases import KeyBase, LayerBase, MotionBase
 from plonket.document.hashes import mends_hash, plate_hash
@@ -21,19 +21,19 @@ from plonket.document.spot import Spot
 from plonket.image.picture import StillSource
 from plonket.layers.light import DomeLayer
 from plonket.layers.parcel import ParcelLayer
-from plonket.layers.standing import StandingModel
+from plonket.layers.standing import StandingLayer
 from plonket.media.clip import Clip
 from plonket.plate.clean import Clean
 from plonket.plate.repair.mended import Mending
 from plonket.plate.repair.patches import Filled, Patch, mended
 from plonket.plate.view_path import PlateContext, ViewPath, corners_of, view_path
-from plonket.raytrace.request import Order
+from plonket.raytrace.request import RenderRequest
 from plonket.render.media_pool import MediaPool
 from plonket.render.stack import lay_stack
 from plonket.room.camera import RoomCamera, spot_path
 from plonket.room.camera_track import CameraTrack
 from plonket.track.camera.settings import CameraMotion
-from plonket.track.movement import between, settled_points
+from plonket.track.movement import between, point_paths
 from plonket.track.plane.settings import PlaneMotion
 from plonket.track.points.settings import PointMotion
 from plonket.track.points.tracks import PointTracks
@@ -73,7 +73,7 @@ class ShotSources:
         if self.view is None:
             return np.eye(3)
         # An exposure's instants share their frame's view: the plate's own blur was filmed, not added.
-        at = int(np.clip(round(frame), 0, len(self.view.onto) - 1))
+        at = int(np.clip(round(frame), 0, len(self.view.picture_from_held) - 1))
         return np.asarray(np.linalg.inv(self.view.screen(at)), np.float64)
 
     def places(self, motion: str, frame: int) -> F64:
@@ -195,7 +195,7 @@ class ShotSources:
         here = self._standing(target)
         if here is None:
             return ()
-        kinds = (StandingModel, DomeLayer)
+        kinds = (StandingLayer, DomeLayer)
         found = [(layer, self._standing(layer.follow.target)) for layer in self._seen_layers if isinstance(layer, kinds)]
         return [layer for layer, room in found if (layer.shown or hidden) and room is not None and room[0] == here[0]]
 
@@ -219,7 +219,7 @@ class ShotSources:
     def lay(self, canvas: F32, layers: Sequence[LayerBase], frame: int, view: F64, scale: float) -> F32:
         return lay_stack(canvas, layers, self, frame, view, scale)
 
-    def film(self, order: Order) -> F32:
+    def film(self, order: RenderRequest) -> F32:
         return self.pool.film(order)
 
     def control_points(self, motion: MotionBase) -> dict[str, tuple[F64, NDArray[np.bool_]]]:
@@ -239,17 +239,17 @@ class ShotSources:
     def anchor(self, target: str, point: str | None, at: F64, frame: float) -> F64 | None:
         perch = self._perches.get(target)
         if perch is not None:
-            return spot_through(self.spaces.perch(perch, frame), at)
+            return transform_point(self.spaces.perch(perch, frame), at)
         motion = self.shot.motion(target)
         if isinstance(motion, PointMotion):
             path = self._points(motion).get(point or "")
             return None if path is None else _at(path, frame)
-        return None if motion.measurement is None else spot_through(self.on_plane(target, frame), at)
+        return None if motion.measurement is None else transform_point(self.on_plane(target, frame), at)
 
     def _points(self, motion: PointMotion) -> dict[str, F64]:
         if motion.id not in self._paths:
             measured = self.pool.measured(motion.measurement) if motion.measurement else None
-            self._paths[motion.id] = settled_points(motion, measured) if isinstance(measured, PointTracks) else {}
+            self._paths[motion.id] = point_paths(motion, measured) if isinstance(measured, PointTracks) else {}
         return self._paths[motion.id]
 
 

@@ -16,7 +16,9 @@ REDUCED = 0.125
 """Scale at which the light of two frames is compared."""
 
 
-def seen_plate(sources: Sources, asset: str, frame: int, zoom: F64, matrix: F64, size: tuple[int, int], *, fill: bool) -> F32:
+def stabilised_plate(
+    sources: Sources, asset: str, frame: int, zoom: F64, matrix: F64, size: tuple[int, int], *, fill: bool
+) -> F32:
     """A frame of the clip through ``zoom @ matrix`` (clip to picture): (h, w, 4) linear, premultiplied, clear beyond its edge.
 
     With `fill`, other frames lie behind it where it does not reach. The same few donors serve the whole shot, so
@@ -34,7 +36,7 @@ def seen_plate(sources: Sources, asset: str, frame: int, zoom: F64, matrix: F64,
     for donor in view.donors:
         if donor != frame:
             source = sources.donor(asset, donor)
-            lies = view.onto[frame] @ view.back[donor]
+            lies = view.picture_from_held[frame] @ view.held_from_clip[donor]
             behind.append((source, zoom @ lies, _light(own, matrix, source, lies / lies[2, 2])))
             _lay_under(canvas, *behind[-1], feather=FEATHER_PX)
     # Where soft edges alone do not cover, frames show up to their very edge.

@@ -10,16 +10,16 @@ import numpy as np
 from plonket.base.colour import LUMA
 from plonket.base.conventions import F32, F64
 from plonket.base.fields import value_at
-from plonket.base.homography import shifted
+from plonket.base.homography import translation
 from plonket.document.bases import LayerBase, LookBase, MaskBase
 from plonket.document.kinds import LAYERS
 from plonket.image.blend import lay_over, mix_into
 from plonket.image.picture import CLEAR, Picture, windowed
 from plonket.layers.common import PictureLayer
 from plonket.layers.sources import Sources
-from plonket.looks.apply import looked
+from plonket.looks.apply import apply_looks
 from plonket.masks.combine import combined, space_of
-from plonket.render.inverse_depth import near_for
+from plonket.render.inverse_depth import inverse_depth_for
 
 
 def drawn(
@@ -34,8 +34,8 @@ def drawn(
     picture = LAYERS.of(layer).run(layer, sources, frame, size, view)
     if not picture.rgba.size:
         return picture
-    lies = LAYERS.of(layer).lies
-    own = lies(layer, sources, frame) if lies else None
+    clip_from_layer = LAYERS.of(layer).clip_from_layer
+    own = clip_from_layer(layer, sources, frame) if clip_from_layer else None
     into = _into(sources, frame, view, own)
     kept = [m for m in layer.masks if m.mode == "keep"]
     if kept and isinstance(layer, PictureLayer) and layer.key is not None:
@@ -49,8 +49,8 @@ def drawn(
     def neighbour(at: int) -> Picture:
         return LAYERS.of(layer).run(layer, sources, at, size, view)
 
-    near = near_for(layer, sources, frame, size, view)
-    return looked(layer.looks, picture, frame, size, scale, into, behind, neighbour, sources.table, near)
+    inverse_depth = inverse_depth_for(layer, sources, frame, size, view)
+    return apply_looks(layer.looks, picture, frame, size, scale, into, behind, neighbour, sources.table, inverse_depth)
 
 
 def _into(sources: Sources, frame: int, view: F64, own: F64 | None) -> Callable[[MaskBase | LookBase], F64 | None]:
@@ -72,7 +72,7 @@ def _masked(picture: Picture, masks: Sequence[Any], frame: int, into: Callable[[
 
 def _cover(picture: Picture, masks: Sequence[Any], frame: int, into: Callable[[Any], F64 | None]) -> F32 | None:
     h, w = picture.rgba.shape[:2]
-    window = shifted(-picture.x, -picture.y)
+    window = translation(-picture.x, -picture.y)
 
     def inside(mask: Any) -> F64 | None:
         matrix = into(mask)
@@ -138,8 +138,8 @@ def _washed(canvas: F32, layer: LayerBase, sources: Sources, frame: int, view: F
     size = (canvas.shape[1], canvas.shape[0])
     into = _into(sources, frame, view, None)
     below = Picture(rgba=canvas)
-    near = near_for(layer, sources, frame, size, view)
-    new = looked(layer.looks, below, frame, size, scale, into, None, None, sources.table, near).rgba
+    inverse_depth = inverse_depth_for(layer, sources, frame, size, view)
+    new = apply_looks(layer.looks, below, frame, size, scale, into, None, None, sources.table, inverse_depth).rgba
     if layer.blend != "normal":
         blended = canvas.copy()
         lay_over(blended, Picture(rgba=new), layer.blend)

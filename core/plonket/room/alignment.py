@@ -8,7 +8,7 @@ import numpy as np
 
 from plonket.base.conventions import F64, matrix_to_quaternion, quaternion_to_matrix
 from plonket.base.errors import Degenerate
-from plonket.base.fields import Model
+from plonket.base.fields import Settings
 
 UPRIGHT_DEG = 40.0
 """A ground leans by less than so much against the camera's own idea of upright."""
@@ -16,7 +16,7 @@ GROUND_SHARE = 0.12
 """Share of the points that a ground must hold to be suggested."""
 
 
-class Room(Model):
+class Room(Settings):
     """How the solved world lies in the creator's: world = scale * turn(solved) + shift. Metres, y up.
 
     `turn` is a unit quaternion [x, y, z, w].

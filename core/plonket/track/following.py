@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from plonket.base.conventions import F64
-from plonket.base.homography import jacobian, shifted, spot_through
+from plonket.base.homography import jacobian, transform_point, translation
 from plonket.document.follow import Follow
 
 
@@ -25,7 +25,7 @@ def parts_of(follow: Follow) -> Parts:
     return Parts(shift=follow.shift, turn=follow.turn, size=follow.size, perspective=follow.perspective)
 
 
-def carried(parts: Parts, moved: F64, start: F64, at: F64) -> F64:
+def local_movement(parts: Parts, moved: F64, start: F64, at: F64) -> F64:
     """The movement that a thing at a spot takes part in.
 
     Parameters
@@ -38,10 +38,10 @@ def carried(parts: Parts, moved: F64, start: F64, at: F64) -> F64:
     (3, 3) from the thing's space to the frame: the movement itself with `perspective`, else the shift,
     turn and size that it has at that spot.
     """
-    goes = spot_through(moved, at)
-    place = goes if parts.shift else spot_through(start, at)
+    goes = transform_point(moved, at)
+    place = goes if parts.shift else transform_point(start, at)
     if parts.perspective:
-        return shifted(*(place - goes)) @ moved
+        return translation(*(place - goes)) @ moved
     j = jacobian(moved, at)
     size = float(np.sqrt(abs(np.linalg.det(j)))) if parts.size else 1.0
     angle = float(np.arctan2(j[1, 0] - j[0, 1], j[0, 0] + j[1, 1])) if parts.turn else 0.0

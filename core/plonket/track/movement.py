@@ -52,7 +52,7 @@ def smoothed(values: F64, frames_sd: float) -> F64:
     return np.asarray(out[pad : pad + len(values)])
 
 
-def settled_points(motion: PointMotion, tracks: PointTracks) -> dict[str, F64]:
+def point_paths(motion: PointMotion, tracks: PointTracks) -> dict[str, F64]:
     """Each point's path (n, 2) in pixels, gaps bridged and smoothed as the motion says; unknown points are left out."""
     out = {}
     for k, point_id in enumerate(tracks.ids):
@@ -74,7 +74,7 @@ def point_movement(motion: PointMotion, tracks: PointTracks, reference: int) -> 
     tracks = tracks.only(tuple(p.id for p in motion.points))
     n = tracks.frames
     out = np.tile(np.eye(3), (n, 1, 1))
-    paths = list(settled_points(motion, tracks).values())
+    paths = list(point_paths(motion, tracks).values())
     if not paths:
         return out
     xy = np.stack(paths)  # (points, frames, 2)

@@ -9,7 +9,7 @@ import numpy as np
 from plonket.base.conventions import F64
 from plonket.base.errors import BadInput
 from plonket.base.fields import Number
-from plonket.base.homography import jacobian, spot_through
+from plonket.base.homography import jacobian, transform_point
 from plonket.document.follow import Follow
 from plonket.document.kinds import MOTIONS
 from plonket.document.operations import thing, with_values
@@ -30,7 +30,7 @@ def retarget(shot: Shot, thing_id: str, target: str | None, frame: int, spaces: 
     if not all(hasattr(one, name) for name in ("follow", "x", "y", "turn", "size")):
         raise BadInput("retarget.placeless", f"{one.name} has no place of its own to keep.")
     now = spaces.perch(one, frame) if isinstance(one, Perch) else seated_at(one, spaces, frame)
-    place = spot_through(now, ORIGIN)
+    place = transform_point(now, ORIGIN)
     surfaces = {m.id for m in shot.motions if "surface" in MOTIONS.of(m).traits}
     follow = one.follow.model_copy(update={"target": target, "reference_frame": frame, "perspective": target in surfaces})
     values: dict[str, Any] = {"follow": follow} | _restated(one, now, place, follow, spaces, frame)
@@ -42,7 +42,7 @@ def retarget(shot: Shot, thing_id: str, target: str | None, frame: int, spaces: 
 def _restated(one: Any, now: F64, place: F64, follow: Follow, spaces: Spaces, frame: int) -> dict[str, Number]:
     """Place, turn and size in the new target's space; numbers that move are left out."""
     moved = spaces.of(follow, frame)
-    at = spot_through(np.asarray(np.linalg.inv(moved), np.float64), place)
+    at = transform_point(np.asarray(np.linalg.inv(moved), np.float64), place)
     turn, size = _turn_and_size(now, ORIGIN)
     # The new target's own turn and size in this frame are taken off again: on a perch they are not nought.
     own_turn, own_size = _turn_and_size(moved, at)

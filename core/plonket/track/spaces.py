@@ -10,11 +10,11 @@ import numpy as np
 from plonket.base.conventions import F64
 from plonket.base.errors import BadInput
 from plonket.base.fields import Number, value_at
-from plonket.base.homography import shifted, turned_sized
+from plonket.base.homography import rotation_scale, translation
 from plonket.document.follow import Follow
 from plonket.document.perch import Perch
 from plonket.document.spot import Spot
-from plonket.track.following import carried, parts_of
+from plonket.track.following import local_movement, parts_of
 from plonket.track.movement import between, inverted, steadied
 
 DEEPEST = 12
@@ -67,7 +67,7 @@ class Spaces:
         """(3, 3) from the follower's space to the frame for a thing at `at`: the parts it takes."""
         moved = self.of(follow, frame, depth)
         start = moved if follow.shift else self.of(follow, follow.reference_frame, depth)
-        return carried(parts_of(follow), moved, start, at)
+        return local_movement(parts_of(follow), moved, start, at)
 
     def perch(self, perch: Perch, frame: float, depth: int = 0) -> F64:
         """(3, 3) from a perch's own space (its place is the origin) to the frame."""
@@ -105,4 +105,4 @@ def seated_at(thing: Placed, spaces: Spaces, frame: float) -> F64:
 
 def seated(at: F64, turn: Number, size: Number, frame: float) -> F64:
     """(3, 3) from a thing's own pixels about its middle to its space: placed, turned and sized."""
-    return np.asarray(shifted(*at) @ turned_sized(value_at(turn, frame), value_at(size, frame) / 100))
+    return np.asarray(translation(*at) @ rotation_scale(value_at(turn, frame), value_at(size, frame) / 100))

@@ -33,12 +33,12 @@ export type PinLayer = Schemas["PinLayer"];
 export type BeamLayer = Schemas["BeamLayer"];
 export type GeneratedLayer = Schemas["GeneratedLayer"];
 export type Pose = Schemas["Pose"];
-export type ModelLayer = Schemas["ModelLayer"];
+export type MeshLayer = Schemas["MeshLayer"];
 export type FormLayer = Schemas["FormLayer"];
 export type LampLayer = Schemas["LampLayer"];
 export type DomeLayer = Schemas["DomeLayer"];
 /** Layers that stand on a spot of a room. */
-export type StandingLayer = ModelLayer | FormLayer | LampLayer;
+export type StandingLayer = MeshLayer | FormLayer | LampLayer;
 export type FillLayer = Schemas["FillLayer"];
 export type WashLayer = Schemas["WashLayer"];
 export type ParcelLayer = Schemas["ParcelLayer"];

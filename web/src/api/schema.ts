@@ -4012,13 +4012,13 @@ export interface components {
             shown: boolean;
         };
         /**
-         * ModelLayer
+         * MeshLayer
          * @description A model on a perch that is a spot in a room: the perch says where it stands, the layer how it looks.
          *
          *     `extent` is the model's width, height and depth in its file's unit; `pivot` the place on it, from its bottom's middle and in
          *     that unit, that stands on the spot and about which it turns and grows. `lit_like` is a model whose sun and sky it has.
          */
-        ModelLayer: {
+        MeshLayer: {
             /**
              * Across
              * @default 1
@@ -4640,7 +4640,7 @@ export interface components {
             /** Name */
             name: string;
             /** Stack */
-            stack: (components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["ModelLayer"] | components["schemas"]["FormLayer"] | components["schemas"]["LampLayer"] | components["schemas"]["DomeLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
+            stack: (components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["MeshLayer"] | components["schemas"]["FormLayer"] | components["schemas"]["LampLayer"] | components["schemas"]["DomeLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
         };
         /**
          * ParcelLayer
@@ -6254,7 +6254,7 @@ export interface components {
             /** Plate */
             plate: (components["schemas"]["Steady"] | components["schemas"]["Handheld"] | components["schemas"]["Mend"] | components["schemas"]["Clean"])[];
             /** Stack */
-            stack: (components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["ModelLayer"] | components["schemas"]["FormLayer"] | components["schemas"]["LampLayer"] | components["schemas"]["DomeLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
+            stack: (components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["MeshLayer"] | components["schemas"]["FormLayer"] | components["schemas"]["LampLayer"] | components["schemas"]["DomeLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
         };
         /** ShotBrief */
         ShotBrief: {

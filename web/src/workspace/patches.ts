@@ -1,6 +1,6 @@
 import type {
   Layer,
-  ModelLayer,
+  MeshLayer,
   Motion,
   PatchStep,
   Perch,
@@ -61,7 +61,7 @@ export const setOnPlate = (shot: Shot, id: string, values: object): PatchStep[] 
   setOn("plate", indexOf(shot.plate, id), id, values);
 
 /** The sun and sky of a model. */
-export const lightOf = (m: ModelLayer) => ({
+export const lightOf = (m: MeshLayer) => ({
   sun: m.sun,
   sun_heading: m.sun_heading,
   sun_height: m.sun_height,

@@ -9,7 +9,7 @@ import numpy as np
 
 from plonket.base.conventions import F64, U8
 from plonket.base.errors import Degenerate
-from plonket.base.homography import shifted, turned_sized
+from plonket.base.homography import rotation_scale, translation
 from plonket.base.outlines import carry, inside
 
 LOOKED_AT_PX = 22.0
@@ -68,7 +68,7 @@ def find_alike(rgb: U8, polygon: F64, *, most: int = 40, least: float = LEAST) -
     found: list[tuple[float, F64]] = []
     for size in SIZES:
         for turn in TURNS:
-            change = turned_sized(turn, size)
+            change = rotation_scale(turn, size)
             found += _places(picture, middle, own, change, grid, side * size, least - 0.12)
     found.sort(key=lambda f: -f[0])
     out: list[Alike] = []
@@ -91,12 +91,12 @@ def _template(
 ) -> tuple[np.ndarray, U8, int] | None:
     """The example turned and sized, about its middle, with what of it counts; and half its side."""
     half = int(np.ceil((side * (0.5 + ROOM)) * grid[0, 0])) + 1
-    into = shifted(half + 0.5, half + 0.5) @ grid @ change @ shifted(*-middle) @ np.linalg.inv(grid)
+    into = translation(half + 0.5, half + 0.5) @ grid @ change @ translation(*-middle) @ np.linalg.inv(grid)
     centre = np.array([[1, 0, -0.5], [0, 1, -0.5], [0, 0, 1.0]])
     matrix = centre @ into @ np.linalg.inv(centre)
     size = (2 * half + 1, 2 * half + 1)
     patch = cv2.warpPerspective(picture, matrix, size, flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-    shape = carry(own, shifted(half + 0.5, half + 0.5) @ grid @ change)
+    shape = carry(own, translation(half + 0.5, half + 0.5) @ grid @ change)
     mask = inside(shape, size).astype(np.uint8)
     reach = max(1, round(ROOM * side * grid[0, 0]))
     counted = cv2.dilate(mask, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * reach + 1,) * 2))
@@ -124,7 +124,7 @@ def _places(
     out = []
     for y, x in zip(*np.nonzero(peaks), strict=True):
         at = np.linalg.inv(grid) @ np.array([x + half + 0.5, y + half + 0.5, 1.0])
-        out.append((float(scores[y, x]), shifted(*at[:2]) @ change @ shifted(*-middle)))
+        out.append((float(scores[y, x]), translation(*at[:2]) @ change @ translation(*-middle)))
     return out
 
 
@@ -136,7 +136,7 @@ def _refined(picture: np.ndarray, middle: F64, own: F64, matrix: F64, grid: F64,
         for size in (0.92, 1.0, 1.08):
             change = matrix.copy()
             change[:2, 2] = 0
-            change = turned_sized(turn, size) @ change
+            change = rotation_scale(turn, size) @ change
             made = _template(picture, middle, own, change, grid, side * float(np.sqrt(abs(np.linalg.det(change)))))
             if made is None:
                 continue
@@ -151,7 +151,7 @@ def _refined(picture: np.ndarray, middle: F64, own: F64, matrix: F64, grid: F64,
                 continue
             dx, dy = _peak(scores, x, y)
             place = np.linalg.inv(grid) @ np.array([x0 + x + dx + half + 0.5, y0 + y + dy + half + 0.5, 1.0])
-            best = Alike(matrix=shifted(*place[:2]) @ change @ shifted(*-middle), likeness=float(scores[y, x]))
+            best = Alike(matrix=translation(*place[:2]) @ change @ translation(*-middle), likeness=float(scores[y, x]))
     return best
 
 

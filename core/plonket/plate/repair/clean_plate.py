@@ -28,7 +28,7 @@ MOST_OFF = 0.25
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Hero:
+class CleanPlate:
     """A clean frame ready to be laid.
 
     Attributes
@@ -78,7 +78,7 @@ def shares(frame: float, heroes: Sequence[int], fade: float) -> F64:
 
 
 def lay_clean(
-    rgb: U8, frame: int, cover: F32, heroes: Sequence[tuple[Hero, float, F64, F64]], *, light: str = "rim",
+    rgb: U8, frame: int, cover: F32, heroes: Sequence[tuple[CleanPlate, float, F64, F64]], *, light: str = "rim",
     levels: Levels | None = None, seed: int = 0,
 ) -> U8:  # fmt: skip
     """A frame with clean frames over what masks cover: 8-bit (h, w, 3).

@@ -11,7 +11,7 @@ import numpy as np
 from plonket.base.conventions import F32, F64, U8
 from plonket.image.picture import StillSource
 from plonket.plate.repair.borrow import Borrower
-from plonket.plate.repair.clean_plate import NEAR_FR, Hero, degrained, grain_of, lay_clean
+from plonket.plate.repair.clean_plate import NEAR_FR, CleanPlate, degrained, grain_of, lay_clean
 from plonket.plate.repair.edges import fill_edges
 from plonket.plate.repair.holes import Hole, holes_of, widened
 from plonket.plate.repair.texture import fill_texture
@@ -30,7 +30,7 @@ SOFT_PX = 1.2
 class _Find:
     """A hole's texture, where it was found, and where it was last."""
 
-    hero: Hero
+    hero: CleanPlate
     template: Template
     covered: U8
     last: F64 = field(default_factory=lambda: np.eye(3))
@@ -91,7 +91,7 @@ class Continued:
         around = np.zeros(barred.shape, bool)
         hole.cut(around)[~hole.barred] = True
         painted = np.clip(filled + 0.5, 0, 255).astype(np.uint8)
-        hero = Hero(
+        hero = CleanPlate(
             frame=frame, painted=StillSource(painted), untouched=StillSource(np.clip(mean + 0.5, 0, 255).astype(np.uint8)),
             grain=grain_of(self._rgb(frame), mean, weight, around),
         )  # fmt: skip
@@ -99,7 +99,7 @@ class Continued:
         return _laid(out, frame, cover, hero, np.eye(3), seed)
 
 
-def _laid(out: U8, frame: int, cover: F32, hero: Hero, lies: F64, seed: int) -> U8:
+def _laid(out: U8, frame: int, cover: F32, hero: CleanPlate, lies: F64, seed: int) -> U8:
     soft = cv2.GaussianBlur(cv2.dilate(cover, np.ones((3, 3), np.uint8)), (0, 0), SOFT_PX)
     return lay_clean(out, frame, np.maximum(cover, soft).astype(np.float32), [(hero, 1.0, lies, lies)], seed=seed)
 

@@ -14,14 +14,14 @@ from plonket.base.colour import decode, encode, encode_8bit, linear_from_8bit
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import BadInput
 from plonket.base.fields import value_at
-from plonket.base.homography import shifted, turned_sized
+from plonket.base.homography import rotation_scale, translation
 from plonket.document.bases import MaskedTreatment
 from plonket.document.shot import Shot
 from plonket.image.picture import StillSource
 from plonket.masks.combine import combined, space_of
 from plonket.plate.clean import Clean, CleanFrame
 from plonket.plate.mend import Mend
-from plonket.plate.repair.clean_plate import Hero, Levels, degrained, grain_of, lay_clean, shares
+from plonket.plate.repair.clean_plate import CleanPlate, Levels, degrained, grain_of, lay_clean, shares
 from plonket.plate.repair.edges import fill_edges
 from plonket.plate.repair.paint import painted
 from plonket.plate.repair.patches import Patch, filled_softly
@@ -39,7 +39,7 @@ class Kept(Protocol):
         """A frame at the paint desk, display light; without `make`, only one that is there."""
         ...
 
-    def hero(self, key: str, make: Callable[[], Hero]) -> Hero: ...
+    def hero(self, key: str, make: Callable[[], CleanPlate]) -> CleanPlate: ...
 
     def picture(self, asset: str) -> U8:
         """A still's pixels, 8-bit (h, w, 3 or 4)."""
@@ -109,19 +109,19 @@ class Mending:
         """(3, 3) the nudge by hand, about the middle of what is covered."""
         ys, xs = np.nonzero(cover > 0)
         cx, cy = (float(xs.min()) + float(xs.max())) / 2, (float(ys.min()) + float(ys.max())) / 2
-        nudge = turned_sized(value_at(one.turn, frame), value_at(one.size, frame) / 100)
+        nudge = rotation_scale(value_at(one.turn, frame), value_at(one.size, frame) / 100)
         dx, dy = value_at(one.shift_x, frame), value_at(one.shift_y, frame)
-        return np.asarray(shifted(cx + dx, cy + dy) @ nudge @ shifted(-cx, -cy))
+        return np.asarray(translation(cx + dx, cy + dy) @ nudge @ translation(-cx, -cy))
 
     def _path(self, one: Clean, frame: int) -> F64 | None:
         return self._movement(one.target, frame) if one.target else None
 
-    def hero(self, one: Clean, k: int) -> Hero:
+    def hero(self, one: Clean, k: int) -> CleanPlate:
         """One of a treatment's clean frames, ready to be laid."""
         given = one.frames[k]
         base = self._base_key(one, given)
 
-        def make() -> Hero:
+        def make() -> CleanPlate:
             filmed = self._filmed(one, given)
             grain = None
             if one.grain:
@@ -129,7 +129,7 @@ class Mending:
                 around = np.ones(filmed.shape[:2], bool) if cover is None else _round(cover)
                 average = self._average(one, given)
                 grain = grain_of(self._rgb(given.frame), average[..., :3], average[..., 3], around)
-            return Hero(frame=given.frame, painted=StillSource(self.painted(one, k)),
+            return CleanPlate(frame=given.frame, painted=StillSource(self.painted(one, k)),
                         untouched=StillSource(encode_8bit(filmed)), grain=grain)  # fmt: skip
 
         return self._kept.hero(_hash([base, [s.model_dump(mode="json") for s in given.strokes], "hero"]), make)

@@ -48,7 +48,7 @@ class Part:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Model:
+class Mesh:
     """A model that stands on its origin: its bottom's middle is at nought, y is up.
 
     Attributes
@@ -60,7 +60,7 @@ class Model:
     size: F64
 
 
-def read_model(path: Path) -> Model:
+def read_model(path: Path) -> Mesh:
     """Read a model, its pivot moved to the middle of its bottom. Raises `FormatError` in plain words."""
     import trimesh
 
@@ -84,7 +84,7 @@ def read_model(path: Path) -> Model:
     if not np.isfinite([low, high]).all() or not (high - low).max() > 0:
         raise FormatError("model.extent", f"{path.name} has no extent that can be shown.")
     foot = np.array([(low[0] + high[0]) / 2, low[1], (low[2] + high[2]) / 2])
-    return Model(parts=tuple(_part(m, foot) for m in meshes), size=high - low)
+    return Mesh(parts=tuple(_part(m, foot) for m in meshes), size=high - low)
 
 
 def extent_of(path: Path) -> tuple[float, float, float]:

@@ -6,11 +6,11 @@ from pathlib import Path
 
 import numpy as np
 
-from plonket.room.meshes.files import PLAIN, Model, Part, read_model
+from plonket.room.meshes.files import PLAIN, Mesh, Part, read_model
 from plonket.room.meshes.forms import PREFIX, unit_form
 
 
-def read_thing(model: str) -> Model:
+def read_thing(model: str) -> Mesh:
     """A model's file, or a simple form of unit size."""
     if not model.startswith(PREFIX):
         return read_model(Path(model))
@@ -21,4 +21,4 @@ def read_thing(model: str) -> Model:
     count = 3 * len(form.faces)
     part = Part(vertices=corners.reshape(-1, 3), faces=np.arange(count).reshape(-1, 3), uv=np.zeros((count, 2)),
                 normals=np.repeat(normal, 3, axis=0), colour=PLAIN, metal=0.0, rough=0.9, glow=(0.0, 0.0, 0.0))  # fmt: skip
-    return Model(parts=(part,), size=np.maximum(np.ptp(form.vertices, axis=0), 1e-3))
+    return Mesh(parts=(part,), size=np.maximum(np.ptp(form.vertices, axis=0), 1e-3))

@@ -20,7 +20,7 @@ PARTS = 4
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Seen:
+class Observations:
     """What was seen, sorted by point.
 
     Attributes
@@ -35,8 +35,8 @@ class Seen:
     row: F64
     weight: F64
 
-    def only(self, keep: NDArray[np.bool_]) -> Seen:
-        return Seen(camera=self.camera[keep], point=self.point[keep], xy=self.xy[keep], row=self.row[keep],
+    def only(self, keep: NDArray[np.bool_]) -> Observations:
+        return Observations(camera=self.camera[keep], point=self.point[keep], xy=self.xy[keep], row=self.row[keep],
                     weight=self.weight[keep])  # fmt: skip
 
     def __len__(self) -> int:
@@ -86,7 +86,7 @@ class Bundle:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Free:
+class FreeParameters:
     """What may change.
 
     Attributes
@@ -109,7 +109,7 @@ LENS_PULL = {"k1": 20.0, "k2": 20.0, "readout": 50.0}
 
 
 def adjust(
-    bundle: Bundle, seen: Seen, free: Free, *, width_px: float, rounds: int = 30, settled: float = 1e-5,
+    bundle: Bundle, seen: Observations, free: FreeParameters, *, width_px: float, rounds: int = 30, tolerance: float = 1e-5,
     work: Work | None = None,
 ) -> tuple[Bundle, float]:
     """Least squares over everything with a robust loss; the bundle that fits best and its cost.
@@ -117,7 +117,7 @@ def adjust(
     Parameters
     ----------
     width_px : residual at which the loss bends from square to logarithm (Cauchy).
-    rounds : steps at the most; it ends sooner when one brings less than the share `settled`.
+    rounds : steps at the most; it ends sooner when one brings less than the share `tolerance`.
 
     Returns
     -------
@@ -153,12 +153,12 @@ def adjust(
         gain = (cost - new) / max(cost, 1e-12)
         now, cost = candidate, new
         damping = max(damping / 6, 1e-9)
-        if gain < settled:
+        if gain < tolerance:
             break
     return now, cost
 
 
-def residuals(bundle: Bundle, seen: Seen) -> F64:
+def residuals(bundle: Bundle, seen: Observations) -> F64:
     """(n, 2) pixels from what was seen to where the bundle puts it; nan behind the camera."""
     out = np.empty((len(seen), 2))
     speeds = bundle.speeds() if bundle.shared[3] else np.zeros((len(bundle.rotation), 6))
@@ -167,12 +167,12 @@ def residuals(bundle: Bundle, seen: Seen) -> F64:
     return out
 
 
-def point_starts(seen: Seen, points: int) -> NDArray[np.int64]:
+def point_starts(seen: Observations, points: int) -> NDArray[np.int64]:
     """(points + 1,) where each point's sightings start; `seen` is sorted by point."""
     return np.searchsorted(seen.point, np.arange(points + 1)).astype(np.int64)
 
 
-def focal_doubt(bundle: Bundle, seen: Seen, free: Free, *, width_px: float) -> float:
+def focal_doubt(bundle: Bundle, seen: Observations, free: FreeParameters, *, width_px: float) -> float:
     """Standard error of the focal length as a share of it, from the residuals and the normal equations."""
     starts = point_starts(seen, len(bundle.points))
     speeds = bundle.speeds() if bundle.shared[3] else np.zeros((len(bundle.rotation), 6))
@@ -206,7 +206,7 @@ class _System:
 
 
 def _system(
-    now: Bundle, seen: Seen, starts: NDArray[np.int64], speeds: F64, width_px: float, free: Free
+    now: Bundle, seen: Observations, starts: NDArray[np.int64], speeds: F64, width_px: float, free: FreeParameters
 ) -> _System:
     n, m = len(now.rotation), len(now.points)
     out = _System(
@@ -221,7 +221,7 @@ def _system(
                    out.shared_right.sum(0), out.point, out.point_right, out.cross)  # fmt: skip
 
 
-def _free_mask(n: int, free: Free) -> NDArray[np.bool_]:
+def _free_mask(n: int, free: FreeParameters) -> NDArray[np.bool_]:
     camera = np.zeros((n, CAMERA), bool)
     camera[1:, :3], camera[1:, 3:6] = free.turns, free.shifts
     camera[:, 6] = free.zoom
@@ -232,7 +232,7 @@ def _free_mask(n: int, free: Free) -> NDArray[np.bool_]:
 
 
 def _reduced(
-    system: _System, now: Bundle, starts: NDArray[np.int64], damping: float, free: Free, seen: Seen
+    system: _System, now: Bundle, starts: NDArray[np.int64], damping: float, free: FreeParameters, seen: Observations
 ) -> Any:
     n = len(now.rotation)
     size = n * CAMERA + SHARED
@@ -261,7 +261,7 @@ def _reduced(
     return s, right, mask, inverse
 
 
-def _add_priors(s: F64, right: F64, now: Bundle, free: Free) -> None:
+def _add_priors(s: F64, right: F64, now: Bundle, free: FreeParameters) -> None:
     at = len(now.rotation) * CAMERA
     for k, name in enumerate(LENS):
         if name in LENS_PULL and name in free.lens:
@@ -276,7 +276,7 @@ def _add_priors(s: F64, right: F64, now: Bundle, free: Free) -> None:
         right[rows] -= stiff @ now.zoom
 
 
-def _prior_cost(now: Bundle, free: Free) -> float:
+def _prior_cost(now: Bundle, free: FreeParameters) -> float:
     out = 0.0
     for k, name in enumerate(LENS):
         if name in LENS_PULL and name in free.lens:
@@ -293,7 +293,7 @@ def _point_inverse(system: _System, damping: float) -> F64:
 
 
 def _solve(
-    system: _System, now: Bundle, seen: Seen, starts: NDArray[np.int64], damping: float, free: Free
+    system: _System, now: Bundle, seen: Observations, starts: NDArray[np.int64], damping: float, free: FreeParameters
 ) -> tuple[F64, F64] | None:
     s, right, mask, inverse = _reduced(system, now, starts, damping, free, seen)
     delta = np.zeros(len(mask))
@@ -310,7 +310,7 @@ def _solve(
     return delta, moved
 
 
-def _moved(now: Bundle, step: tuple[F64, F64], free: Free) -> Bundle:
+def _moved(now: Bundle, step: tuple[F64, F64], free: FreeParameters) -> Bundle:
     delta, moved = step
     n = len(now.rotation)
     camera = delta[: n * CAMERA].reshape(n, CAMERA)
@@ -320,7 +320,7 @@ def _moved(now: Bundle, step: tuple[F64, F64], free: Free) -> Bundle:
     )  # fmt: skip
 
 
-def _cost(now: Bundle, seen: Seen, speeds: F64, width_px: float, free: Free) -> float:
+def _cost(now: Bundle, seen: Observations, speeds: F64, width_px: float, free: FreeParameters) -> float:
     out = np.empty((len(seen), 2))
     return float(cost_of(now.rotation, now.shift, now.zoom, now.shared, now.points, speeds, seen.camera, seen.point,
                          seen.xy, seen.row, seen.weight, width_px, out)) + _prior_cost(now, free)  # fmt: skip

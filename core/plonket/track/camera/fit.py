@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from plonket.base.conventions import F64
 from plonket.base.states import COVERED, LOST, NONE, TRACKED
-from plonket.track.camera.bundle import Bundle, Free, Seen, adjust, residuals
+from plonket.track.camera.bundle import Bundle, FreeParameters, Observations, adjust, residuals
 from plonket.track.camera.scene import depths
 
 NARROW_PX = 1.0
@@ -19,7 +19,7 @@ LENS_SHIFT_PX = 0.4
 """Distortion that moves nothing in the picture by so much is none."""
 
 
-def noise_of(bundle: Bundle, seen: Seen) -> float:
+def noise_of(bundle: Bundle, seen: Observations) -> float:
     """How far a sighting is off for the most part: a robust deviation of both coordinates together."""
     off = np.linalg.norm(residuals(bundle, seen), axis=1)
     off = off[np.isfinite(off)]
@@ -27,13 +27,13 @@ def noise_of(bundle: Bundle, seen: Seen) -> float:
     return float(np.median(off) / 1.1774) if len(off) else 0.0
 
 
-def snug(bundle: Bundle, seen: Seen) -> float:
+def loss_width(bundle: Bundle, seen: Observations) -> float:
     """Where the loss bends once everything has found its place."""
     return float(np.clip(2.0 * noise_of(bundle, seen), 0.15, NARROW_PX))
 
 
-def belonging(
-    bundle: Bundle, seen: Seen, points: int, noise: float, limit_px: float = 0.6
+def classify_inliers(
+    bundle: Bundle, seen: Observations, points: int, noise: float, limit_px: float = 0.6
 ) -> tuple[NDArray[np.bool_], F64]:
     """Which points fit the room, and each one's RMS error over the sightings that are not far off."""
     off = np.linalg.norm(residuals(bundle, seen), axis=1)
@@ -47,13 +47,13 @@ def belonging(
     return np.asarray((count >= 3) & (wrong <= 0.25 * count) & (error < 2.5 * limit)), error
 
 
-def bent(bundle: Bundle, used: Seen, free: Free, size: tuple[int, int]) -> Bundle:
+def with_distortion(bundle: Bundle, used: Observations, free: FreeParameters, size: tuple[int, int]) -> Bundle:
     """The same with distortion, when the sightings speak for it."""
-    plain, cost = adjust(bundle, used, free, width_px=NARROW_PX, rounds=12, settled=1e-4)
+    plain, cost = adjust(bundle, used, free, width_px=NARROW_PX, rounds=12, tolerance=1e-4)
     corner = np.hypot(*size) / 2
     for names in ({"k1"}, {"k1", "k2"}):
         wider = replace(free, lens=free.lens | names)
-        curved, better = adjust(plain, used, wider, width_px=NARROW_PX, rounds=15, settled=1e-4)
+        curved, better = adjust(plain, used, wider, width_px=NARROW_PX, rounds=15, tolerance=1e-4)
         r2 = (corner / curved.focal) ** 2
         moved = abs(corner * r2 * (curved.shared[1] + r2 * curved.shared[2]) - corner * r2 * (
             plain.shared[1] + r2 * plain.shared[2]))  # fmt: skip
@@ -64,15 +64,15 @@ def bent(bundle: Bundle, used: Seen, free: Free, size: tuple[int, int]) -> Bundl
     return plain
 
 
-def read_out(bundle: Bundle, used: Seen, free: Free) -> Bundle:
+def with_rolling_shutter(bundle: Bundle, used: Observations, free: FreeParameters) -> Bundle:
     """The same with a rolling shutter, when the sightings speak for it."""
     lens = {name for name, k in (("k1", 1), ("k2", 2)) if bundle.shared[k]}
     wider = replace(free, lens=free.lens | lens)
-    plain, cost = adjust(bundle, used, wider, width_px=NARROW_PX, rounds=8, settled=1e-4)
+    plain, cost = adjust(bundle, used, wider, width_px=NARROW_PX, rounds=8, tolerance=1e-4)
     rolled = plain
     for _ in range(3):
         rolled, better = adjust(rolled, used, replace(wider, lens=wider.lens | {"readout"}), width_px=NARROW_PX,
-                                rounds=8, settled=1e-4)  # fmt: skip
+                                rounds=8, tolerance=1e-4)  # fmt: skip
     noise = max(noise_of(rolled, used), 0.02)
     share = float(rolled.shared[3])
     if 0.02 < share < 1.2 and cost - better > 25 * noise**2 and better < 0.995 * cost:
@@ -96,7 +96,7 @@ class Judged:
     seen: NDArray[np.int32]
 
 
-def judged(bundle: Bundle, sight: Seen, kept: NDArray[np.bool_], frames: int) -> Judged:
+def judged(bundle: Bundle, sight: Observations, kept: NDArray[np.bool_], frames: int) -> Judged:
     """Every frame judged by the points that belong to the room."""
     off = np.linalg.norm(residuals(bundle, sight), axis=1)
     counts = kept[sight.point] & np.isfinite(off)

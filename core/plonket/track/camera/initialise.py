@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from plonket.base.conventions import F64
-from plonket.track.camera.bundle import Bundle, Free, Seen, adjust, residuals
+from plonket.track.camera.bundle import Bundle, FreeParameters, Observations, adjust, residuals
 from plonket.track.camera.details import Details
 from plonket.track.camera.scene import sightings, triangulated
 
@@ -25,7 +25,7 @@ NARROW_PX = 1.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Turned:
+class RotationOnly:
     """A solve by turns alone.
 
     Attributes
@@ -48,21 +48,21 @@ def evenly(frames: NDArray[np.int64], count: int) -> NDArray[np.int64]:
 
 def solve_turns(
     details: Details, frames: NDArray[np.int64], size: tuple[int, int], focal: float | None, least: int = LEAST_COMMON
-) -> Turned:
+) -> RotationOnly:
     """The turns that explain the details best, as if the camera stood on one spot."""
     best: tuple[float, Bundle] | None = None
     seen = sightings(details.xy, details.seen, frames, size)
     for guess in [focal] if focal else [g * max(size) for g in FOCAL_GUESSES]:
         bundle = _chained(details, frames, size, guess)
-        free = Free(lens=frozenset() if focal else frozenset({"focal"}), shifts=False)
-        bundle, _ = adjust(bundle, seen, free, width_px=WIDE_PX, rounds=10, settled=1e-3)
-        bundle, cost = adjust(bundle, seen, free, width_px=NARROW_PX, rounds=12, settled=1e-3)
+        free = FreeParameters(lens=frozenset() if focal else frozenset({"focal"}), shifts=False)
+        bundle, _ = adjust(bundle, seen, free, width_px=WIDE_PX, rounds=10, tolerance=1e-3)
+        bundle, cost = adjust(bundle, seen, free, width_px=NARROW_PX, rounds=12, tolerance=1e-3)
         if best is None or cost < best[0]:
             best = cost, bundle
     assert best is not None
     bundle = best[1]
     off = np.linalg.norm(residuals(bundle, seen), axis=1)
-    return Turned(bundle=bundle, error=float(np.nanmedian(off)), parallax=_parallax(bundle, details, frames, size, least))
+    return RotationOnly(bundle=bundle, error=float(np.nanmedian(off)), parallax=_parallax(bundle, details, frames, size, least))
 
 
 def _chained(details: Details, frames: NDArray[np.int64], size: tuple[int, int], focal: float) -> Bundle:
@@ -122,7 +122,7 @@ def _parallax(
 
 
 def start_full(
-    details: Details, frames: NDArray[np.int64], size: tuple[int, int], focal: float | None, turned: Turned,
+    details: Details, frames: NDArray[np.int64], size: tuple[int, int], focal: float | None, turned: RotationOnly,
     least: int = LEAST_COMMON,
 ) -> tuple[Bundle, NDArray[np.bool_], float] | None:
     """Cameras on keyframes and the points between them; the best of several starts.
@@ -141,7 +141,7 @@ def start_full(
     return best
 
 
-def _pairs(turned: Turned, details: Details, frames: NDArray[np.int64]) -> list[tuple[int, int]]:
+def _pairs(turned: RotationOnly, details: Details, frames: NDArray[np.int64]) -> list[tuple[int, int]]:
     """Pairs of cameras to start from, the most promising first: much parallax, much in common."""
     ranked = []
     for i, j in np.argwhere(np.isfinite(turned.parallax)):
@@ -177,15 +177,15 @@ def _grown(
     bundle.rotation[j], bundle.shift[j] = turn, shift.ravel()
     known = np.zeros(n, bool)
     known[[i, j]] = True
-    free = Free(lens=frozenset({"focal"}) if free_focal else frozenset())
-    bundle, solved = _refined(bundle, everything, known, Free())
+    free = FreeParameters(lens=frozenset({"focal"}) if free_focal else frozenset())
+    bundle, solved = _refined(bundle, everything, known, FreeParameters())
     for _ in range(n - 2):
         # The one that sees most of what is solved comes next.
         k = max(np.flatnonzero(~known), key=lambda c: int((details.seen[:, frames[c]] & solved).sum()))
         if not _stand(bundle, details, frames, centre, solved, int(k)):
             return None
         known[k] = True
-        bundle, solved = _refined(bundle, everything, known, free if known.sum() >= 3 else Free())
+        bundle, solved = _refined(bundle, everything, known, free if known.sum() >= 3 else FreeParameters())
     if solved.sum() < min(8, least):
         return None
     keep = solved[everything.point]
@@ -197,7 +197,7 @@ def _grown(
 
 
 def _refined(
-    bundle: Bundle, everything: Seen, known: NDArray[np.bool_], free: Free
+    bundle: Bundle, everything: Observations, known: NDArray[np.bool_], free: FreeParameters
 ) -> tuple[Bundle, NDArray[np.bool_]]:
     used = everything.only(known[everything.camera])
     points, angle = triangulated(bundle, used, len(bundle.points), width_px=WIDE_PX)
@@ -216,8 +216,8 @@ def _refined(
     back[order] = np.arange(len(order))
     small = Bundle(frames=bundle.frames[order], rotation=bundle.rotation[order], shift=bundle.shift[order],
                    zoom=bundle.zoom[order], shared=bundle.shared, points=points)  # fmt: skip
-    inside = Seen(camera=back[used.camera], point=used.point, xy=used.xy, row=used.row, weight=used.weight)
-    small, _ = adjust(small, inside, free, width_px=WIDE_PX / 2, rounds=8, settled=1e-3)
+    inside = Observations(camera=back[used.camera], point=used.point, xy=used.xy, row=used.row, weight=used.weight)
+    small, _ = adjust(small, inside, free, width_px=WIDE_PX / 2, rounds=8, tolerance=1e-3)
     rotation, shift = bundle.rotation.copy(), bundle.shift.copy()
     rotation[order], shift[order] = small.rotation, small.shift
     return Bundle(frames=bundle.frames, rotation=rotation, shift=shift, zoom=bundle.zoom, shared=small.shared,

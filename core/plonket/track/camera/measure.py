@@ -20,7 +20,7 @@ from plonket.track.camera.details import Details, follow_details
 from plonket.track.camera.fit import judged
 from plonket.track.camera.scene import sightings
 from plonket.track.camera.settings import CameraMotion
-from plonket.track.camera.solve import Asked, Solved, solve
+from plonket.track.camera.solve import SolveOptions, SolveResult, solve
 from plonket.track.context import MeasureContext
 from plonket.track.plane.region_masks import pixels_ignored
 from plonket.track.request import MeasureRequest
@@ -82,7 +82,7 @@ def measure_camera(motion: CameraMotion, request: MeasureRequest) -> CameraTrack
         used = Details(xy=np.concatenate([used.xy, xy]), seen=np.concatenate([used.seen, seen]))
         given = np.concatenate([given, np.ones(len(xy), bool)])
         ids = np.concatenate([ids, -1 - np.arange(len(xy))])
-    asked = Asked(focal=motion.focal(info.size), zoom=motion.zoom, distortion=motion.distortion, readout=motion.rolling)
+    asked = SolveOptions(focal=motion.focal(info.size), zoom=motion.zoom, distortion=motion.distortion, readout=motion.rolling)
     solved = solve(used, info.size, asked, given=given, work=solving)
     everything = Details(xy=np.concatenate([details.xy, used.xy[len(details.xy) :]]),
                          seen=np.concatenate([details.seen, used.seen[len(details.seen) :]]))  # fmt: skip
@@ -123,7 +123,7 @@ def _numbers(details: Details) -> NDArray[np.int64]:
 
 
 def _track(
-    solved: Solved, details: Details, used: Details, size: tuple[int, int], frames: int, ids: NDArray[np.int64],
+    solved: SolveResult, details: Details, used: Details, size: tuple[int, int], frames: int, ids: NDArray[np.int64],
     given: NDArray[np.bool_], followed: str,
 ) -> CameraTrack:  # fmt: skip
     bundle = solved.bundle

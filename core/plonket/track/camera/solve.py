@@ -12,11 +12,11 @@ from scipy.spatial.transform import Rotation, Slerp
 from plonket.base.conventions import F64
 from plonket.base.errors import Degenerate
 from plonket.base.progress import Work
-from plonket.track.camera.bundle import Bundle, Free, adjust, focal_doubt, residuals
+from plonket.track.camera.bundle import Bundle, FreeParameters, adjust, focal_doubt, residuals
 from plonket.track.camera.details import Details
-from plonket.track.camera.fit import NARROW_PX, belonging, bent, noise_of, read_out, snug
-from plonket.track.camera.initialise import KEYFRAMES, LEAST_ANGLE, Turned, evenly, solve_turns, start_full
-from plonket.track.camera.scene import settled, sightings, triangulated
+from plonket.track.camera.fit import NARROW_PX, classify_inliers, loss_width, noise_of, with_distortion, with_rolling_shutter
+from plonket.track.camera.initialise import KEYFRAMES, LEAST_ANGLE, RotationOnly, evenly, solve_turns, start_full
+from plonket.track.camera.scene import sightings, tolerance, triangulated
 
 Kind = Literal["full", "rotation-only"]
 
@@ -34,7 +34,7 @@ SMALL_SAMPLE = 24
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Solved:
+class SolveResult:
     """A solve in the solver's own frame (x right, y down, z forward).
 
     Attributes
@@ -58,7 +58,7 @@ class Solved:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Asked:
+class SolveOptions:
     """What is known or wanted of the lens.
 
     Attributes
@@ -74,9 +74,9 @@ class Asked:
 
 
 def solve(
-    details: Details, size: tuple[int, int], asked: Asked, *, given: NDArray[np.bool_] | None = None,
+    details: Details, size: tuple[int, int], asked: SolveOptions, *, given: NDArray[np.bool_] | None = None,
     work: Work | None = None,
-) -> Solved:
+) -> SolveResult:
     """Solve a camera from details.
 
     Parameters
@@ -131,8 +131,8 @@ def solve(
 
 
 def solve_given(
-    details: Details, size: tuple[int, int], asked: Asked, *, least: int, work: Work | None = None
-) -> Solved:
+    details: Details, size: tuple[int, int], asked: SolveOptions, *, least: int, work: Work | None = None
+) -> SolveResult:
     """Solve from a few points that are known to be rigid, of which a frame must show `least` to be placed.
 
     Raises
@@ -174,14 +174,15 @@ def _still(details: Details, frames: NDArray[np.int64]) -> bool:
 
 
 def _by_turns(
-    details: Details, frames: NDArray[np.int64], size: tuple[int, int], asked: Asked, turned: Turned, weight: F64, *,
+    details: Details, frames: NDArray[np.int64], size: tuple[int, int], asked: SolveOptions, turned: RotationOnly,
+    weight: F64, *,
     locked: bool,
-) -> Solved:  # fmt: skip
+) -> SolveResult:  # fmt: skip
     cameras = evenly(frames, MOST_CAMERAS)
     seen = sightings(details.xy, details.seen, cameras, size, weight)
     bundle = _between(turned.bundle, cameras)
     unknown = not asked.focal and not locked
-    free = Free(lens=frozenset({"focal"} if unknown else ()), shifts=False, zoom=asked.zoom and not locked)
+    free = FreeParameters(lens=frozenset({"focal"} if unknown else ()), shifts=False, zoom=asked.zoom and not locked)
     bundle.points = turned.bundle.points
     warnings = []
     if locked:
@@ -192,28 +193,29 @@ def _by_turns(
         warnings.append("The camera stands still. Everything stays in place by itself; the lens cannot be told.")
     else:
         bundle, _ = adjust(bundle, seen, free, width_px=WIDE_PX, rounds=20)
-        kept, _ = belonging(bundle, seen, len(details.xy), noise_of(bundle, seen))
+        kept, _ = classify_inliers(bundle, seen, len(details.xy), noise_of(bundle, seen))
         used = seen.only(kept[seen.point])
         if asked.distortion and not asked.focal:
-            bundle = bent(bundle, used, free, size)
+            bundle = with_distortion(bundle, used, free, size)
         bundle, _ = adjust(bundle, used, free, width_px=NARROW_PX, rounds=20)
         warnings.append(
             "The camera only turns: the set is seen from one spot, so how far things are cannot be told. "
             "What is placed stays put; to solve the room, film with the camera moving sideways."
         )
     noise = noise_of(bundle, seen)
-    kept, error = belonging(bundle, seen, len(details.xy), noise)
+    kept, error = classify_inliers(bundle, seen, len(details.xy), noise)
     doubt = 0.0 if asked.focal or locked else focal_doubt(bundle, seen.only(kept[seen.point]), free, width_px=NARROW_PX)
     if doubt > 0.03:
         warnings.append(_doubtful(doubt))
     bundle = _all_frames(bundle, details, frames, size, weight, kept, shifts=False) if not locked else _between(bundle, frames)
-    return Solved(bundle=bundle, kept=kept, error=error, angle=np.zeros(len(details.xy)), kind="rotation-only",
+    return SolveResult(bundle=bundle, kept=kept, error=error, angle=np.zeros(len(details.xy)), kind="rotation-only",
                   locked=locked, noise=noise, focal_doubt=doubt, warnings=tuple(warnings))  # fmt: skip
 
 
 def _whole(
-    details: Details, frames: NDArray[np.int64], size: tuple[int, int], asked: Asked, start: Bundle, weight: F64, work: Work
-) -> Solved:
+    details: Details, frames: NDArray[np.int64], size: tuple[int, int], asked: SolveOptions, start: Bundle, weight: F64,
+    work: Work,
+) -> SolveResult:
     cameras = evenly(frames, MOST_CAMERAS)
     chosen = _chosen(details, cameras)
     bundle = _between(start, cameras)
@@ -224,46 +226,46 @@ def _whole(
     bundle.points = start.points
     fixed = main.only(known[main.point]) if known[main.point].any() else everything.only(known[everything.point])
     for width in (16.0, 6.0, WIDE_PX):
-        bundle, _ = adjust(bundle, fixed, Free(points=False), width_px=width, rounds=15, settled=1e-3)
+        bundle, _ = adjust(bundle, fixed, FreeParameters(points=False), width_px=width, rounds=15, tolerance=1e-3)
         work.check_cancelled()
-    free = Free(lens=frozenset() if asked.focal else frozenset({"focal"}), zoom=asked.zoom)
+    free = FreeParameters(lens=frozenset() if asked.focal else frozenset({"focal"}), zoom=asked.zoom)
     kept = chosen.copy()
     for round_ in range(2):
         points, angle = triangulated(bundle, main, len(details.xy))
         bundle.points = points
         good = chosen & (angle > LEAST_ANGLE)
         used = main.only(good[main.point])
-        bundle, _ = adjust(bundle, used, free, width_px=WIDE_PX, rounds=12 if round_ == 0 else 20, settled=1e-4, work=work)
-        kept, _ = belonging(bundle, used, len(details.xy), noise_of(bundle, used))
+        bundle, _ = adjust(bundle, used, free, width_px=WIDE_PX, rounds=12 if round_ == 0 else 20, tolerance=1e-4, work=work)
+        kept, _ = classify_inliers(bundle, used, len(details.xy), noise_of(bundle, used))
         kept &= good
         work.progress(55 + 10 * round_, 100)
     used = main.only(kept[main.point])
     if asked.distortion:
-        bundle = bent(bundle, used, free, size)
+        bundle = with_distortion(bundle, used, free, size)
     work.check_cancelled()
     work.progress(80, 100)
     if asked.readout:
-        bundle = read_out(bundle, used, free)
+        bundle = with_rolling_shutter(bundle, used, free)
     free = replace(free, lens=free.lens | {name for name, k in (("k1", 1), ("k2", 2)) if bundle.shared[k]})
     # What is off by more than the noise pulls less: details on edges that cross in the picture only lie there.
-    bundle, _ = adjust(bundle, used, free, width_px=snug(bundle, used), rounds=12, settled=1e-4, work=work)
-    kept &= belonging(bundle, used, len(details.xy), noise_of(bundle, used), limit_px=0.3)[0]
+    bundle, _ = adjust(bundle, used, free, width_px=loss_width(bundle, used), rounds=12, tolerance=1e-4, work=work)
+    kept &= classify_inliers(bundle, used, len(details.xy), noise_of(bundle, used), limit_px=0.3)[0]
     used = main.only(kept[main.point])
-    bundle, _ = adjust(bundle, used, free, width_px=snug(bundle, used), rounds=20, settled=1e-5, work=work)
+    bundle, _ = adjust(bundle, used, free, width_px=loss_width(bundle, used), rounds=20, tolerance=1e-5, work=work)
     work.progress(92, 100)
     doubt = 0.0 if asked.focal else focal_doubt(bundle, used, free, width_px=NARROW_PX)
     # All details, those too that had no say: where they lie and whether they belong.
     noise = noise_of(bundle, used)
     points, angle = triangulated(bundle, everything, len(details.xy))
     bundle.points = np.where(kept[:, None], bundle.points, points)
-    settled(bundle, everything, bundle.points, width_px=WIDE_PX)
-    kept, error = belonging(bundle, everything, len(details.xy), noise)
+    tolerance(bundle, everything, bundle.points, width_px=WIDE_PX)
+    kept, error = classify_inliers(bundle, everything, len(details.xy), noise)
     kept &= angle > LEAST_ANGLE
     warnings = [_doubtful(doubt)] if doubt > 0.02 else []
     if kept.sum() < 30:
         warnings.append(f"Only {int(kept.sum())} details belong to the room. More details or a lower strength may help.")
     bundle = _all_frames(bundle, details, frames, size, weight, kept, shifts=True)
-    return Solved(bundle=bundle, kept=kept, error=error, angle=angle, kind="full", locked=False, noise=noise,
+    return SolveResult(bundle=bundle, kept=kept, error=error, angle=angle, kind="full", locked=False, noise=noise,
                   focal_doubt=doubt, warnings=tuple(warnings))  # fmt: skip
 
 
@@ -330,7 +332,7 @@ def _all_frames(
         )  # fmt: skip
         seen = replace(seen, camera=seen.camera + 1)
         for width in (8.0, NARROW_PX):
-            small, _ = adjust(small, seen, Free(points=False, shifts=shifts), width_px=width, rounds=15)
+            small, _ = adjust(small, seen, FreeParameters(points=False, shifts=shifts), width_px=width, rounds=15)
         out.rotation[first : first + len(part)] = small.rotation[1:]
         out.shift[first : first + len(part)] = small.shift[1:]
     return out

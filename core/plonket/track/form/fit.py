@@ -24,7 +24,7 @@ LEAST_FOR_LENS = 6
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Stood:
+class FormPose:
     """A form as it stands in one frame, in the solver's camera: X_camera = turn @ X + place."""
 
     turn: F64
@@ -36,9 +36,9 @@ class Stood:
         return Pose(place=(float(p[0]), float(p[1]), float(p[2])), turn=(float(q[0]), float(q[1]), float(q[2]), float(q[3])))
 
     @staticmethod
-    def of(pose: Pose) -> Stood:
+    def of(pose: Pose) -> FormPose:
         turn, place = quaternion_to_matrix(np.array(pose.turn)), np.array(pose.place)
-        return Stood(turn=BETWEEN_CAMERAS @ turn, place=BETWEEN_CAMERAS @ place)
+        return FormPose(turn=BETWEEN_CAMERAS @ turn, place=BETWEEN_CAMERAS @ place)
 
     def seen(self, points: F64, focal: float, size: tuple[int, int]) -> F64:
         """(..., 2) pixels of points (..., 3) on the form."""
@@ -56,7 +56,7 @@ class Fit:
         worst_px : the largest. told : whether the focal length was told by the tugs themselves.
     """
 
-    stood: tuple[Stood, ...]
+    stood: tuple[FormPose, ...]
     size: F64
     focal: float
     off_px: float
@@ -64,12 +64,12 @@ class Fit:
     told: bool
 
 
-def first_pose(motion: FormMotion) -> Stood:
+def first_pose(motion: FormMotion) -> FormPose:
     """A form that was just put in: in the middle, a third of the picture tall, seen a little from above and aside."""
     turn = about_x(np.radians(24)) @ BETWEEN_CAMERAS @ about_y(np.radians(-30))
     extent = float(np.linalg.norm(motion.size))
     middle = np.array([0.0, motion.tall / 2 if motion.shape != "plane" else 0.0, 0.0])
-    return Stood(turn=turn, place=np.array([0.0, 0.0, 2.4 * extent]) - turn @ middle)
+    return FormPose(turn=turn, place=np.array([0.0, 0.0, 2.4 * extent]) - turn @ middle)
 
 
 def about_x(angle: float) -> F64:
@@ -86,7 +86,7 @@ def focal_of(motion: FormMotion, size: tuple[int, int]) -> float:
 
 
 def fit_tugs(
-    motion: FormMotion, frames: Sequence[tuple[Sequence[Tug], Stood]], size: tuple[int, int], *, focal: float,
+    motion: FormMotion, frames: Sequence[tuple[Sequence[Tug], FormPose]], size: tuple[int, int], *, focal: float,
 ) -> Fit:  # fmt: skip
     """The poses, proportions and lens that fit all tugs, changing nothing that they do not speak of.
 
@@ -120,8 +120,8 @@ def _spread(tugs: Sequence[Tug]) -> bool:
 
 
 def _starts(
-    frames: Sequence[tuple[Sequence[Tug], Stood]], extent: F64, focal: float, size: tuple[int, int]
-) -> list[list[Stood]]:
+    frames: Sequence[tuple[Sequence[Tug], FormPose]], extent: F64, focal: float, size: tuple[int, int]
+) -> list[list[FormPose]]:
     given = [stood for _, stood in frames]
     out = [given]
     k = np.array([[focal, 0, size[0] / 2], [0, focal, size[1] / 2], [0, 0, 1.0]])
@@ -138,12 +138,12 @@ def _starts(
             turn = Rotation.from_rotvec(np.asarray(turns[j]).ravel()).as_matrix()
             place = np.asarray(places[j], np.float64).ravel()
             if ((at @ turn.T + place)[:, 2] > 0).all():
-                out.append([*given[:i], Stood(turn=np.asarray(turn), place=place), *given[i + 1 :]])
+                out.append([*given[:i], FormPose(turn=np.asarray(turn), place=place), *given[i + 1 :]])
     return out
 
 
 def _solved(
-    motion: FormMotion, tugs: Sequence[Sequence[Tug]], poses: Sequence[Stood], extent: F64, focal: float,
+    motion: FormMotion, tugs: Sequence[Sequence[Tug]], poses: Sequence[FormPose], extent: F64, focal: float,
     size: tuple[int, int], *, fits: bool, lens: bool,
 ) -> Fit:  # fmt: skip
     count = len(poses)
@@ -153,7 +153,7 @@ def _solved(
     reach = float(np.linalg.norm(extent))
     depths = [max(float(p.place[2]), 1e-3 * reach) for p in poses]
 
-    def unpacked(x: F64) -> tuple[list[Stood], F64, float]:
+    def unpacked(x: F64) -> tuple[list[FormPose], F64, float]:
         stood = []
         for k, pose in enumerate(poses):
             turn = Rotation.from_rotvec(x[6 * k : 6 * k + 3]).as_matrix() @ pose.turn
@@ -162,7 +162,7 @@ def _solved(
             shift = x[6 * k + 3 : 6 * k + 6]
             centre = pose.place + middle
             moved = centre * np.exp(shift[2]) + np.array([shift[0], shift[1], 0]) * depths[k] * np.exp(shift[2])
-            stood.append(Stood(turn=turn, place=moved - turn @ np.array([0, extent[1] / 2, 0])))
+            stood.append(FormPose(turn=turn, place=moved - turn @ np.array([0, extent[1] / 2, 0])))
         grown = extent * np.exp(np.array([x[6 * count], 0.0, x[6 * count + 1]]))
         if motion.shape == "cylinder":
             grown[2] = grown[0]
@@ -199,7 +199,7 @@ def _solved(
 
 
 def with_tugs(
-    motion: FormMotion, frame: int, tugs: Sequence[Tug], size: tuple[int, int], start: Stood | None = None
+    motion: FormMotion, frame: int, tugs: Sequence[Tug], size: tuple[int, int], start: FormPose | None = None
 ) -> FormMotion:
     """The motion with these tugs on a frame, everything fitted anew.
 
@@ -213,7 +213,7 @@ def with_tugs(
     values: dict[str, object] = {"stakes": stakes, "focal_px": focal}
     told = [s for s in stakes if s.tugs]
     if told:
-        fit = fit_tugs(motion, [(s.tugs, Stood.of(s.pose)) for s in told], size, focal=focal)
+        fit = fit_tugs(motion, [(s.tugs, FormPose.of(s.pose)) for s in told], size, focal=focal)
         poses = {s.frame: stood.pose() for s, stood in zip(told, fit.stood, strict=True)}
         values |= {
             "stakes": [s.model_copy(update={"pose": poses.get(s.frame, s.pose)}) for s in stakes], "focal_px": fit.focal,

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 from plonket.base.conventions import F32, F64, U8
-from plonket.track.form.fit import Stood
+from plonket.track.form.fit import FormPose
 from plonket.track.form.surface import LEVELS, Levels, Places, compared
 
 LEAST_PLACES = 60
@@ -21,20 +21,20 @@ FLOW_POINTS = 260
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Found:
+class Followed:
     """Where a form was found: likeness from -1 to 1 of what is seen with what it should look like; `noise_px` how far the
     form's corners may be off in the picture, RMS; how many places were compared."""
 
-    stood: Stood
+    stood: FormPose
     likeness: float
     noise_px: float
     places: int
 
 
 def follow(
-    places: Places, levels: Levels, start: Stood, *, coarsest: int = LEVELS - 1, reach_px: float = 40.0,
+    places: Places, levels: Levels, start: FormPose, *, coarsest: int = LEVELS - 1, reach_px: float = 40.0,
     ignored: NDArray[np.bool_] | None = None,
-) -> Found | None:  # fmt: skip
+) -> Followed | None:  # fmt: skip
     """The pose that explains a frame best, from a start nearby; None where too little of the form is to be seen.
 
     `ignored` (h, w): pixels in which nothing is compared.
@@ -77,13 +77,13 @@ def follow(
         shift = np.linalg.norm(place - (start.place + start.turn @ middle)) * places.focal / depth
         if shift > 4 * reach_px:
             return None
-        stood = Stood(turn=turn, place=place - turn @ middle)
+        stood = FormPose(turn=turn, place=place - turn @ middle)
         mse = compared(picture, at, look, turn, place, focal, cx, cy, gain, width, a, b, off, weight)
         likeness = _likeness((off + np.float32(gain) * look).astype(np.float32), look)
         used = len(at)
         spread = np.linalg.inv(a + 1e-12 * np.trace(a) * np.eye(6)) * mse
         noise = _doubt(places, turn, place, spread, middle)
-    return Found(stood=stood, likeness=likeness, noise_px=noise, places=used)
+    return Followed(stood=stood, likeness=likeness, noise_px=noise, places=used)
 
 
 def _doubt(places: Places, turn: F64, place: F64, spread: F64, middle: F64) -> float:
@@ -115,8 +115,8 @@ def _likeness(shown: F32, look: F32) -> float:
 
 
 def by_flow(
-    places: Places, before: U8, after: U8, stood: Stood, reach_px: float, ignored: NDArray[np.bool_] | None = None
-) -> Stood | None:
+    places: Places, before: U8, after: U8, stood: FormPose, reach_px: float, ignored: NDArray[np.bool_] | None = None
+) -> FormPose | None:
     """Where the form went between two frames, from how its details flowed: a start for fast moves.
 
     `ignored` (h, w): pixels of the frame before that are not followed.
@@ -140,20 +140,21 @@ def by_flow(
     )  # fmt: skip
     if not found or inliers is None or len(inliers) < 10:
         return None
-    return Stood(turn=np.asarray(Rotation.from_rotvec(turn.ravel()).as_matrix()), place=np.asarray(place, np.float64).ravel())
+    turned = np.asarray(Rotation.from_rotvec(turn.ravel()).as_matrix())
+    return FormPose(turn=turned, place=np.asarray(place, np.float64).ravel())
 
 
-def carried_on(before: Stood, last: Stood) -> Stood:
+def carried_on(before: FormPose, last: FormPose) -> FormPose:
     """The pose after `last` if it goes on as it did since `before`."""
     turn = last.turn @ before.turn.T @ last.turn
     u, _, vt = np.linalg.svd(turn)
-    return Stood(turn=np.asarray(u @ vt), place=2 * last.place - before.place)
+    return FormPose(turn=np.asarray(u @ vt), place=2 * last.place - before.place)
 
 
-def mixed(a: Stood, b: Stood, share: float) -> Stood:
+def mixed(a: FormPose, b: FormPose, share: float) -> FormPose:
     """Between two poses: `share` of the way to the second."""
     way = Rotation.from_matrix(b.turn @ a.turn.T).as_rotvec() * share
-    return Stood(turn=np.asarray(Rotation.from_rotvec(way).as_matrix() @ a.turn),
+    return FormPose(turn=np.asarray(Rotation.from_rotvec(way).as_matrix() @ a.turn),
                  place=np.asarray(a.place + (b.place - a.place) * share))  # fmt: skip
 
 

@@ -15,8 +15,8 @@ from plonket.base.states import COVERED, GIVEN, LEFT, LOST, NO_MATCH, NONE, TRAC
 from plonket.media.clip import Clip
 from plonket.room.camera_track import CameraTrack
 from plonket.room.meshes.forms import Surface, model_form, unit_form
-from plonket.track.form.fit import Stood, focal_of
-from plonket.track.form.follow import LEAST_PLACES, Found, by_flow, carried_on, follow, mixed
+from plonket.track.form.fit import FormPose, focal_of
+from plonket.track.form.follow import LEAST_PLACES, Followed, by_flow, carried_on, follow, mixed
 from plonket.track.form.settings import FormMotion
 from plonket.track.form.surface import Levels, Places
 from plonket.track.plane.region_masks import pixels_ignored
@@ -38,7 +38,7 @@ class FormPartial:
     """What `measure_form` reports after each frame: where the form was found, or why not; now and then the track so far."""
 
     frame: int
-    stood: Stood | None
+    stood: FormPose | None
     sure: float
     reason: int
     track: CameraTrack | None
@@ -48,7 +48,7 @@ class FormPartial:
 class _Paths:
     """What passes found, frame by frame."""
 
-    stood: dict[int, Stood] = field(default_factory=dict)
+    stood: dict[int, FormPose] = field(default_factory=dict)
     sure: dict[int, float] = field(default_factory=dict)
     off: dict[int, float] = field(default_factory=dict)
     places: dict[int, int] = field(default_factory=dict)
@@ -85,7 +85,7 @@ def measure_form(motion: FormMotion, request: MeasureRequest) -> CameraTrack:
     clip, work, start, stop, frames = request.clip, request.work, request.start, request.end, request.clip.info.frames
     if not 0 <= start < stop <= frames:
         raise BadInput("form.range", f"The range {start}-{stop - 1} does not lie within the clip.")
-    stakes = {s.frame: Stood.of(s.pose) for s in motion.stakes if s.tugs and start <= s.frame < stop}
+    stakes = {s.frame: FormPose.of(s.pose) for s in motion.stakes if s.tugs and start <= s.frame < stop}
     if not stakes:
         raise BadInput("form.tugs", f"{motion.name} is not put in place yet. Drag its corners to where they are seen.")
     size, focal = clip.info.size, focal_of(motion, clip.info.size)
@@ -98,7 +98,7 @@ def measure_form(motion: FormMotion, request: MeasureRequest) -> CameraTrack:
     ignored = pixels_ignored(motion, clip, request.context)
     done = 0
     for way, plan in plans:
-        run = _Pass(motion, clip, surface, focal, stakes[plan[0]], plan[0], ignored)
+        run = _FormTracker(motion, clip, surface, focal, stakes[plan[0]], plan[0], ignored)
         found = out.forward if way > 0 else out.backward
         for frame in plan[1:]:
             work.check_cancelled()
@@ -128,11 +128,11 @@ def _plans(
     return out
 
 
-class _Pass:
+class _FormTracker:
     """One way from one stake."""
 
     def __init__(
-        self, motion: FormMotion, clip: Clip, surface: Surface, focal: float, stood: Stood, frame: int,
+        self, motion: FormMotion, clip: Clip, surface: Surface, focal: float, stood: FormPose, frame: int,
         ignored: Callable[[int], NDArray[np.bool_]] | None,
     ) -> None:  # fmt: skip
         self.motion, self.clip = motion, clip
@@ -171,17 +171,17 @@ class _Pass:
     def _ignored(self, frame: int) -> NDArray[np.bool_] | None:
         return None if self.ignored is None else self.ignored(frame)
 
-    def _found(self, levels: Levels, luma: U8, hidden: NDArray[np.bool_] | None) -> Found | None:
+    def _found(self, levels: Levels, luma: U8, hidden: NDArray[np.bool_] | None) -> Followed | None:
         reach = self.motion.reach_px
-        starts: list[Stood] = []
+        starts: list[FormPose] = []
         if self.known:
             flowed = by_flow(self.places, self.luma, luma, self.last, reach, self.hidden)
             starts += [s for s in (flowed, carried_on(self.before, self.last)) if s is not None]
         else:
             # It may have come back somewhere else: looked for further and further off.
             far = min(1.0 + 0.5 * self.missed, 4.0) * reach * float(self.last.place[2]) / self.places.focal
-            starts += [Stood(turn=self.last.turn, place=self.last.place + far * np.array([x, y, 0.0])) for x, y in TRIES]
-        best: Found | None = None
+            starts += [FormPose(turn=self.last.turn, place=self.last.place + far * np.array([x, y, 0.0])) for x, y in TRIES]
+        best: Followed | None = None
         for start in starts:
             found = follow(self.places, levels, start, reach_px=reach * (1 if self.known else 4), ignored=hidden)
             if found is not None and (best is None or found.likeness > best.likeness):
@@ -195,7 +195,7 @@ class _Track:
     """What both ways found, put together."""
 
     def __init__(
-        self, motion: FormMotion, size: tuple[int, int], focal: float, frames: int, stakes: dict[int, Stood],
+        self, motion: FormMotion, size: tuple[int, int], focal: float, frames: int, stakes: dict[int, FormPose],
         previous: CameraTrack | None,
     ) -> None:  # fmt: skip
         self.motion, self.size, self.focal, self.frames, self.stakes = motion, size, focal, frames, stakes
@@ -206,7 +206,7 @@ class _Track:
     def track(self) -> CameraTrack:
         n = self.frames
         marks = sorted(self.stakes)
-        stood: dict[int, Stood] = {}
+        stood: dict[int, FormPose] = {}
         state, reason = np.full(n, NONE, np.uint8), np.zeros(n, np.uint8)
         sure, error, seen = np.zeros(n, np.float32), np.zeros(n, np.float32), np.zeros(n, np.int32)
         if self.previous is not None:
@@ -243,7 +243,7 @@ class _Track:
             focal_doubt=0.0, followed=self.lens, warnings=(),
         )  # fmt: skip
 
-    def _here(self, i: int, marks: Sequence[int]) -> Stood | None:
+    def _here(self, i: int, marks: Sequence[int]) -> FormPose | None:
         """The pose in a frame: what each way found, so drifts of both are spread between the stakes."""
         before = max((m for m in marks if m <= i), default=None)
         after = min((m for m in marks if m > i), default=None)
@@ -264,16 +264,16 @@ class _Track:
         part = share if on is not None else 1 - share
         fix = mixed(arrived, self.stakes[mark], part)
         turn = fix.turn @ arrived.turn.T
-        return Stood(turn=turn @ one.turn, place=one.place + (fix.place - arrived.place))
+        return FormPose(turn=turn @ one.turn, place=one.place + (fix.place - arrived.place))
 
 
-def stood_in(track: CameraTrack, frame: int) -> Stood:
+def stood_in(track: CameraTrack, frame: int) -> FormPose:
     """Where a measured form is in a frame."""
     turn = BETWEEN_CAMERAS @ track.rotation[frame].T
-    return Stood(turn=turn, place=-turn @ track.position[frame])
+    return FormPose(turn=turn, place=-turn @ track.position[frame])
 
 
-def _bridged(at: NDArray[np.int64], stood: Sequence[Stood], n: int) -> tuple[F64, F64]:
+def _bridged(at: NDArray[np.int64], stood: Sequence[FormPose], n: int) -> tuple[F64, F64]:
     """Camera places (n, 3) and turns (n, 3, 3) in the form's room; frames between known ones are bridged as the form moves."""
     position, rotation = np.empty((n, 3)), np.empty((n, 3, 3))
     for i in range(n):

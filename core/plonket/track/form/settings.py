@@ -6,7 +6,7 @@ from typing import Any, Literal
 
 from pydantic import Field, model_validator
 
-from plonket.base.fields import AssetDigest, Model, choice, plain, switch
+from plonket.base.fields import AssetDigest, Settings, choice, plain, switch
 from plonket.room.meshes.forms import FormKind
 from plonket.track.room_motion import LookingMotion, Moves, moves_choice
 
@@ -14,7 +14,7 @@ Quaternion = tuple[float, float, float, float]
 Place = tuple[float, float, float]
 
 
-class Tug(Model):
+class Tug(Settings):
     """A handle dropped on a form and dragged to where it belongs in the picture.
 
     `at` is a place on the form of unit size (x and z from -0.5 to 0.5, y from 0 to 1), `x` and `y` pixels of the frame.
@@ -25,7 +25,7 @@ class Tug(Model):
     y: float = Field(ge=-100000, le=100000)
 
 
-class Pose(Model):
+class Pose(Settings):
     """Where a form is: metres and a unit quaternion [x, y, z, w], from the form to the camera (x right, y up, looking
     along -z)."""
 
@@ -33,7 +33,7 @@ class Pose(Model):
     turn: Quaternion = (0.0, 0.0, 0.0, 1.0)
 
 
-class FormStake(Model):
+class FormStake(Settings):
     """A frame on which the form was put right by hand: its tugs, and the pose that fits them."""
 
     frame: int = Field(ge=0)

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from plonket.base.conventions import F32, F64, U8
 from plonket.room.meshes.forms import Surface
 from plonket.room.meshes.raster import seen_by
-from plonket.track.form.fit import Stood
+from plonket.track.form.fit import FormPose
 
 LEVELS = 3
 WIDE_PX = 7.0
@@ -74,7 +74,7 @@ class Places:
         self.step = float(np.ptp(surface.vertices, axis=0).max()) / 90
         self.taken: set[tuple[int, int, int]] = set()
 
-    def learn(self, levels: Levels, stood: Stood, ignored: NDArray[np.bool_] | None) -> int:
+    def learn(self, levels: Levels, stood: FormPose, ignored: NDArray[np.bool_] | None) -> int:
         """Take on what is newly seen in a frame; returns how many places."""
         width, height = self.size
         local = self.surface.corners() @ stood.turn.T + stood.place
@@ -123,7 +123,7 @@ class Places:
         self.taken.update(map(tuple, near.tolist()))
         return len(keep)
 
-    def seen(self, stood: Stood, ignored: NDArray[np.bool_] | None = None) -> NDArray[np.bool_]:
+    def seen(self, stood: FormPose, ignored: NDArray[np.bool_] | None = None) -> NDArray[np.bool_]:
         """(n,) which places the camera sees: facing it, in the picture, nothing before them, not `ignored` (h, w)."""
         local = self.at @ stood.turn.T + stood.place
         z = np.maximum(local[:, 2], 1e-9)

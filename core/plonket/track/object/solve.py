@@ -13,7 +13,7 @@ from plonket.room.lens import Lens
 from plonket.track.camera.details import Details
 from plonket.track.camera.fit import judged
 from plonket.track.camera.scene import sightings
-from plonket.track.camera.solve import Asked, Solved, solve_given
+from plonket.track.camera.solve import SolveOptions, SolveResult, solve_given
 from plonket.track.points.tracks import PointTracks
 
 LEAST_POINTS = 8
@@ -48,11 +48,11 @@ def solve_rigid(
             "object.points", "An object needs eight points that are followed on it, or more. Mark and follow further ones."
         )
     details = Details(xy=np.where(seen[..., None], xy, np.nan), seen=seen)
-    solved = solve_given(details, size, Asked(focal=focal, distortion=False, readout=False), least=6, work=work)
+    solved = solve_given(details, size, SolveOptions(focal=focal, distortion=False, readout=False), least=6, work=work)
     return _track(solved, details, size)
 
 
-def _track(solved: Solved, details: Details, size: tuple[int, int]) -> CameraTrack:
+def _track(solved: SolveResult, details: Details, size: tuple[int, int]) -> CameraTrack:
     bundle = solved.bundle
     middle = bundle.points[solved.kept].mean(axis=0)
     first = bundle.rotation[0]

@@ -14,8 +14,8 @@ from plonket.base.outlines import carry
 from plonket.base.states import BLURRED, COVERED, FLAT, GIVEN, LEFT, LOST, NO_MATCH, TRACKED
 from plonket.media.clip import Clip
 from plonket.track.plane.correct import quad_homography
-from plonket.track.plane.region_masks import Looking
-from plonket.track.plane.register import Found, FrameLevels, register
+from plonket.track.plane.region_masks import RegionMasks
+from plonket.track.plane.register import FrameLevels, Registration, register
 from plonket.track.plane.settings import FREEDOMS, PlaneMotion
 from plonket.track.plane.template import BLURS_PX, Template, cut_template
 from plonket.track.plane.track import PlaneTrack
@@ -82,7 +82,7 @@ def measure_plane(motion: PlaneMotion, request: MeasureRequest) -> PlaneTrack:
     reference = motion.reference_frame
     if reference >= frames:
         raise BadInput("plane.frame", f"{motion.name} is drawn on frame {reference}; the clip ends at {frames - 1}.")
-    looking = Looking(motion, clip, request.context)
+    looking = RegionMasks(motion, clip, request.context)
     luma = clip.luma(reference)
     mask = looking.at_reference()
     if not (mask > 127).any():
@@ -102,7 +102,7 @@ def measure_plane(motion: PlaneMotion, request: MeasureRequest) -> PlaneTrack:
         raise BadInput("plane.range", "There is nothing to measure in that direction from here.")
     done = 0
     for plan in plans:
-        run = _Pass(motion, clip, template, luma, looking, track, plan[0])
+        run = _PlaneTracker(motion, clip, template, luma, looking, track, plan[0])
         for frame in plan:
             work.check_cancelled()
             kept = previous_copy(track) if direction == "gap" and frame == plan[0] else None
@@ -132,11 +132,11 @@ def _settle_reference(track: PlaneTrack, reference: int) -> None:
     track.freedom[reference] = len(FREEDOMS) - 1
 
 
-class _Pass:
+class _PlaneTracker:
     """One walk through the frames in one direction."""
 
     def __init__(
-        self, motion: PlaneMotion, clip: Clip, template: Template, luma: U8, looking: Looking, track: PlaneTrack, first: int
+        self, motion: PlaneMotion, clip: Clip, template: Template, luma: U8, looking: RegionMasks, track: PlaneTrack, first: int
     ) -> None:
         self.motion, self.clip, self.template, self.reference = motion, clip, template, luma
         self.looking, self.track = looking, track
@@ -190,8 +190,8 @@ class _Pass:
                 out.insert(0, staked)
         return out
 
-    def _find(self, luma: U8, starts: list[F64], ignored: U8 | None) -> Found:
-        best: Found | None = None
+    def _find(self, luma: U8, starts: list[F64], ignored: U8 | None) -> Registration:
+        best: Registration | None = None
         if self.lost_for == 0:
             # The prediction is nearly always good enough to leave the coarse levels out.
             best = self._register(luma, starts[0], ignored, self.freedom, coarsest=NEAR_LEVEL)
@@ -209,11 +209,11 @@ class _Pass:
             best = self._with_fewer(luma, self.now if self.lost_for == 0 else starts[0], ignored, best)
         return best
 
-    def _fine(self, found: Found) -> bool:
+    def _fine(self, found: Registration) -> bool:
         explained = found.variance < UNEXPLAINED * self.noise and np.isfinite(self.noise)
         return found.coverage > 0.35 and (found.plain > SURE or (found.likeness > SURE and found.coverage > 0.6) or explained)
 
-    def _register(self, luma: U8, at: F64, ignored: U8 | None, freedom: int, coarsest: int | None = None) -> Found:
+    def _register(self, luma: U8, at: F64, ignored: U8 | None, freedom: int, coarsest: int | None = None) -> Registration:
         levels = FrameLevels(luma, self._window(at), ignored)
         return register(
             self.template, levels, at, freedom=freedom, blur=self.blur, tiles=self.tiles, slopes=self.motion.light,
@@ -232,7 +232,7 @@ class _Pass:
         low, high = np.clip(low, 0, [w - 1, h - 1]), np.clip(high, 1, [w, h])
         return int(low[0]), int(low[1]), int(np.ceil(high[0])), int(np.ceil(high[1]))
 
-    def _with_fewer(self, luma: U8, at: F64, ignored: U8 | None, full: Found) -> Found:
+    def _with_fewer(self, luma: U8, at: F64, ignored: U8 | None, full: Registration) -> Registration:
         """The most degrees of freedom whose corners are sure enough; else the surest."""
         best = full
         for freedom in range(self.freedom - 1, -1, -1):
@@ -284,7 +284,7 @@ class _Pass:
             score[max(0, iy - 2) : iy + 3, max(0, ix - 2) : ix + 3] = -1
         return out
 
-    def _wrong(self, found: Found, luma: U8, expected: F64) -> int:
+    def _wrong(self, found: Registration, luma: U8, expected: F64) -> int:
         """0 when the surface was found, else the reason."""
         hull = carry(self.template.hull, found.homography)
         h, w = luma.shape
@@ -316,7 +316,7 @@ class _Pass:
         area = _area(hull) / max(_area(self.template.hull), 1)
         return 0 if 0.01 < area < 60 else NO_MATCH
 
-    def _accept(self, frame: int, found: Found) -> None:
+    def _accept(self, frame: int, found: Registration) -> None:
         track = self.track
         step = found.homography @ np.linalg.inv(self.now)
         self.step = _normal(step) if self.lost_for == 0 and frame not in self.stakes else np.eye(3)
@@ -340,7 +340,7 @@ def _normal(m: F64) -> F64:
     return np.asarray(m / m[2, 2])
 
 
-def _better(a: Found | None, b: Found) -> Found:
+def _better(a: Registration | None, b: Registration) -> Registration:
     if a is None:
         return b
     return b if b.likeness * b.coverage * max(b.plain, 0.05) > a.likeness * a.coverage * max(a.plain, 0.05) else a

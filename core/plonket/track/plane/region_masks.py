@@ -20,7 +20,7 @@ MATTE_RIM_PX = 3
 """A matte is taken a little wider: what it covers bleeds into its surroundings."""
 
 
-class Looks(Protocol):
+class HasRegions(Protocol):
     """A motion that looks through regions and a matte."""
 
     @property
@@ -31,10 +31,10 @@ class Looks(Protocol):
     def ignore_matte(self) -> str | None: ...
 
 
-class Looking:
+class RegionMasks:
     """Turns regions and mattes into masks, frame by frame."""
 
-    def __init__(self, motion: Looks, clip: Clip, context: MeasureContext) -> None:
+    def __init__(self, motion: HasRegions, clip: Clip, context: MeasureContext) -> None:
         self.motion, self.size = motion, clip.info.size
         self.context = context
         self.uses = [r for r in motion.regions if r.use]
@@ -84,9 +84,9 @@ class Looking:
         return flat if moved is None else carry(flat, moved[min(frame, len(moved) - 1)])
 
 
-def pixels_ignored(motion: Looks, clip: Clip, context: MeasureContext) -> Callable[[int], NDArray[np.bool_]] | None:
+def pixels_ignored(motion: HasRegions, clip: Clip, context: MeasureContext) -> Callable[[int], NDArray[np.bool_]] | None:
     """Which pixels (h, w) of a frame nothing may be looked at in, for a motion without a surface; None: it may everywhere."""
-    looking = Looking(motion, clip, context)
+    looking = RegionMasks(motion, clip, context)
     if not looking.ignores_anything():
         return None
     return lambda frame: np.asarray(looking.ignored(frame, np.eye(3)) > 60)

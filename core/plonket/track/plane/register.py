@@ -34,7 +34,7 @@ PRIOR = _PARTS.T @ np.diag(1 / _USUAL**2) @ _PARTS
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Found:
+class Registration:
     """Where a region was found in a frame.
 
     Attributes
@@ -116,7 +116,7 @@ def register(
     tightness: float = 1.0,
     finest: int = 0,
     coarsest: int | None = None,
-) -> Found:
+) -> Registration:
     """Align the template with a frame from the homography `start` (reference to frame pixels).
 
     Parameters
@@ -254,10 +254,10 @@ class _Run:
                 return best
             best = winner
 
-    def result(self, level: Level, k: int, freedom: int, blur: int) -> Found:
+    def result(self, level: Level, k: int, freedom: int, blur: int) -> Registration:
         s = self.sums(level, k, blur, self.weights(level), smooth=True, last=True, use_light=True)
         errors = self._errors(s, level, blur, freedom)
-        return Found(
+        return Registration(
             homography=self.h @ np.linalg.inv(self.norm) / (self.h @ np.linalg.inv(self.norm))[2, 2],
             likeness=s.likeness, plain=s.plain, coverage=s.coverage, inside=s.inside, error_px=errors,
             variance=s.variance, light=s.light,

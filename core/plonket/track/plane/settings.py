@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
-from plonket.base.fields import AssetDigest, Identifier, Model, Name, choice, plain, reference, switch
+from plonket.base.fields import AssetDigest, Identifier, Name, Settings, choice, plain, reference, switch
 from plonket.base.outlines import Outline
 from plonket.document.bases import FramedMotion
 from plonket.track.path_fields import gaps_choice, smooth_field
@@ -18,7 +18,7 @@ FREEDOMS: tuple[Freedom, ...] = ("translation", "similarity", "affine", "perspec
 Corner = tuple[float, float]
 
 
-class Region(Model):
+class Region(Settings):
     """An outline that says where the motion looks (*use*) or must not look (*ignore*).
 
     Its points are pixels. One that follows the surface is drawn on the reference frame and rides
@@ -36,7 +36,7 @@ class Region(Model):
     outline: Outline
 
 
-class PlaneStake(Model):
+class PlaneStake(Settings):
     """Corners of the quad put right by hand on a frame; None: that corner is left as measured."""
 
     frame: int = Field(ge=0)

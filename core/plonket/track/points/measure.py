@@ -12,7 +12,7 @@ from plonket.media.clip import Clip
 from plonket.track.plans import plan_passes
 from plonket.track.points.detail import judge
 from plonket.track.points.settings import Direction, PointMotion, TrackPoint
-from plonket.track.points.tracker import Walk, channel_of
+from plonket.track.points.tracker import PointTracker, channel_of
 from plonket.track.points.tracks import PointTracks
 from plonket.track.request import MeasureRequest
 
@@ -65,7 +65,7 @@ def measure_points(motion: PointMotion, request: MeasureRequest) -> PointTracks:
     done = 0
     for frames, first in walks:
         step = 1 if frames[-1] > frames[0] else -1
-        run = Walk(motion, clip, tracks, step, first, only_unknown=request.direction == "gap")
+        run = PointTracker(motion, clip, tracks, step, first, only_unknown=request.direction == "gap")
         for frame in frames:
             work.check_cancelled()
             run.visit(frame)

@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
-from plonket.base.fields import UNSEEN, Identifier, Model, Name, choice, plain, switch
+from plonket.base.fields import UNSEEN, Identifier, Name, Settings, choice, plain, switch
 from plonket.document.bases import MotionBase
 from plonket.track.path_fields import gaps_choice, smooth_field
 
@@ -15,7 +15,7 @@ PatternChange = Literal["shift", "similar", "affine", "perspective"]
 Direction = Literal["forward", "backward", "both", "gap"]
 
 
-class Given(Model):
+class Given(Settings):
     """A point put right by hand: frame and pixel."""
 
     frame: int = Field(ge=0)
@@ -23,7 +23,7 @@ class Given(Model):
     y: float
 
 
-class TrackPoint(Model):
+class TrackPoint(Settings):
     """One named point: what it looks like and where it was put by hand.
 
     The earliest given frame is the reference unless `reference` names another; the others are stakes.

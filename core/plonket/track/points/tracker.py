@@ -76,7 +76,7 @@ def channel_of(clip: Clip, frame: int, channel: Channel) -> U8:
     return np.ascontiguousarray(clip.rgb(frame)[..., ("red", "green", "blue").index(channel)])
 
 
-class Walk:
+class PointTracker:
     """Follows all points of a motion from frame to frame.
 
     Parameters
@@ -340,4 +340,4 @@ def _at(warp: F64, centre: F64) -> F64:
     return out
 
 
-__all__ = ["Walk", "channel_of"]
+__all__ = ["PointTracker", "channel_of"]

@@ -1,5 +1,5 @@
 import { useCallback } from "react";
-import type { ModelLayer, Shot } from "~/api/client";
+import type { MeshLayer, Shot } from "~/api/client";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
 import { act } from "~/workspace/store";
@@ -9,8 +9,8 @@ export const roomOf = (shot: Shot, perch: string | null): string | null =>
   shot.perches.find((p) => p.id === perch)?.follow.target ?? null;
 
 /** The models that stand in a motion's room, the nearest in the run sheet first. */
-export const modelsIn = (shot: Shot, motion: string | null): ModelLayer[] =>
-  shot.stack.filter((l) => l.kind === "model" && roomOf(shot, l.follow.target) === motion) as ModelLayer[];
+export const modelsIn = (shot: Shot, motion: string | null): MeshLayer[] =>
+  shot.stack.filter((l) => l.kind === "model" && roomOf(shot, l.follow.target) === motion) as MeshLayer[];
 
 /** Where a model stands on its spot: the place on it that is clicked, or its bottom's middle again. It stays where it is. */
 export function usePivot() {

@@ -5,7 +5,7 @@ import type {
   FormLayer,
   GeneratedLayer,
   Layer,
-  ModelLayer,
+  MeshLayer,
   PinLayer,
 } from "~/api/client";
 import { useAssets } from "~/api/queries";
@@ -135,7 +135,7 @@ function Ends({ layer, set }: { layer: FillLayer; set: Set }) {
   );
 }
 
-function OfModel({ layer, set }: { layer: ModelLayer; set: Set }) {
+function OfModel({ layer, set }: { layer: MeshLayer; set: Set }) {
   return (
     <>
       <LightFrom layer={layer} set={set} />

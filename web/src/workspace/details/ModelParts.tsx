@@ -1,4 +1,4 @@
-import type { ModelLayer } from "~/api/client";
+import type { MeshLayer } from "~/api/client";
 import { Choice } from "~/ui/Choice";
 import { modelsIn, roomOf, usePivot } from "~/workspace/actions/models";
 import { useOpenShot } from "~/workspace/context";
@@ -13,7 +13,7 @@ export function LightFrom({
   layer,
   set,
 }: {
-  layer: ModelLayer;
+  layer: MeshLayer;
   set: (label: string, values: LayerValues) => void;
 }) {
   const { record } = useOpenShot();
@@ -78,7 +78,7 @@ export function TrueSize({
   layer,
   set,
 }: {
-  layer: ModelLayer;
+  layer: MeshLayer;
   set: (label: string, values: LayerValues) => void;
 }) {
   const tall = typeof layer.tall === "number" ? layer.tall : null;
@@ -100,7 +100,7 @@ export function TrueSize({
 }
 
 /** Where a model stands on its spot and turns. */
-export function Pivot({ layer }: { layer: ModelLayer }) {
+export function Pivot({ layer }: { layer: MeshLayer }) {
   const { frame, tool } = useWorkspace();
   const pivot = usePivot();
   const picked = layer.pivot.some((v) => v !== 0);
