@@ -46,7 +46,7 @@ class Recovering(unittest.TestCase):
             to = self.CENTRE + [dx, dy]
             match = self.found(np.eye(2), to, matcher.SHIFT)
             np.testing.assert_allclose(match.centre, to, atol=0.03)
-            self.assertGreater(match.likeness, 0.98)
+            self.assertGreater(match.ncc_inliers, 0.98)
 
     def test_turn_and_size(self) -> None:
         for angle, scale in ((4.0, 1.0), (-7.0, 1.08), (0.0, 0.9)):
@@ -89,7 +89,7 @@ class Recovering(unittest.TestCase):
 
         match = self.found(np.eye(2), to, matcher.SHIFT, change=covered, start=(0.5, -0.4))
         np.testing.assert_allclose(match.centre, to, atol=0.12)
-        self.assertLess(match.agree, 0.97)
+        self.assertLess(match.inlier_share, 0.97)
 
     def test_search_finds_far_shifts(self) -> None:
         picture = texture()
@@ -104,9 +104,9 @@ class Recovering(unittest.TestCase):
         pattern = matcher.cut_pattern(matcher.prepare(texture(3, 9)), self.CENTRE, 12)
         warp = at(self.CENTRE)
         match = matcher.refine(matcher.prepare(texture(99, 9)), pattern, warp, matcher.SIMILAR)
-        self.assertLess(match.likeness * match.agree, 0.6)
+        self.assertLess(match.ncc_inliers * match.inlier_share, 0.6)
 
     def test_outside_the_picture_is_no_match(self) -> None:
         pattern = matcher.cut_pattern(matcher.prepare(texture()), self.CENTRE, 12)
         warp = at(np.array([-40.0, -40.0]))
-        self.assertEqual(matcher.refine(matcher.prepare(texture()), pattern, warp, matcher.SHIFT).likeness, -1.0)
+        self.assertEqual(matcher.refine(matcher.prepare(texture()), pattern, warp, matcher.SHIFT).ncc_inliers, -1.0)

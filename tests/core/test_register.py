@@ -85,7 +85,7 @@ class Recovered(unittest.TestCase):
             with self.subTest(name):
                 one = found(reference, warped(reference, m))
                 self.assertLess(off(one, m), 0.03)
-                self.assertGreater(one.likeness, 0.99)
+                self.assertGreater(one.ncc_inliers, 0.99)
                 self.assertGreater(one.coverage, 0.95)
 
     def test_no_more_is_changed_than_is_allowed(self) -> None:
@@ -133,7 +133,7 @@ class Covered(unittest.TestCase):
         self.assertGreater(float(tiles[:, :7].mean()), 0.9)
         self.assertLess(float(tiles[:, -3:].mean()), 0.1)
         self.assertAlmostEqual(one.coverage, 0.68, delta=0.08)
-        self.assertGreater(one.likeness, one.plain + 0.1)
+        self.assertGreater(one.ncc_inliers, one.ncc_all + 0.1)
 
     def test_what_is_to_be_ignored_has_no_say(self) -> None:
         reference, m = texture(), move(1.3, -1.1)
@@ -185,8 +185,8 @@ class Honest(unittest.TestCase):
             np.array([1.0, 0, 0, 0]), False, False, True, True, 1e3, 0.01)  # fmt: skip
         u, v = uv.astype(np.float64).T
         design = np.stack([values, np.ones(n), u, v], axis=1).astype(np.float64)
-        plain = np.linalg.lstsq(design, seen.astype(np.float64), rcond=None)[0]
-        np.testing.assert_allclose(light, plain, rtol=2e-3, atol=0.05)
+        ncc_all = np.linalg.lstsq(design, seen.astype(np.float64), rcond=None)[0]
+        np.testing.assert_allclose(light, ncc_all, rtol=2e-3, atol=0.05)
         residual = seen - design @ light
         gx, gy = light[0] * grad.astype(np.float64).T
         along = gx * u + gy * v

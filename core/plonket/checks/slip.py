@@ -134,7 +134,7 @@ def measure_slip(
                     template, FrameLevels(clip.luma(i), window, None), moved, freedom=seat.freedom, coarsest=1
                 )
                 noise = min(noise, found.variance)
-                if found.coverage > 0.3 and found.inside > 0.3 and (found.likeness > 0.6 or found.variance < 2 * noise):
+                if found.coverage > 0.3 and found.inside > 0.3 and (found.ncc_inliers > 0.6 or found.variance < 2 * noise):
                     off = carry(inside, found.homography) - carry(inside, moved)
                     px[i] = np.sqrt((off**2).sum(axis=1).mean())
         work.progress(done + 1, len(frames))

@@ -123,7 +123,7 @@ class Borrower:
         full = len(FREEDOMS) - 1
         for freedom in (full, 0):
             found = register(template, levels, start, freedom=freedom)
-            if found.likeness > LEAST_LIKE and found.error_px < SURE_PX and found.coverage > 0.4:
+            if found.ncc_inliers > LEAST_LIKE and found.error_px < SURE_PX and found.coverage > 0.4:
                 return found.homography
         return None
 

@@ -256,15 +256,15 @@ def accumulate(  # type: ignore[no-untyped-def]
             held += out[i] * energy
             detail += energy
             misfit += start_tiles[tile[i]] * min(square, 900.0)
-    likeness = plain = 0.0
+    ncc_inliers = ncc_all = 0.0
     if last:
-        likeness = _correlation(values, seen, out, inside, light, uv)
-        plain = _correlation(values, seen, np.ones(n, np.float32), inside, light, uv)
+        ncc_inliers = _correlation(values, seen, out, inside, light, uv)
+        ncc_all = _correlation(values, seen, np.ones(n, np.float32), inside, light, uv)
     # Tukey weights make the weighted variance too small by about a third at this limit.
     variance = max(1.35 * spent / max(agree, 1e-9), 0.02)
     normal, right = _normals(uv, values, grad, residual, out, light[0], slopes)
     asked = np.zeros((1, ROWS))
     if last:
         asked = _asked(uv, tile, values, grad, residual, out, light[0], slopes)
-    return (normal, right, asked, out, tiles, variance, light, likeness, plain, held / max(detail, 1e-9), count / n, count,
+    return (normal, right, asked, out, tiles, variance, light, ncc_inliers, ncc_all, held / max(detail, 1e-9), count / n, count,
             misfit / count)

@@ -211,7 +211,8 @@ class _PlaneTracker:
 
     def _fine(self, found: Registration) -> bool:
         explained = found.variance < UNEXPLAINED * self.noise and np.isfinite(self.noise)
-        return found.coverage > 0.35 and (found.plain > SURE or (found.likeness > SURE and found.coverage > 0.6) or explained)
+        alike = found.ncc_all > SURE or (found.ncc_inliers > SURE and found.coverage > 0.6)
+        return found.coverage > 0.35 and (alike or explained)
 
     def _register(self, luma: U8, at: F64, ignored: U8 | None, freedom: int, coarsest: int | None = None) -> Registration:
         levels = FrameLevels(luma, self._window(at), ignored)
@@ -237,7 +238,7 @@ class _PlaneTracker:
         best = full
         for freedom in range(self.freedom - 1, -1, -1):
             tried = self._register(luma, at, ignored, freedom, coarsest=1)
-            if tried.likeness < full.likeness - 0.1 and tried.variance > 1.3 * full.variance:
+            if tried.ncc_inliers < full.ncc_inliers - 0.1 and tried.variance > 1.3 * full.variance:
                 continue
             if tried.error_px < best.error_px:
                 best = tried
@@ -302,9 +303,9 @@ class _PlaneTracker:
         jump = np.abs(hull - carry(self.template.hull, expected)).max()
         if jump > (self.motion.reach_px + 8) * (1 + self.lost_for):
             return NO_MATCH
-        if found.likeness < limit and not noisy:
+        if found.ncc_inliers < limit and not noisy:
             return BLURRED if found.blur >= len(BLURS_PX) - 1 else COVERED
-        if found.plain < 0.2 and found.coverage < 0.3 and not noisy:
+        if found.ncc_all < 0.2 and found.coverage < 0.3 and not noisy:
             return COVERED
         if self.light is not None and not 1 / LIGHT_JUMP < found.light[0] / max(float(self.light[0]), 1e-6) < LIGHT_JUMP:
             # Hardly any contrast left is what a plain thing in front looks like.
@@ -343,7 +344,7 @@ def _normal(m: F64) -> F64:
 def _better(a: Registration | None, b: Registration) -> Registration:
     if a is None:
         return b
-    return b if b.likeness * b.coverage * max(b.plain, 0.05) > a.likeness * a.coverage * max(a.plain, 0.05) else a
+    return b if b.ncc_inliers * b.coverage * max(b.ncc_all, 0.05) > a.ncc_inliers * a.coverage * max(a.ncc_all, 0.05) else a
 
 
 def _area(quad: F64) -> float:

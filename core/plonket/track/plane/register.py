@@ -39,8 +39,8 @@ class Registration:
 
     Attributes
     ----------
-    homography : (3, 3) reference pixels to frame pixels. likeness : correlation of the pixels that agree.
-    plain : the same over all visible pixels. coverage : share of the detail seen that agrees.
+    homography : (3, 3) reference pixels to frame pixels. ncc_inliers : correlation of the pixels that agree.
+    ncc_all : the same over all visible pixels. coverage : share of the detail seen that agrees.
     inside : share of the detail that lies in the frame and is not ignored.
     error_px : expected error of the region's corners. variance : of the residual, code values squared.
     light : (4,) gain, offset and slopes relative to the reference.
@@ -48,8 +48,8 @@ class Registration:
     """
 
     homography: F64
-    likeness: float
-    plain: float
+    ncc_inliers: float
+    ncc_all: float
     coverage: float
     inside: float
     error_px: float
@@ -259,7 +259,7 @@ class _Run:
         errors = self._errors(s, level, blur, freedom)
         return Registration(
             homography=self.h @ np.linalg.inv(self.norm) / (self.h @ np.linalg.inv(self.norm))[2, 2],
-            likeness=s.likeness, plain=s.plain, coverage=s.coverage, inside=s.inside, error_px=errors,
+            ncc_inliers=s.ncc_inliers, ncc_all=s.ncc_all, coverage=s.coverage, inside=s.inside, error_px=errors,
             variance=s.variance, light=s.light,
             freedom=freedom, blur=blur, tiles=s.tiles,
         )  # fmt: skip
@@ -315,8 +315,8 @@ class _Sums:
     tiles: F64
     variance: float
     light: F64
-    likeness: float
-    plain: float
+    ncc_inliers: float
+    ncc_all: float
     coverage: float
     inside: float
     seen: int

@@ -50,15 +50,15 @@ class Match:
     Attributes
     ----------
     warp : (3, 3) from pattern offsets (pixels from its centre) to array indices.
-    likeness : normalised correlation in [-1, 1] of the pixels that agree. plain : the same over all
-        pixels, whether they agree or not. agree : share of the pattern's weight on
+    ncc_inliers : normalised correlation in [-1, 1] of the pixels that agree. ncc_all : the same over all
+        pixels, whether they agree or not. inlier_share : share of the pattern's weight on
         pixels that agree. gain : contrast relative to the pattern. steps : iterations used.
     """
 
     warp: F64
-    likeness: float
-    plain: float
-    agree: float
+    ncc_inliers: float
+    ncc_all: float
+    inlier_share: float
     gain: float
     steps: int
 
@@ -106,11 +106,12 @@ def cut_pattern(picture: F32, centre: F64, half: int, linear: F64 | None = None)
 def refine(picture: F32, pattern: Pattern, warp: F64, dof: int, steps: int = 24) -> Match:
     """Align a pattern near `warp` (3, 3) in a prepared picture, to convergence."""
     out = warp.astype(np.float64) / warp[2, 2]
-    likeness, plain, agree, gain, used = _refine(
+    ncc_inliers, ncc_all, inlier_share, gain, used = _refine(
         picture, pattern.patch, pattern.weight, pattern.steepest, out, _COLUMNS[dof], dof, steps
     )
     return Match(
-        warp=out, likeness=likeness, plain=plain, agree=agree, gain=gain / max(pattern.spread, 1e-3), steps=used,
+        warp=out, ncc_inliers=ncc_inliers, ncc_all=ncc_all, inlier_share=inlier_share, gain=gain / max(pattern.spread, 1e-3),
+        steps=used,
     )  # fmt: skip
 
 
@@ -206,140 +207,37 @@ def _plain_likeness(patch: F32, weight: F32, seen: F64, visible: U8) -> float:
 @numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
 def _refine(picture: F32, patch: F32, weight: F32, steepest: F64, warp: F64, columns: int, dof: int,
             steps: int) -> tuple[float, float, float, float, int]:  # fmt: skip
+    """Move `warp` (3, 3) to where the pattern (n, n) lies, in place.
+
+    Returns ncc_inliers, ncc_all, inlier_share, gain, and how many steps were taken; -1 likeness where too little is seen.
+    """
     n = patch.shape[0]
     half = n // 2
-    count = n * n
-    wx, wy = np.empty(4), np.empty(4)
-    seen = np.empty(count)
-    robust = np.ones(count)
-    visible = np.ones(count, np.uint8)
-    basis = np.empty((count, columns))
+    seen, robust, visible = np.empty(n * n), np.ones(n * n), np.ones(n * n, np.uint8)
+    basis = np.empty((n * n, columns))
     used = 0
-    likeness = plain = agree = gain = 0.0
-    h, w = picture.shape
+    ncc_inliers = ncc_all = inlier_share = gain = 0.0
     for step in range(steps + 1):
-        k = 0
-        inside = 0.0
-        total = 0.0
-        for j in range(n):
-            for i in range(n):
-                u, v = float(i - half), float(j - half)
-                d = max(warp[2, 0] * u + warp[2, 1] * v + 1.0, 0.05)
-                x = (warp[0, 0] * u + warp[0, 1] * v + warp[0, 2]) / d
-                y = (warp[1, 0] * u + warp[1, 1] * v + warp[1, 2]) / d
-                seen[k] = _at(picture, x, y, wx, wy)
-                total += weight[j, i]
-                if -0.5 <= x <= w - 0.5 and -0.5 <= y <= h - 0.5:
-                    inside += weight[j, i]
-                    visible[k] = 1
-                else:
-                    robust[k] = 0.0
-                    visible[k] = 0
-                k += 1
+        inside, total = _sample(picture, weight, warp, seen, robust, visible)
         if inside < 0.45 * total:
             return -1.0, -1.0, 0.0, 0.0, used
-        plain = _plain_likeness(patch, weight, seen, visible)
-        # Gain and offset by weighted least squares; then the weights of pixels that disagree.
+        ncc_all = _plain_likeness(patch, weight, seen, visible)
         for again in range(2):
-            sw = sp = si = spp = sii = spi = 0.0
-            k = 0
-            for j in range(n):
-                for i in range(n):
-                    q = weight[j, i] * robust[k]
-                    p, s = patch[j, i], seen[k]
-                    sw += q
-                    sp += q * p
-                    si += q * s
-                    spp += q * p * p
-                    sii += q * s * s
-                    spi += q * p * s
-                    k += 1
+            sw, mp, mi, vp, ncc_inliers, gain = _light(patch, weight, robust, seen)
             if sw < 1e-6:
                 return -1.0, -1.0, 0.0, 0.0, used
-            mp, mi = sp / sw, si / sw
-            vp, vi, cov = spp / sw - mp * mp, sii / sw - mi * mi, spi / sw - mp * mi
-            likeness = cov / np.sqrt(max(vp * vi, 1e-12))
-            gain = cov / max(vp, 1e-9)
             if gain <= 1e-6 or again == 1 or step < 2:
                 break
-            # Tukey-like weights on the residual in units of the pattern's own spread.
-            scale = 0.0
-            k = 0
-            for j in range(n):
-                for i in range(n):
-                    e = (seen[k] - mi) / gain - (patch[j, i] - mp)
-                    scale += weight[j, i] * min(abs(e), 1.0)
-                    k += 1
-            limit = max(4.0 * 1.25 * scale / total, 0.35)
-            k = 0
-            good = 0.0
-            for j in range(n):
-                for i in range(n):
-                    e = ((seen[k] - mi) / gain - (patch[j, i] - mp)) / limit
-                    if abs(e) < 1.0:
-                        robust[k] = (1.0 - e * e) ** 2
-                    else:
-                        robust[k] = 0.0
-                    if abs(e) < 0.6:
-                        good += weight[j, i]
-                    k += 1
-            agree = good / total
+            inlier_share = _weigh(patch, weight, seen, mp, mi, gain, total, robust)
         if gain <= 1e-6 or step == steps:
-            return likeness, plain, agree, gain, used
-        # Project pattern and constant out of the steepest-descent images, solve, compose.
-        for c in range(columns):
-            m0 = m1 = 0.0
-            k = 0
-            for j in range(n):
-                for i in range(n):
-                    q = weight[j, i] * robust[k]
-                    value = _column(steepest, k, c, dof)
-                    m0 += q * value
-                    m1 += q * value * (patch[j, i] - mp)
-                    k += 1
-            m0 /= sw
-            m1 /= max(vp * sw, 1e-9)
-            k = 0
-            for j in range(n):
-                for i in range(n):
-                    basis[k, c] = _column(steepest, k, c, dof) - m0 - m1 * (patch[j, i] - mp)
-                    k += 1
-        hessian = np.zeros((columns, columns))
-        right = np.zeros(columns)
-        k = 0
-        for j in range(n):
-            for i in range(n):
-                q = weight[j, i] * robust[k]
-                e = (seen[k] - mi) / gain - (patch[j, i] - mp)
-                for a in range(columns):
-                    right[a] += q * basis[k, a] * e
-                    for b in range(a, columns):
-                        hessian[a, b] += q * basis[k, a] * basis[k, b]
-                k += 1
-        for a in range(columns):
-            for b in range(a):
-                hessian[a, b] = hessian[b, a]
-            hessian[a, a] *= 1.0 + 1e-6
-            hessian[a, a] += 1e-9
-        delta = np.linalg.solve(hessian, right)
-        step_warp = np.eye(3)
-        step_warp[0, 2], step_warp[1, 2] = delta[0], delta[1]
-        if columns == 4:
-            step_warp[0, 0] += delta[2]
-            step_warp[1, 1] += delta[2]
-            step_warp[1, 0] += delta[3]
-            step_warp[0, 1] -= delta[3]
-        elif columns >= 6:
-            step_warp[0, 0] += delta[2]
-            step_warp[1, 0] += delta[3]
-            step_warp[0, 1] += delta[4]
-            step_warp[1, 1] += delta[5]
-        if columns == 8:
-            step_warp[2, 0], step_warp[2, 1] = delta[6], delta[7]
+            return ncc_inliers, ncc_all, inlier_share, gain, used
+        _columns(steepest, patch, weight, robust, sw, mp, vp, dof, basis)
+        delta = _solve(patch, weight, robust, seen, mp, mi, gain, basis)
+        step_warp = _step(delta, columns)
         det = step_warp[0, 0] * step_warp[1, 1] - step_warp[0, 1] * step_warp[1, 0]
         lean = half * (abs(step_warp[2, 0]) + abs(step_warp[2, 1]))
         if not (0.2 < det < 5.0) or lean > 0.5:
-            return likeness, plain, 0.0, gain, used
+            return ncc_inliers, ncc_all, 0.0, gain, used
         # warp <- warp o inverse(step)
         composed = warp @ np.linalg.inv(step_warp)
         for a in range(3):
@@ -351,7 +249,152 @@ def _refine(picture: F32, patch: F32, weight: F32, steepest: F64, warp: F64, col
         if moved < 0.002 and step >= 3:
             # One last pass measures likeness at the final place.
             steps = step + 1
-    return likeness, plain, agree, gain, used
+    return ncc_inliers, ncc_all, inlier_share, gain, used
+
+
+@numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+def _sample(picture: F32, weight: F32, warp: F64, seen: F64, robust: F64, visible: U8) -> tuple[float, float]:
+    """What the picture shows of each pixel of the pattern, into `seen`; the weight of those inside it, and of all."""
+    n = weight.shape[0]
+    half = n // 2
+    h, w = picture.shape
+    wx, wy = np.empty(4), np.empty(4)
+    k = 0
+    inside = total = 0.0
+    for j in range(n):
+        for i in range(n):
+            u, v = float(i - half), float(j - half)
+            d = max(warp[2, 0] * u + warp[2, 1] * v + 1.0, 0.05)
+            x = (warp[0, 0] * u + warp[0, 1] * v + warp[0, 2]) / d
+            y = (warp[1, 0] * u + warp[1, 1] * v + warp[1, 2]) / d
+            seen[k] = _at(picture, x, y, wx, wy)
+            total += weight[j, i]
+            if -0.5 <= x <= w - 0.5 and -0.5 <= y <= h - 0.5:
+                inside += weight[j, i]
+                visible[k] = 1
+            else:
+                robust[k] = 0.0
+                visible[k] = 0
+            k += 1
+    return inside, total
+
+
+@numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+def _light(patch: F32, weight: F32, robust: F64, seen: F64) -> tuple[float, float, float, float, float, float]:
+    """Gain and offset by weighted least squares: sum of weights, means of pattern and picture, the pattern's variance, their
+    correlation, gain."""
+    n = patch.shape[0]
+    sw = sp = si = spp = sii = spi = 0.0
+    k = 0
+    for j in range(n):
+        for i in range(n):
+            q = weight[j, i] * robust[k]
+            p, s = patch[j, i], seen[k]
+            sw += q
+            sp += q * p
+            si += q * s
+            spp += q * p * p
+            sii += q * s * s
+            spi += q * p * s
+            k += 1
+    safe = max(sw, 1e-12)
+    mp, mi = sp / safe, si / safe
+    vp, vi, cov = spp / safe - mp * mp, sii / safe - mi * mi, spi / safe - mp * mi
+    return sw, mp, mi, vp, cov / np.sqrt(max(vp * vi, 1e-12)), cov / max(vp, 1e-9)
+
+
+@numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+def _weigh(patch: F32, weight: F32, seen: F64, mp: float, mi: float, gain: float, total: float, robust: F64) -> float:
+    """Tukey-like weights on the residual, in units of the pattern's own spread, into `robust`; the share that agrees."""
+    n = patch.shape[0]
+    scale = 0.0
+    k = 0
+    for j in range(n):
+        for i in range(n):
+            e = (seen[k] - mi) / gain - (patch[j, i] - mp)
+            scale += weight[j, i] * min(abs(e), 1.0)
+            k += 1
+    limit = max(4.0 * 1.25 * scale / total, 0.35)
+    k = 0
+    good = 0.0
+    for j in range(n):
+        for i in range(n):
+            e = ((seen[k] - mi) / gain - (patch[j, i] - mp)) / limit
+            robust[k] = (1.0 - e * e) ** 2 if abs(e) < 1.0 else 0.0
+            if abs(e) < 0.6:
+                good += weight[j, i]
+            k += 1
+    return good / total
+
+
+@numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+def _columns(
+    steepest: F64, patch: F32, weight: F32, robust: F64, sw: float, mp: float, vp: float, dof: int, basis: F64
+) -> None:
+    """The steepest-descent images with pattern and constant projected out, into `basis` (pixels, columns)."""
+    n = patch.shape[0]
+    for c in range(basis.shape[1]):
+        m0 = m1 = 0.0
+        k = 0
+        for j in range(n):
+            for i in range(n):
+                q = weight[j, i] * robust[k]
+                value = _column(steepest, k, c, dof)
+                m0 += q * value
+                m1 += q * value * (patch[j, i] - mp)
+                k += 1
+        m0 /= sw
+        m1 /= max(vp * sw, 1e-9)
+        k = 0
+        for j in range(n):
+            for i in range(n):
+                basis[k, c] = _column(steepest, k, c, dof) - m0 - m1 * (patch[j, i] - mp)
+                k += 1
+
+
+@numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+def _solve(patch: F32, weight: F32, robust: F64, seen: F64, mp: float, mi: float, gain: float, basis: F64) -> F64:
+    """(columns,) the Gauss-Newton step."""
+    n = patch.shape[0]
+    columns = basis.shape[1]
+    hessian = np.zeros((columns, columns))
+    right = np.zeros(columns)
+    k = 0
+    for j in range(n):
+        for i in range(n):
+            q = weight[j, i] * robust[k]
+            e = (seen[k] - mi) / gain - (patch[j, i] - mp)
+            for a in range(columns):
+                right[a] += q * basis[k, a] * e
+                for b in range(a, columns):
+                    hessian[a, b] += q * basis[k, a] * basis[k, b]
+            k += 1
+    for a in range(columns):
+        for b in range(a):
+            hessian[a, b] = hessian[b, a]
+        hessian[a, a] *= 1.0 + 1e-6
+        hessian[a, a] += 1e-9
+    return np.linalg.solve(hessian, right)  # type: ignore[return-value]
+
+
+@numba.njit(cache=True, fastmath=True, error_model="numpy")  # type: ignore[misc]
+def _step(delta: F64, columns: int) -> F64:
+    """(3, 3) the warp that a step stands for."""
+    out = np.eye(3)
+    out[0, 2], out[1, 2] = delta[0], delta[1]
+    if columns == 4:
+        out[0, 0] += delta[2]
+        out[1, 1] += delta[2]
+        out[1, 0] += delta[3]
+        out[0, 1] -= delta[3]
+    elif columns >= 6:
+        out[0, 0] += delta[2]
+        out[1, 0] += delta[3]
+        out[0, 1] += delta[4]
+        out[1, 1] += delta[5]
+    if columns == 8:
+        out[2, 0], out[2, 1] = delta[6], delta[7]
+    return out
 
 
 @numba.njit(cache=True, fastmath=True, inline="always", error_model="numpy")  # type: ignore[misc]

@@ -166,7 +166,7 @@ class PointTracker:
         window, corner = self._window(luma, f.at, f.half * 2.5 + 8)
         assert f.known is not None
         match = matcher.refine(window, f.known.pattern, f.warp_at(f.at - corner), self.dof)
-        if match.likeness > self.limit and np.hypot(*(match.centre + corner - f.at)) < 2:
+        if match.ncc_inliers > self.limit and np.hypot(*(match.centre + corner - f.at)) < 2:
             f.warp = match.warp
 
     def _follow(self, f: _Follower, luma: U8, frame: int) -> bool:
@@ -197,7 +197,8 @@ class PointTracker:
             other = f.others[given.frame]
             for spot in self._spots(f, window, other.pattern.patch, expected - inner):
                 tried = matcher.refine(window, other.pattern, _at(np.eye(3), spot), self.dof)
-                if tried.likeness >= self.limit + RECOVER_MARGIN and tried.plain > self.limit and tried.agree > 0.75:
+                sure = tried.ncc_inliers >= self.limit + RECOVER_MARGIN and tried.ncc_all > self.limit
+                if sure and tried.inlier_share > 0.75:
                     f.known, f.recent = other, other.pattern
                     f.warp = _at(np.eye(3), tried.centre)
                     f.warp[:2, :2] = tried.linear
@@ -212,7 +213,7 @@ class PointTracker:
             for spot in self._spots(f, window, patch, expected - inner):
                 tried = matcher.refine(window, pattern, f.warp_at(spot), self.dof)
                 near = np.hypot(*(tried.centre - (expected - inner))) <= f.point.reach_px + 1
-                if near and self._sound(f, tried, self.limit + RECOVER_MARGIN) and tried.agree > 0.75:
+                if near and self._sound(f, tried, self.limit + RECOVER_MARGIN) and tried.inlier_share > 0.75:
                     return tried, inner
         return match, corner
 
@@ -228,16 +229,16 @@ class PointTracker:
         best: matcher.Match | None = None
         for spot in self._tries(f, window, expected - corner, reach):
             match = matcher.refine(window, reference, f.warp_at(spot), self.dof)
-            if f.recent is not reference and match.likeness < self.limit + ADAPT_MARGIN:
+            if f.recent is not reference and match.ncc_inliers < self.limit + ADAPT_MARGIN:
                 # The fresh pattern was cut along the reference's axes, so both share one warp.
                 by_recent = matcher.refine(window, f.recent, f.warp_at(spot), self.dof)
-                if by_recent.likeness > match.likeness:
+                if by_recent.ncc_inliers > match.ncc_inliers:
                     match = by_recent
             if np.hypot(*(match.centre - (expected - corner))) > reach + 1:
                 continue
-            if best is None or match.likeness * match.agree > best.likeness * best.agree + 1e-3:
+            if best is None or match.ncc_inliers * match.inlier_share > best.ncc_inliers * best.inlier_share + 1e-3:
                 best = match
-            if best.likeness > 0.97 and best.agree > 0.9:
+            if best.ncc_inliers > 0.97 and best.inlier_share > 0.9:
                 break
         return best, corner
 
@@ -263,8 +264,8 @@ class PointTracker:
     def _sound(self, f: _Follower, match: matcher.Match, limit: float) -> bool:
         grown = abs(float(np.linalg.det(match.linear))) / max(abs(float(np.linalg.det(f.linear))), 1e-6)
         # A thing that covers part of the pattern may disagree, but not so much that the rest could be anything.
-        whole = match.plain >= limit - PARTLY_COVERED
-        return match.likeness >= limit and whole and match.agree >= 0.55 and 0.6 < grown < 1.7 and match.gain > 0.12
+        whole = match.ncc_all >= limit - PARTLY_COVERED
+        return match.ncc_inliers >= limit and whole and match.inlier_share >= 0.55 and 0.6 < grown < 1.7 and match.gain > 0.12
 
     def _accept(self, f: _Follower, match: matcher.Match, corner: F64, frame: int, luma: U8) -> None:
         place = match.centre + corner
@@ -273,11 +274,11 @@ class PointTracker:
         row = f.row
         self.tracks.xy[row, frame] = from_index(place)
         self.tracks.state[row, frame], self.tracks.reason[row, frame] = TRACKED, 0
-        if match.agree < 0.85 or match.likeness < 0.9 or frame % HOME_EVERY == 0 or f.home is None:
+        if match.inlier_share < 0.85 or match.ncc_inliers < 0.9 or frame % HOME_EVERY == 0 or f.home is None:
             f.home = self._way_home(f, luma)
-        likely = np.clip((match.likeness - 0.5) / 0.5, 0, 1) * match.agree
+        likely = np.clip((match.ncc_inliers - 0.5) / 0.5, 0, 1) * match.inlier_share
         self.tracks.confidence[row, frame] = likely / (1 + (f.home / HOME_PX) ** 2)
-        if self.motion.adapt and match.agree > 0.85 and match.likeness < self.limit + ADAPT_MARGIN:
+        if self.motion.adapt and match.inlier_share > 0.85 and match.ncc_inliers < self.limit + ADAPT_MARGIN:
             window, inner = self._window(luma, place, f.half * 2 + 6)
             f.recent = matcher.cut_pattern(window, place - inner, f.half, f.linear)
 
@@ -287,7 +288,7 @@ class PointTracker:
         window, corner = self._window(luma, f.at, f.half * 2 + 6)
         seen = matcher.cut_pattern(window, f.at - corner, f.half, f.linear)
         back = matcher.refine(f.known.window, seen, _at(np.eye(3), f.known.at), matcher.SHIFT, steps=10)
-        if back.likeness < 0:
+        if back.ncc_inliers < 0:
             return 3.0
         return float(min(np.hypot(*(back.centre - f.known.at)), 3.0))
 
@@ -308,7 +309,7 @@ class PointTracker:
         change = match.linear @ np.linalg.inv(f.linear)
         size = float(np.sqrt(abs(np.linalg.det(change))))
         turned = abs(float(np.degrees(np.arctan2(change[1, 0], change[0, 0]))))
-        alike = match.plain >= max(limit, 0.84) and match.agree > 0.8 and self._sound(f, match, limit)
+        alike = match.ncc_all >= max(limit, 0.84) and match.inlier_share > 0.8 and self._sound(f, match, limit)
         return alike and 0.85 < size < 1.18 and turned < 20 and 0.6 < match.gain < 1.6
 
     def _note_lost(
@@ -320,14 +321,14 @@ class PointTracker:
         edge = f.half * 0.8  # from here on too little of the pattern is in the picture
         if not (edge <= expected[0] <= w - edge and edge <= expected[1] <= h - edge):
             reason = LEFT
-        elif match is not None and match.likeness > 0.2:
+        elif match is not None and match.ncc_inliers > 0.2:
             assert f.known is not None
             window, inner = self._window(luma, match.centre + corner, f.half * 2 + 6)
             seen = matcher.cut_pattern(window, match.centre + corner - inner, f.half)
             # Blur takes gradient energy away but leaves the broad light and dark.
             sharpness = seen.energy / max(seen.spread, 1e-3) ** 2
             full = f.known.pattern.energy / max(f.known.pattern.spread, 1e-3) ** 2
-            reason = BLURRED if sharpness < 0.35 * full and match.likeness > 0.5 else COVERED
+            reason = BLURRED if sharpness < 0.35 * full and match.ncc_inliers > 0.5 else COVERED
         self.tracks.xy[row, frame] = from_index(expected)
         self.tracks.state[row, frame], self.tracks.reason[row, frame] = LOST, reason
         f.home = None
