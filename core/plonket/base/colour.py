@@ -32,6 +32,33 @@ _STEPS = 65535
 _CODE_OF_LINEAR: U8 = np.clip(encode(np.arange(_STEPS + 1) / _STEPS) * 255 + 0.5, 0, 255).astype(np.uint8)
 
 
+# Both ways for single floats, straight between entries: against the curves themselves within 2e-7. Light is looked up by its
+# root, in which the curve is nearly straight.
+_ENTRIES = 4096
+_CODE_BY_ROOT: F32 = encode((np.arange(_ENTRIES + 2) / _ENTRIES) ** 2).astype(np.float32)
+_LIGHT_BY_CODE: F32 = decode(np.arange(_ENTRIES + 2) / _ENTRIES).astype(np.float32)
+
+
+@numba.njit(cache=True, fastmath=FAST, error_model="numpy", inline="always")  # type: ignore[misc]
+def code_of(light: np.float32) -> np.float32:
+    """Display code of linear light, for compiled loops; what is beyond 0 to 1 (or no number) is held there."""
+    if not light > np.float32(0.0):
+        return np.float32(0.0)
+    at = np.sqrt(min(light, np.float32(1.0))) * np.float32(_ENTRIES)
+    k = int(at)
+    return _CODE_BY_ROOT[k] + (at - np.float32(k)) * (_CODE_BY_ROOT[k + 1] - _CODE_BY_ROOT[k])
+
+
+@numba.njit(cache=True, fastmath=FAST, error_model="numpy", inline="always")  # type: ignore[misc]
+def light_of(code: np.float32) -> np.float32:
+    """Linear light of a display code, for compiled loops; what is beyond 0 to 1 (or no number) is held there."""
+    if not code > np.float32(0.0):
+        return np.float32(0.0)
+    at = min(code, np.float32(1.0)) * np.float32(_ENTRIES)
+    k = int(at)
+    return _LIGHT_BY_CODE[k] + (at - np.float32(k)) * (_LIGHT_BY_CODE[k + 1] - _LIGHT_BY_CODE[k])
+
+
 @numba.njit(parallel=True, cache=True)  # type: ignore[misc]
 def _look_up(flat: U8, table: F32, out: F32) -> None:
     for i in numba.prange(flat.shape[0]):

@@ -1,33 +1,21 @@
 """Blends: how a layer mixes with what lies below (W3C Compositing and Blending Level 1, 9 and 10).
 
 Normal, add and multiply act on linear light, as light does. The others are defined by the look
-they give on screen and act on sRGB-coded values. `over` is in place on a window of the picture.
+they give on screen and act on sRGB-coded values. `lay_over` is in place on a window of the picture.
 """
 
 from __future__ import annotations
 
-from typing import Literal, get_args
-
 import numba
 import numpy as np
 
-from plonket.base.colour import decode, encode
+from plonket.base.colour import code_of, light_of
 from plonket.base.conventions import F32, FAST
+from plonket.document.bases import BLENDS, BlendName
 from plonket.image.picture import Picture
 
-BlendName = Literal["normal", "add", "screen", "multiply", "lighten", "darken", "overlay", "soft light", "difference"]
-BLEND_NAMES: dict[str, str] = {
-    "normal": "Normal",
-    "add": "Add light",
-    "screen": "Screen",
-    "multiply": "Multiply",
-    "lighten": "Lighten",
-    "darken": "Darken",
-    "overlay": "Overlay",
-    "soft light": "Soft light",
-    "difference": "Difference",
-}
-assert set(BLEND_NAMES) == set(get_args(BlendName))
+NORMAL, ADD, SCREEN, MULTIPLY, LIGHTEN, DARKEN, OVERLAY, SOFT_LIGHT, DIFFERENCE = range(9)
+_NUMBERS = dict(zip(BLENDS, range(9), strict=True))
 
 
 def lay_over(below: F32, layer: Picture, blend: BlendName) -> None:
@@ -38,11 +26,8 @@ def lay_over(below: F32, layer: Picture, blend: BlendName) -> None:
     window = below[layer.y : layer.y + h, layer.x : layer.x + w]
     if blend == "normal":
         _normal(window, layer.rgba)
-    elif blend == "add":
-        window[..., :3] += layer.rgba[..., :3]
-        window[..., 3] = np.minimum(1, window[..., 3] + layer.rgba[..., 3] * (1 - window[..., 3]))
     else:
-        _mixed(window, layer.rgba, blend)
+        _mixed(window, layer.rgba, _NUMBERS[blend])
 
 
 @numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
@@ -63,29 +48,46 @@ def mix_into(picture: F32, other: F32, share: F32) -> None:
                 picture[y, x, c] = other[y, x, c] + share[y, x] * (picture[y, x, c] - other[y, x, c])
 
 
-def _mixed(below: F32, above: F32, blend: BlendName) -> None:
-    """co = cs as (1 - ab) + as ab B(cb, cs) + (1 - as) ab cb (section 9.1.4)."""
-    a_s, a_b = above[..., 3:4], below[..., 3:4]
-    c_s = above[..., :3] / np.maximum(a_s, 1e-6)
-    c_b = below[..., :3] / np.maximum(a_b, 1e-6)
-    mixed = c_b * c_s if blend == "multiply" else _on_screen(np.asarray(c_b, np.float32), np.asarray(c_s, np.float32), blend)
-    below[..., :3] = above[..., :3] * (1 - a_b) + a_s * a_b * mixed + (1 - a_s) * below[..., :3]
-    below[..., 3:4] = a_s + a_b * (1 - a_s)
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
+def _mixed(below: F32, above: F32, blend: int) -> None:
+    """co = cs as (1 - ab) + as ab B(cb, cs) + (1 - as) ab cb (section 9.1.4); light alone is added."""
+    one = np.float32(1.0)
+    least = np.float32(1e-6)
+    for y in numba.prange(below.shape[0]):
+        for x in range(below.shape[1]):
+            a_s, a_b = above[y, x, 3], below[y, x, 3]
+            covered = a_b + a_s * (one - a_b)
+            if blend == ADD:
+                for c in range(3):
+                    below[y, x, c] += above[y, x, c]
+                below[y, x, 3] = min(one, covered)
+                continue
+            both = a_s * a_b
+            for c in range(3):
+                mixed = np.float32(0.0)
+                if both > np.float32(0.0):
+                    c_b, c_s = below[y, x, c] / max(a_b, least), above[y, x, c] / max(a_s, least)
+                    mixed = c_b * c_s if blend == MULTIPLY else _on_screen(c_b, c_s, blend)
+                below[y, x, c] = above[y, x, c] * (one - a_b) + both * mixed + (one - a_s) * below[y, x, c]
+            below[y, x, 3] = covered
 
 
-def _on_screen(c_b: F32, c_s: F32, blend: BlendName) -> F32:
-    b, s = encode(np.clip(c_b, 0, 1)), encode(np.clip(c_s, 0, 1))
-    if blend == "screen":
+@numba.njit(cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
+def _on_screen(c_b: np.float32, c_s: np.float32, blend: int) -> np.float32:
+    """B(cb, cs) of one channel: linear in, linear out, worked out in display code."""
+    one, two = np.float32(1.0), np.float32(2.0)
+    if blend == LIGHTEN:
+        return min(max(c_b, c_s, np.float32(0.0)), one)
+    if blend == DARKEN:
+        return min(max(min(c_b, c_s), np.float32(0.0)), one)
+    b, s = code_of(c_b), code_of(c_s)
+    if blend == SCREEN:
         out = b + s - b * s
-    elif blend == "lighten":
-        out = np.maximum(b, s)
-    elif blend == "darken":
-        out = np.minimum(b, s)
-    elif blend == "difference":
-        out = np.abs(b - s)
-    elif blend == "soft light":
-        d = np.where(b <= 0.25, ((16 * b - 12) * b + 4) * b, np.sqrt(b))
-        out = np.where(s <= 0.5, b - (1 - 2 * s) * b * (1 - b), b + (2 * s - 1) * (d - b))
+    elif blend == DIFFERENCE:
+        out = abs(b - s)
+    elif blend == SOFT_LIGHT:
+        d = ((np.float32(16) * b - np.float32(12)) * b + np.float32(4)) * b if b <= np.float32(0.25) else np.sqrt(b)
+        out = b - (one - two * s) * b * (one - b) if s <= np.float32(0.5) else b + (two * s - one) * (d - b)
     else:
-        out = np.where(b <= 0.5, 2 * b * s, 1 - 2 * (1 - b) * (1 - s))
-    return decode(out).astype(np.float32)
+        out = two * b * s if b <= np.float32(0.5) else one - two * (one - b) * (one - s)
+    return light_of(out)

@@ -10,6 +10,7 @@ import cv2
 import numba
 import numpy as np
 
+from plonket.base.colour import code_of, light_of
 from plonket.base.conventions import F32, F64, FAST
 from plonket.document.bases import PlacedLook
 
@@ -143,24 +144,14 @@ def lit(code: F32 | F64) -> F32:
 def _coded(light: F32, out: F32) -> None:
     for k in numba.prange(light.shape[0]):
         v = light[k]
-        if v <= 0.0031308:
-            out[k] = max(v, 0.0) * 12.92
-        elif v < 1:
-            out[k] = 1.055 * v ** np.float32(1 / 2.4) - 0.055
-        else:
-            out[k] = v
+        out[k] = code_of(v) if v < 1 else v
 
 
 @numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
 def _lit(code: F32, out: F32) -> None:
     for k in numba.prange(code.shape[0]):
         v = code[k]
-        if v <= 0.04045:
-            out[k] = max(v, 0.0) / 12.92
-        elif v < 1:
-            out[k] = ((v + 0.055) / 1.055) ** np.float32(2.4)
-        else:
-            out[k] = v
+        out[k] = light_of(v) if v < 1 else v
 
 
 def through_table(code: F32, table: F32) -> F32:
