@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from collections.abc import Callable
 
 import numpy as np
 
@@ -205,6 +206,9 @@ class FakeSources:
 
     def layer(self, layer_id: str) -> None:
         return None
+
+    def canvas(self, frame: int, size: tuple[int, int], make: Callable[[], F32]) -> F32:
+        return make()
 
     def parcel(self, parcel_id: str) -> list[LayerBase]:
         return []

@@ -25,9 +25,11 @@ class LookEntry(Entry):
     """`run`: (RGBA, look, `LookContext`) -> RGBA.
 
     reach : (look, frame) -> how far beyond the picture's edge it spreads, in pixels of the clip; None: it does not.
+    neighbours : whether it looks at the frames beside its own.
     """
 
     reach: Callable[[Any, int], float] | None = None
+    neighbours: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

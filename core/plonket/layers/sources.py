@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Protocol
 
 from plonket.base.conventions import F32, F64, U8
@@ -75,6 +75,10 @@ class Sources(Protocol):
 
     def lay(self, canvas: F32, layers: Sequence[LayerBase], frame: int, view: F64, scale: float) -> F32:
         """Layers, nearest first, laid on a canvas (h, w, 4); `view` leads from the clip's pixels to the canvas's."""
+        ...
+
+    def canvas(self, frame: int, size: tuple[int, int], make: Callable[[], F32]) -> F32:
+        """The whole picture of a frame before its finish, kept for a while: frames beside it are looked at again soon."""
         ...
 
     def seat(self, target: str | None) -> tuple[RoomCamera, Spot] | None:

@@ -89,6 +89,6 @@ def _along(source: F32, flow: F32, out: F32) -> None:
 
 
 LOOKS.add(LookEntry(
-    kind="moved", order=110, label="Motion blur", settings=Moved, run=run, reach=reach,
+    kind="moved", order=110, label="Motion blur", settings=Moved, run=run, reach=reach, neighbours=True,
     help="Draws out what moves, found from the frames beside.",
 ))  # fmt: skip

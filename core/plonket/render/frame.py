@@ -14,6 +14,7 @@ from plonket.base.colour import colours_to_8bit, encode_8bit, linear_from_8bit, 
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import BadInput
 from plonket.base.progress import Work
+from plonket.document.kinds import LOOKS
 from plonket.document.shot import Shot
 from plonket.image.picture import Picture
 from plonket.layers.sources import Sources
@@ -56,35 +57,55 @@ def render_frame(
     if not 0 <= frame < footage.frames:
         raise BadInput("frame.range", f"Frame {frame} is outside the clip, which has frames 0 to {footage.frames - 1}.")
     size = scaled_size((footage.width, footage.height), scale)
-    # Things are drawn at the picture's true scale, which rounding makes differ slightly from `scale`.
-    zoom = np.diag([size[0] / footage.width, size[0] / footage.width, 1.0])
-    shown = [layer for layer in shot.stack if layer.shown] if view != "plate" else []
-    seen = sources.view if held is None else None
+    finished = view == "final" and bool(shot.finish)
+    bare = view == "plate" or not any(layer.shown for layer in shot.stack)
+    if bare and view != "matte" and not finished and held is None and sources.view is None:
+        return _reduced(sources.plate(footage.asset, frame), size)
+    if finished and held is None and any(look.shown and LOOKS.of(look).neighbours for look in shot.finish):
+        canvas = sources.canvas(frame, size, lambda: _stacked(shot, sources, frame, size, view, held))
+    else:
+        canvas = _stacked(shot, sources, frame, size, view, held)
+    if finished:
+        canvas = _finished(shot, sources, frame, canvas, size, held)
+    return _coverage(canvas) if view == "matte" else colours_to_8bit(np.ascontiguousarray(canvas))
+
+
+def _lies(shot: Shot, sources: Sources, frame: int, size: tuple[int, int], held: str | None) -> tuple[F64, F64]:
+    """(3, 3) from full resolution to the picture's size, and from the clip's pixels to the picture's."""
+    assert shot.footage is not None
+    # Things are drawn at the picture's true scale, which rounding makes differ slightly from the one asked for.
+    zoom = np.diag([size[0] / shot.footage.width, size[0] / shot.footage.width, 1.0])
     if held is not None:
         # Everything is sampled once, straight into the held picture.
-        matrix = zoom @ np.linalg.inv(sources.on_plane(held, frame))
-    else:
-        matrix = zoom if seen is None else zoom @ seen.matrix(frame)
+        return zoom, np.asarray(zoom @ np.linalg.inv(sources.on_plane(held, frame)))
+    return zoom, zoom if sources.view is None else zoom @ sources.view.matrix(frame)
+
+
+def _stacked(shot: Shot, sources: Sources, frame: int, size: tuple[int, int], view: FrameView, held: str | None) -> F32:
+    """The whole picture before its finish, (h, w, 4)."""
+    assert shot.footage is not None
+    zoom, matrix = _lies(shot, sources, frame, size, held)
+    treated = held is None and sources.view is not None
+    canvas = _under(sources, shot.footage.asset, frame, zoom, matrix, size, view, treated=treated, held=held)
+    shown = [layer for layer in shot.stack if layer.shown] if view != "plate" else []
+    return lay_stack(canvas, shown, sources, frame, matrix, float(zoom[0, 0]), finished=view == "final")
+
+
+def _under(
+    sources: Sources, asset: str, frame: int, zoom: F64, matrix: F64, size: tuple[int, int], view: FrameView, *,
+    treated: bool, held: str | None,
+) -> F32:  # fmt: skip
+    """What the stack is laid on, (h, w, 4): the plate as it lies in the picture; nothing where only coverage is asked for."""
     if view == "matte":
-        canvas = np.zeros((size[1], size[0], 4), np.float32)
-    elif held is None and seen is None:
-        rgb = sources.plate(footage.asset, frame)
-        if not shown and not (view == "final" and shot.finish):
-            return _reduced(rgb, size)
-        canvas = _plate(rgb, size)
-    else:
-        lies = np.linalg.inv(zoom) @ matrix
-        canvas = stabilised_plate(sources, footage.asset, frame, zoom, lies, size, fill=seen is not None)
-        if held is not None:
-            # Grey beyond its edge, so that the edge itself is seen; a finished picture is black there.
-            canvas[..., :3] += np.float32(0.03) * (1 - canvas[..., 3:])
-        canvas[..., 3] = 1
-    canvas = lay_stack(canvas, shown, sources, frame, matrix, float(zoom[0, 0]), finished=view == "final")
-    if view == "final" and shot.finish:
-        canvas = _finished(shot, sources, frame, canvas, size, matrix, float(zoom[0, 0]))
-    if view == "matte":
-        return _coverage(canvas)
-    return colours_to_8bit(np.ascontiguousarray(canvas))
+        return np.zeros((size[1], size[0], 4), np.float32)
+    if held is None and not treated:
+        return _plate(sources.plate(asset, frame), size)
+    canvas = stabilised_plate(sources, asset, frame, zoom, np.linalg.inv(zoom) @ matrix, size, fill=treated)
+    if held is not None:
+        # Grey beyond its edge, so that the edge itself is seen; a finished picture is black there.
+        canvas[..., :3] += np.float32(0.03) * (1 - canvas[..., 3:])
+    canvas[..., 3] = 1
+    return canvas
 
 
 def _coverage(canvas: F32) -> U8:
@@ -119,24 +140,25 @@ def render_alone(
     return _coverage(canvas) if matte else colours_to_8bit(canvas)
 
 
-def _finished(
-    shot: Shot, sources: Sources, frame: int, canvas: F32, size: tuple[int, int], matrix: F64, scale: float
-) -> F32:
+def _finished(shot: Shot, sources: Sources, frame: int, canvas: F32, size: tuple[int, int], held: str | None) -> F32:
     """The whole picture with the looks of the finish."""
+    assert shot.footage is not None
+    frames = shot.footage.frames
+    zoom, matrix = _lies(shot, sources, frame, size, held)
 
     def into(mask: Rider) -> F64 | None:
         space = space_of(mask, sources.spaces, frame)
         return None if space is None else np.asarray(matrix @ space)
 
     def neighbour(at: int) -> Picture:
-        # Only the looks that work out movement ask for it.
-        bare = shot.model_copy(update={"finish": []})
-        rgb = render_frame(bare, sources, int(np.clip(at, 0, (shot.footage.frames if shot.footage else 1) - 1)), scale=scale)
-        return Picture(rgba=_plate(rgb, size))
+        # Only the looks that work out movement ask for it. As it is seen, without light beyond white.
+        beside = int(np.clip(at, 0, frames - 1))
+        found = sources.canvas(beside, size, lambda: _stacked(shot, sources, beside, size, "final", None))
+        return Picture(rgba=_plate(colours_to_8bit(np.ascontiguousarray(found)), size))
 
     inverse_depth = inverse_depth_for(None, sources, frame, size, matrix)
     looked = apply_looks(
-        shot.finish, Picture(rgba=canvas), frame, size, scale, into, None, neighbour, sources.table, inverse_depth
+        shot.finish, Picture(rgba=canvas), frame, size, float(zoom[0, 0]), into, None, neighbour, sources.table, inverse_depth
     )  # fmt: skip
     return looked.rgba
 

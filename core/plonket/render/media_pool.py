@@ -75,6 +75,7 @@ class MediaPool:
         self._movements: LruCache[tuple[str, int], F64] = LruCache(self._no_maker, 64)
         self._mended: LruCache[tuple[str, int], U8] = LruCache(self._no_maker, 32, budget=budget)
         self._views: LruCache[str, ViewPath] = LruCache(self._no_maker, 16)
+        self._canvases: LruCache[tuple[str, int, tuple[int, int]], F32] = LruCache(self._no_maker, 4, budget=budget)
         self._painted: LruCache[str, F32] = LruCache(self._no_maker, 8, budget=budget)
         self._heroes: LruCache[str, CleanPlate] = LruCache(self._no_maker, 8, budget=budget)
         self._keyed: LruCache[tuple[str, int, str, int], StillSource] = LruCache(self._no_maker, 10, budget=budget)
@@ -165,6 +166,10 @@ class MediaPool:
         measured = self.measured(motion.measurement)
         key = (motion.model_dump_json(), reference)
         return self._movements.get(key, lambda: movement_of(motion, measured, reference))
+
+    def canvas(self, key: tuple[str, int, tuple[int, int]], make: Callable[[], F32]) -> F32:
+        """A whole picture before its finish."""
+        return self._canvases.get(key, make)
 
     def view(self, key: str, make: Callable[[], ViewPath]) -> ViewPath:
         """A view path, worked out once for all frames that share it."""

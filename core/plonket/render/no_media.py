@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import numpy as np
 
@@ -57,6 +57,9 @@ class NoMedia:
 
     def lay(self, canvas: F32, layers: Sequence[LayerBase], frame: int, view: F64, scale: float) -> F32:
         return lay_stack(canvas, layers, self, frame, view, scale)
+
+    def canvas(self, frame: int, size: tuple[int, int], make: Callable[[], F32]) -> F32:
+        return make()
 
     def table(self, asset: str) -> F32:
         return np.stack([np.linspace(0, 1, 2, dtype=np.float32)] * 3, axis=1)

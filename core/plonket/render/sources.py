@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from functools import cached_property
 
 import numpy as np
@@ -13,7 +13,7 @@ from plonket.base.errors import BadInput
 from plonket.base.homography import transform_point
 from plonket.base.outlines import carry
 from plonket.document.bases import KeyBase, LayerBase, MotionBase
-from plonket.document.hashes import mends_hash, plate_hash
+from plonket.document.hashes import mends_hash, picture_hash, plate_hash
 from plonket.document.kinds import TREATMENTS
 from plonket.document.references import references
 from plonket.document.shot import Shot
@@ -64,6 +64,10 @@ class ShotSources:
             movement=self.movement, places=self.places,
         )  # fmt: skip
         return self.pool.view(self._plate_key, lambda: view_path(shot.plate, context, footage.frames))
+
+    @cached_property
+    def _picture_key(self) -> str:
+        return picture_hash(self.shot)
 
     @cached_property
     def _plate_key(self) -> str:
@@ -215,6 +219,9 @@ class ShotSources:
 
     def model(self, asset: str) -> str:
         return str(self.pool.path(asset))
+
+    def canvas(self, frame: int, size: tuple[int, int], make: Callable[[], F32]) -> F32:
+        return self.pool.canvas((self._picture_key, frame, size), make)
 
     def lay(self, canvas: F32, layers: Sequence[LayerBase], frame: int, view: F64, scale: float) -> F32:
         return lay_stack(canvas, layers, self, frame, view, scale)
