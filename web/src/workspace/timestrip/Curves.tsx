@@ -4,7 +4,7 @@ import { useOpenShot } from "~/workspace/context";
 import { apply } from "~/workspace/geometry";
 import { solves, useCameras, useSpaces } from "~/workspace/spaces";
 import { type Draw, Lane } from "~/workspace/timestrip/Lane";
-import { type Scale, xOf } from "~/workspace/timestrip/TimeStrip";
+import { type Scale, xOf } from "~/workspace/timestrip/scale";
 import { LOST, useTracks } from "~/workspace/tracks";
 
 export const CURVES = 72;

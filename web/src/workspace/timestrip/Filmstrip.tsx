@@ -1,6 +1,6 @@
 import { useEffect, useRef, useState } from "react";
 import type { Footage } from "~/workspace/timestrip/types";
-import type { Scale } from "~/workspace/timestrip/TimeStrip";
+import type { Scale } from "~/workspace/timestrip/scale";
 
 const HEIGHT = 38;
 const STRIP_MOST = 48;

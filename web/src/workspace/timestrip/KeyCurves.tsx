@@ -14,7 +14,7 @@ import {
 } from "~/workspace/timestrip/keyed";
 import { KeyTools, rangeOf, rounded } from "~/workspace/timestrip/KeyParts";
 import { NumberCurve } from "~/workspace/timestrip/NumberCurve";
-import { type Scale, xOf } from "~/workspace/timestrip/TimeStrip";
+import { type Scale, xOf } from "~/workspace/timestrip/scale";
 import { useOwner } from "~/workspace/timestrip/useOwner";
 
 export const KEY_CURVES = 168;

@@ -1,5 +1,5 @@
 import { useEffect, useRef } from "react";
-import type { Scale } from "~/workspace/timestrip/TimeStrip";
+import type { Scale } from "~/workspace/timestrip/scale";
 
 export type Draw = (context: CanvasRenderingContext2D, colour: (token: string) => string) => void;
 

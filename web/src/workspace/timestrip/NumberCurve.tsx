@@ -3,7 +3,7 @@ import { baseAt, keysOf } from "~/workspace/geometry";
 import { act } from "~/workspace/store";
 import { keyOfPath, type Moving } from "~/workspace/timestrip/keyed";
 import { Handle, short } from "~/workspace/timestrip/KeyParts";
-import { type Scale, xOf } from "~/workspace/timestrip/TimeStrip";
+import { type Scale, xOf } from "~/workspace/timestrip/scale";
 
 const DASHES = ["", "6 3", "2 3", "8 3 2 3"];
 

@@ -1,7 +1,7 @@
 import { useCallback } from "react";
 import type { Slip } from "~/api/client";
 import { type Draw, Lane } from "~/workspace/timestrip/Lane";
-import { type Scale, xOf } from "~/workspace/timestrip/TimeStrip";
+import { type Scale, xOf } from "~/workspace/timestrip/scale";
 
 export const SLIP = 34;
 /** Swim from which it is seen in motion, and the top of the lane. */

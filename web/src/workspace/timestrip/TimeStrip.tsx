@@ -8,23 +8,13 @@ import { Curves, CURVES } from "~/workspace/timestrip/Curves";
 import { keysOf } from "~/workspace/geometry";
 import { KEY_CURVES, KeyCurves } from "~/workspace/timestrip/KeyCurves";
 import { keyOfPath, type Moving } from "~/workspace/timestrip/keyed";
+import { EDGE, frameAt, type Scale, xOf } from "~/workspace/timestrip/scale";
 import { useOwner } from "~/workspace/timestrip/useOwner";
 import { Filmstrip } from "~/workspace/timestrip/Filmstrip";
 import { SLIP, SlipLane } from "~/workspace/timestrip/SlipLane";
 import { TrustStrip } from "~/workspace/timestrip/TrustStrip";
 
 const LABELS = 128;
-const EDGE = 10;
-
-/** Frame to horizontal position and back; the one scale of the strip. */
-export interface Scale {
-  width: number;
-  frames: number;
-}
-export const xOf = (s: Scale, frame: number) => EDGE + ((frame + 0.5) / s.frames) * (s.width - 2 * EDGE);
-const frameAt = (s: Scale, x: number) =>
-  Math.min(s.frames - 1, Math.max(0, Math.floor(((x - EDGE) / (s.width - 2 * EDGE)) * s.frames)));
-
 /** Filmstrip, range, trust strips, key marks, playhead. */
 export function TimeStrip() {
   const { record } = useOpenShot();

@@ -1,7 +1,7 @@
 import { useCallback } from "react";
 import type { Motion } from "~/workspace/timestrip/types";
 import { type Draw, Lane } from "~/workspace/timestrip/Lane";
-import { type Scale, xOf } from "~/workspace/timestrip/TimeStrip";
+import { type Scale, xOf } from "~/workspace/timestrip/scale";
 import { LOST, useHealth } from "~/workspace/tracks";
 
 const HEIGHT = 27;
