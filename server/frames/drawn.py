@@ -5,12 +5,12 @@ from __future__ import annotations
 import functools
 import re
 import uuid
-from typing import Any
 
 import cv2
 
 from library.assets import find_asset
 from library.models import Asset
+from library.pool import pool
 from plonket.base.conventions import U8
 from plonket.base.errors import BadInput
 from plonket.document.kinds import GENERATORS
@@ -25,7 +25,6 @@ from plonket.render.frame import FrameView, render_alone, render_frame, scaled_s
 from plonket.render.no_media import NoMedia
 from plonket.render.sources import ShotSources
 from plonket_server import store
-from plonket_server.pool import pool
 from plonket_server.problems import NotHere
 from shots.models import Revision
 
@@ -86,12 +85,6 @@ def shot_jpeg(shot_id: uuid.UUID, digest: str, view: str, percent: int, number: 
         over = f"#{alone[1]}" if alone[1] else None
         return jpeg(render_alone(document, sources, number, alone[2], scale=scale, over=over))
     return jpeg(render_frame(document, sources, number, view=VIEWS.get(view, "final"), scale=scale, held=held))
-
-
-def thumb_frame(document: dict[str, Any]) -> int:
-    """The frame that stands for a stored shot: the middle of its range."""
-    footage = document["footage"]
-    return (footage["in_frame"] + footage["out_frame"]) // 2 if footage else 0
 
 
 def thumb_jpeg(shot_id: uuid.UUID, digest: str, number: int) -> bytes:

@@ -6,8 +6,6 @@ import uuid
 
 from django.db import models, transaction
 
-from library.models import Asset
-
 
 class Job(models.Model):
     """Long work that a creator started."""
@@ -35,7 +33,7 @@ class Job(models.Model):
     kind = models.CharField(max_length=12, choices=Kind.choices)
     label = models.CharField(max_length=200)
     shot = models.ForeignKey("shots.Shot", null=True, on_delete=models.CASCADE)
-    asset = models.ForeignKey(Asset, null=True, on_delete=models.CASCADE)
+    asset = models.ForeignKey("library.Asset", null=True, on_delete=models.CASCADE)
     payload = models.JSONField(default=dict)
     result = models.JSONField(default=dict)
     state = models.CharField(max_length=10, choices=State.choices, default=State.QUEUED, db_index=True)

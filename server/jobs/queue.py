@@ -13,20 +13,19 @@ from redis.exceptions import RedisError
 
 from jobs.models import Chunk, Job
 from jobs.tell import tell
-from library.models import Asset
+from jobs.working import HANDLERS
 from plonket.base.errors import BadInput
 from plonket_server.problems import NotHere
 
 log = logging.getLogger(__name__)
 
 
-def enqueue(kind: Job.Kind, *, label: str, shot_id: uuid.UUID | None = None, asset: Asset | None = None,
+def enqueue(kind: Job.Kind, *, label: str, shot_id: uuid.UUID | None = None, asset: Any = None,
             payload: dict[str, Any] | None = None) -> Job:  # fmt: skip
     """Record a job with its chunks and hand them to the workers once the transaction is through."""
-    from jobs.kinds import HANDLERS
-    from shots.models import Shot
-
-    known = Shot.objects.filter(pk=shot_id).exists() if shot_id else False
+    shots = Job._meta.get_field("shot").related_model
+    assert isinstance(shots, type)
+    known = shots._default_manager.filter(pk=shot_id).exists() if shot_id else False
     with transaction.atomic():
         job = Job.objects.create(kind=kind, label=label, shot_id=shot_id if known else None, asset=asset,
                                  payload=payload or {})  # fmt: skip

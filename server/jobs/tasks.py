@@ -15,10 +15,10 @@ from django.db import DatabaseError, InterfaceError, OperationalError, close_old
 from django.db.models import Q, Sum
 from django.utils import timezone
 
-from jobs.kinds import HANDLERS
 from jobs.models import Chunk, Job
 from jobs.queue import tell_job
 from jobs.tell import tell
+from jobs.working import HANDLERS
 from plonket.base.errors import Cancelled, PlonketError
 from plonket.base.progress import Work
 from plonket_server import store

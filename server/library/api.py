@@ -13,9 +13,9 @@ from pydantic import Field
 
 from library.assets import find_asset, prepare
 from library.models import Asset, Project
+from library.pool import pool
 from plonket.base.fields import Name
 from plonket.track.points.detail import judge
-from plonket_server.pool import pool
 from plonket_server.problems import NotHere
 
 router = Router(tags=["library"])

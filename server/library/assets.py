@@ -11,6 +11,7 @@ from django.db import transaction
 from jobs.models import Job
 from jobs.queue import enqueue, tell_job
 from library.models import Asset
+from library.ready import clip_ready
 from library.unpack import readable
 from plonket.base.errors import BadInput, FormatError, MediaError, PlonketError
 from plonket.base.isolated import call_apart
@@ -137,9 +138,7 @@ def prepare(digest: str, shot_id: Any = None, *, again: bool = False) -> None:
             raise BadInput("asset.prepare", f"{asset.name} is no clip: there is nothing to prepare.")
         if asset.state == Asset.State.READY and not again:
             if shot_id is not None:
-                from shots.editing import give_footage
-
-                give_footage(shot_id, asset)
+                clip_ready.send(Asset, asset=asset, shot=shot_id)
             return
         going = Job.objects.select_for_update().filter(kind=Job.Kind.CONFORM, asset=asset, state__in=Job.OPEN).first()
         if going is not None:

@@ -13,7 +13,6 @@ from ninja import Router, Schema
 from pydantic import Field, WithJsonSchema
 from pydantic.json_schema import models_json_schema
 
-from frames.drawn import thumb_frame
 from library.models import Project
 from plonket.base.fields import Name
 from plonket.document.hashes import plate_hash, spaces_hash
@@ -22,7 +21,7 @@ from plonket.document.operations import leaders
 from plonket.document.shot import Shot as Document
 from plonket.formats.registry import formats_of
 from plonket_server.problems import NotHere
-from shots.editing import add_shot, document_of, find_shot, patch_shot, step
+from shots.editing import add_shot, document_of, find_shot, patch_shot, step, thumb_frame
 from shots.models import Shot
 
 router = Router(tags=["shots"])

@@ -155,3 +155,9 @@ def _go_to(shot: Shot, revision: Revision) -> None:
     shot.turn += 1
     shot.save()
     tell("shot", {"shot": str(shot.id), "turn": shot.turn})
+
+
+def thumb_frame(document: dict[str, Any]) -> int:
+    """The frame that stands for a stored shot: the middle of its range."""
+    footage = document["footage"]
+    return (footage["in_frame"] + footage["out_frame"]) // 2 if footage else 0

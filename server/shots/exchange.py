@@ -17,6 +17,7 @@ from pydantic import Field
 
 from library.assets import bring_in, find_asset
 from library.models import Asset
+from library.pool import pool
 from plonket.base.errors import BadInput, MediaError, PlonketError
 from plonket.base.fields import Digest
 from plonket.document.shot import Footage
@@ -26,7 +27,6 @@ from plonket.plate.clean import Clean
 from plonket.render.sources import ShotSources
 from plonket_server import store
 from plonket_server.drawing import draw
-from plonket_server.pool import pool
 from plonket_server.problems import NotHere
 from shots.api import ShotOut, shot_out
 from shots.editing import change_shot, document_of, find_shot

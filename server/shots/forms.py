@@ -12,6 +12,7 @@ from pydantic import Field
 
 from library.assets import find_asset
 from library.models import Asset
+from library.pool import pool
 from plonket.base.errors import BadInput
 from plonket.document.operations import fresh_id
 from plonket.document.shot import Footage
@@ -22,7 +23,6 @@ from plonket.room.meshes.raster import touched
 from plonket.track.form.fit import FormPose, first_pose, fit_tugs, focal_of, with_tugs
 from plonket.track.form.measure import form_surface, stood_in
 from plonket.track.form.settings import FormMotion, FormStake, Pose, Tug
-from plonket_server.pool import pool
 from shots.api import ShotOut, shot_out
 from shots.editing import change_shot, document_of, find_shot
 

@@ -11,6 +11,7 @@ from django.http import HttpRequest
 from ninja import Router, Schema
 from pydantic import Field
 
+from library.pool import pool
 from plonket.base.colour import encode_8bit, linear_from_8bit
 from plonket.base.conventions import F64
 from plonket.base.errors import BadInput
@@ -27,7 +28,6 @@ from plonket.layers.common import PictureLayer, clip_frames
 from plonket.render.sources import ShotSources
 from plonket.render.stack import drawn
 from plonket_server.drawing import draw
-from plonket_server.pool import pool
 from plonket_server.problems import NotHere
 from shots.api import ShotOut, shot_out
 from shots.editing import change_shot, document_of, find_shot

@@ -12,6 +12,7 @@ from pydantic import Field
 from jobs.api import JobOut, job_out
 from jobs.models import Job
 from jobs.queue import enqueue
+from library.pool import pool
 from plonket.base.errors import BadInput
 from plonket.document.operations import with_values
 from plonket.document.shot import Shot as Document
@@ -20,7 +21,6 @@ from plonket.render.precompute import ahead_frames, is_ahead
 from plonket.render.sources import ShotSources
 from plonket_server.connections import in_thread
 from plonket_server.drawing import draw
-from plonket_server.pool import pool
 from shots.api import ShotOut, shot_out
 from shots.editing import change_shot, document_of, find_shot
 from shots.keys import picture_layer

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from library.pool import pool
 from plonket.base.errors import BadInput, Cancelled
 from plonket.base.progress import Work
 from plonket.document.operations import with_values
@@ -16,7 +17,6 @@ from plonket.layers.common import PictureLayer
 from plonket.media.lineup import line_up_pictures, line_up_sound
 from plonket.media.sound import read_wav
 from plonket_server import store
-from plonket_server.pool import pool
 from shots.editing import change_shot, document_of, find_shot
 from shots.keys import picture_layer
 

@@ -14,6 +14,7 @@ from pydantic import Field
 from jobs.api import JobOut, job_out
 from jobs.models import Job
 from jobs.queue import enqueue
+from library.pool import pool
 from plonket.base.conventions import matrix_to_quaternion
 from plonket.base.errors import BadInput
 from plonket.base.fields import Name
@@ -29,7 +30,6 @@ from plonket.track.plane.settings import FREEDOMS, PlaneMotion, Region
 from plonket.track.plane.track import PlaneTrack
 from plonket.track.points.settings import Direction, PointMotion
 from plonket.track.points.tracks import PointTracks
-from plonket_server.pool import pool
 from shots.api import ShotOut, shot_out
 from shots.editing import change_shot, document_of, find_shot
 from shots.importing import brought_in

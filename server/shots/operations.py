@@ -10,11 +10,11 @@ from django.http import HttpRequest
 from ninja import Router, Schema
 from pydantic import Field
 
+from library.pool import pool
 from plonket.document.operations import duplicate, into_parcel, move, name_of, out_of_parcel, pack, remove
 from plonket.document.shot import Shot as Document
 from plonket.render.sources import ShotSources
 from plonket.track.retarget import retarget
-from plonket_server.pool import pool
 from shots.api import ShotOut, shot_out
 from shots.editing import change_shot, document_of, find_shot
 

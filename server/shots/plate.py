@@ -14,6 +14,7 @@ from pydantic import Field
 from jobs.api import JobOut, job_out
 from jobs.models import Job
 from jobs.queue import enqueue
+from library.pool import pool
 from plonket.base.errors import BadInput
 from plonket.base.outlines import carry, control_points, flatten
 from plonket.document.bases import MaskedTreatment
@@ -25,7 +26,6 @@ from plonket.plate.rolling_shutter import readout_of
 from plonket.render.sources import ShotSources
 from plonket.track.plane.settings import PlaneMotion
 from plonket_server import store
-from plonket_server.pool import pool
 from plonket_server.problems import NotHere
 from shots.editing import document_at, document_of, find_shot
 from shots.masks import thing_with_masks

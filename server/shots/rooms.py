@@ -10,6 +10,7 @@ from django.http import HttpRequest
 from ninja import Router, Schema
 from pydantic import Field
 
+from library.pool import pool
 from plonket.base.conventions import F64
 from plonket.base.errors import BadInput
 from plonket.base.fields import raised
@@ -28,7 +29,6 @@ from plonket.room.camera import RoomCamera
 from plonket.room.camera_track import CameraTrack
 from plonket.room.meshes.files import read_model
 from plonket.track.room_motion import RoomMotion
-from plonket_server.pool import pool
 from shots.api import ShotOut, shot_out
 from shots.editing import change_shot, document_of, find_shot
 

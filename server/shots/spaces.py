@@ -10,11 +10,11 @@ from django.http import HttpRequest, HttpResponse
 from ninja import Router, Schema
 from pydantic import Field
 
+from library.pool import pool
 from plonket.base.conventions import F64
 from plonket.render.sources import ShotSources
 from plonket.track.movement import inverted, steadied
 from plonket.track.wanted import movements_wanted
-from plonket_server.pool import pool
 from shots.editing import document_at, document_of, find_shot
 
 router = Router(tags=["spaces"])

@@ -13,7 +13,7 @@ import numpy as np
 from django.conf import settings
 from playwright.sync_api import expect
 
-from library.management.commands.load_demo import load_demo
+from demo_project.management.commands.load_demo import load_demo
 from plonket.base.conventions import F64
 from plonket.media import open_clip, probe
 from plonket.media.sound import read_sound

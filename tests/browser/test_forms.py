@@ -11,6 +11,7 @@ import numpy as np
 from playwright.sync_api import expect
 
 from library.models import Asset
+from library.pool import pool
 from plonket.base.conventions import F64
 from plonket.media import open_clip
 from plonket.media.clip import ArrayClip
@@ -19,7 +20,6 @@ from plonket.room.camera import RoomCamera
 from plonket.room.camera_track import CameraTrack
 from plonket.track.form.fit import FormPose, focal_of
 from plonket.track.form.settings import FormMotion
-from plonket_server.pool import pool
 from synth.elements.lights import window_light
 from synth.elements.models import little_cabin
 from synth.phone.take import Recording, frame_times, write_recording

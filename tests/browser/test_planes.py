@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 from playwright.sync_api import Locator, expect
 
-from library.management.commands.load_demo import load_demo
+from demo_project.management.commands.load_demo import load_demo
 from plonket.base.conventions import F64, U8
 from plonket.media import open_clip, probe
 from synth.phone.quickset import QuickShot, chart_shot, quad

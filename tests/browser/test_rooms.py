@@ -14,13 +14,13 @@ from django.conf import settings
 from playwright.sync_api import expect
 
 from library.models import Asset
+from library.pool import pool
 from plonket.base.conventions import F64
 from plonket.document.spot import Spot
 from plonket.media import open_clip
 from plonket.room.alignment import Room
 from plonket.room.camera import RoomCamera, spot_path
 from plonket.room.camera_track import CameraTrack
-from plonket_server.pool import pool
 from synth.elements.models import brass_whale
 from synth.phone.quickroom import RoomShot, room_shot
 from synth.phone.take import Recording, frame_times, write_recording

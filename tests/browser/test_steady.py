@@ -10,7 +10,7 @@ import cv2
 import numpy as np
 from playwright.sync_api import expect
 
-from library.management.commands.load_demo import load_demo
+from demo_project.management.commands.load_demo import load_demo
 from plonket.base.conventions import F64
 from plonket.base.outlines import carry
 from plonket.media import open_clip, probe

@@ -12,7 +12,7 @@ import numpy as np
 from asgiref.sync import async_to_sync
 from django.test import Client, TransactionTestCase
 
-from plonket_server.pool import pool
+from library.pool import pool
 from shots.editing import document_of, find_shot
 
 

@@ -13,6 +13,7 @@ import numpy as np
 import trimesh
 
 from jobs.models import Job
+from library.pool import pool
 from plonket.formats.camera_gltf import read_camera_gltf, write_camera_glb
 from plonket.formats.camera_json import write_camera
 from plonket.media.clip import ArrayClip
@@ -21,7 +22,6 @@ from plonket.room.camera_track import CameraTrack
 from plonket.track.form.fit import FormPose
 from plonket.track.form.measure import stood_in
 from plonket.track.form.settings import Pose
-from plonket_server.pool import pool
 from synth.elements.models import cargo_crate
 from synth.phone.take import Recording, frame_times, write_recording
 from tests.core.test_form import BOX, CORNERS, FOCAL, SIZE, filmed, swim, tugs_of, turning

@@ -17,12 +17,12 @@ from django.utils import timezone
 from kombu.exceptions import OperationalError
 
 from deliveries.models import Delivery
-from jobs.kinds import HANDLERS
 from jobs.management.commands import keep_jobs
 from jobs.management.commands.keep_jobs import put_back
 from jobs.models import Chunk, Event, Job
 from jobs.stream import Reader
 from jobs.tasks import run_chunk
+from jobs.working import HANDLERS
 from library.models import Asset
 from plonket.base.errors import MediaError
 from plonket.media import open_clip
@@ -43,7 +43,7 @@ class JobTest(WithFolder):
     def delivery(self, frames: int = 70) -> tuple[str, Job]:
         """A delivery of two pieces or three that waits for its workers."""
         shot = self.shot_with_clip(phone_clip(self.folder / "n.mp4", frames=frames))
-        with mock.patch("jobs.kinds.FRAMES_PER_CHUNK", 35), mock.patch("jobs.queue.send"):
+        with mock.patch("deliveries.work.FRAMES_PER_CHUNK", 35), mock.patch("jobs.queue.send"):
             made = self.page.json("POST", f"/shots/{shot}/deliver")
         return shot, Job.objects.get(pk=made["id"])
 
@@ -62,7 +62,7 @@ class JobTest(WithFolder):
 
 class Finishing(JobTest):
     def test_a_worker_that_dies_before_or_while_joining_costs_nothing(self) -> None:
-        for when in ("jobs.kinds.join_segments", "deliveries.models.Delivery.objects.update_or_create"):
+        for when in ("deliveries.work.join_segments", "deliveries.models.Delivery.objects.update_or_create"):
             with self.subTest(when):
                 _, job = self.delivery()
                 pieces = list(job.pieces.order_by("position").values_list("pk", flat=True))
@@ -88,13 +88,13 @@ class Finishing(JobTest):
     def test_joining_that_fails_is_told_and_retry_goes_on_with_what_is_there(self) -> None:
         _, job = self.delivery()
         pieces = list(job.pieces.order_by("position").values_list("pk", flat=True))
-        with mock.patch("jobs.kinds.join_segments", side_effect=OSError(errno.ENOSPC, "full")):
+        with mock.patch("deliveries.work.join_segments", side_effect=OSError(errno.ENOSPC, "full")):
             for pk in pieces:
                 run_chunk(pk)
         job.refresh_from_db()
         self.assertEqual(job.state, "failed")
         self.assertIn("The disk is full", job.message)
-        with mock.patch("jobs.kinds.deliver", side_effect=AssertionError("a piece was rendered again")):
+        with mock.patch("deliveries.work.deliver", side_effect=AssertionError("a piece was rendered again")):
             self.page.json("POST", f"/jobs/{job.pk}/retry")
         self.assert_delivered(job)
 
@@ -210,7 +210,7 @@ class Preparing(JobTest):
                 self.page.upload(clip, shot=second)
             return conform(*args)
 
-        with mock.patch("jobs.kinds.conform", conform_slowly):
+        with mock.patch("library.work.conform", conform_slowly):
             self.page.upload(clip, shot=first)
         self.assertEqual(len(made), 1)
         self.assertEqual(Job.objects.filter(kind="conform").count(), 1)
@@ -232,7 +232,7 @@ class Preparing(JobTest):
     def test_one_that_failed_is_prepared_when_it_is_brought_in_again(self) -> None:
         clip = phone_clip(self.folder / "n.mp4", frames=30)
         shot = self.new_shot()
-        with mock.patch("jobs.kinds.conform", side_effect=MediaError("m", "Not today.")):
+        with mock.patch("library.work.conform", side_effect=MediaError("m", "Not today.")):
             self.page.upload(clip, shot=shot)
         self.assertEqual(Asset.objects.get().state, "failed")
         self.assertIsNone(self.footage(shot))

@@ -7,13 +7,13 @@ from typing import Any
 import cv2
 import numpy as np
 
+from library.pool import pool
 from plonket.base.errors import BadInput
 from plonket.document.hashes import picture_hash
 from plonket.document.kinds import LAYERS
 from plonket.document.shot import read_shot
 from plonket.render.frame import render_frame
 from plonket.render.sources import ShotSources
-from plonket_server.pool import pool
 from shots.editing import document_of, find_shot
 from tests.kinds import EVERY, announced, everything
 from tests.server.test_server import WithFolder

@@ -11,11 +11,11 @@ import numpy as np
 
 from jobs.models import Job
 from library.models import Asset
+from library.pool import pool
 from plonket.document.hashes import mends_hash
 from plonket.document.shot import read_shot
 from plonket.render.sources import ShotSources
 from plonket_server import store
-from plonket_server.pool import pool
 from shots.exchange import look_outside
 from shots.models import Exchange, Revision
 from tests.core.test_steady import write

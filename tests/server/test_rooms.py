@@ -15,6 +15,7 @@ import numpy as np
 import trimesh
 
 from jobs.models import Job
+from library.pool import pool
 from plonket.base.conventions import F64, U8
 from plonket.document.shot import read_shot
 from plonket.document.spot import Spot
@@ -24,7 +25,6 @@ from plonket.render.sources import ShotSources
 from plonket.room.alignment import Room
 from plonket.room.camera import RoomCamera
 from plonket.room.camera_track import CameraTrack
-from plonket_server.pool import pool
 from synth.elements.models import cargo_crate
 from synth.phone.quickroom import RoomShot, room_shot
 from synth.phone.take import Recording, frame_times, write_recording

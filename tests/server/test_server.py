@@ -273,7 +273,7 @@ class Jobs(WithFolder):
             calls["n"] += 1
             return calls["n"] > 12
 
-        with mock.patch("jobs.measuring.stop_asked", asked):
+        with mock.patch("shots.measuring.stop_asked", asked):
             run_chunk(chunk.pk)
         job.refresh_from_db()
         self.assertEqual(job.state, "stopped")
@@ -286,7 +286,7 @@ class Jobs(WithFolder):
 
     def test_a_crash_inside_is_told_without_a_traceback(self) -> None:
         _, job, chunk = self.queued()
-        with mock.patch("jobs.measuring.open_clip", side_effect=RuntimeError("boom")), self.assertLogs("jobs.tasks"):
+        with mock.patch("shots.measuring.open_clip", side_effect=RuntimeError("boom")), self.assertLogs("jobs.tasks"):
             run_chunk(chunk.pk)
         job.refresh_from_db()
         self.assertEqual(job.state, "failed")
@@ -357,7 +357,7 @@ class Deliveries(WithFolder):
         self.page.json("POST", f"/shots/{shot}/edits", {"label": "Range", "patch": [
             {"op": "replace", "path": "/footage/in_frame", "value": 6},
             {"op": "replace", "path": "/footage/out_frame", "value": 65}]})  # fmt: skip
-        with mock.patch("jobs.kinds.FRAMES_PER_CHUNK", 25):
+        with mock.patch("deliveries.work.FRAMES_PER_CHUNK", 25):
             job = self.page.json("POST", f"/shots/{shot}/deliver")
         found = Job.objects.get(pk=job["id"])
         self.assertEqual((found.state, found.done, found.pieces.count()), ("done", 60, 3))

@@ -60,7 +60,7 @@ class Workers(ServerTest):
         return Job.objects.get(pk=pk)
 
     def test_killed_workers_chunk_is_done_again_and_nothing_is_lost(self) -> None:
-        with mock.patch("jobs.kinds.FRAMES_PER_CHUNK", 40):
+        with mock.patch("deliveries.work.FRAMES_PER_CHUNK", 40):
             pk = self.page.json("POST", f"/shots/{self.shot}/deliver")["id"]
         first = self.worker()
         until(lambda: Chunk.objects.filter(job=pk, state="done").exists(), 60, "the first chunk")
@@ -84,7 +84,7 @@ class Workers(ServerTest):
         second.wait(20)
 
     def test_stop_reaches_a_running_worker_and_retry_goes_on(self) -> None:
-        with mock.patch("jobs.kinds.FRAMES_PER_CHUNK", 75):
+        with mock.patch("deliveries.work.FRAMES_PER_CHUNK", 75):
             pk = self.page.json("POST", f"/shots/{self.shot}/deliver")["id"]
         worker = self.worker()
         until(lambda: self.job(pk).done > 0, 60, "the first frames")

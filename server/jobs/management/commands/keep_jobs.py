@@ -14,17 +14,14 @@ from django.core.management.base import BaseCommand
 from django.db import close_old_connections
 from django.utils import timezone
 
+from jobs.keeper import STEPS, Step
 from jobs.models import Chunk, Event, Job
 from jobs.queue import hand_out
 from jobs.tasks import STALE, end_abandoned
-from library.uploads import take_in_complete
-from plonket_server import store
-from shots.exchange import look_outside
 
 EVERY_S = 4.0
-LOOKS_S = 0.8
-"""How often frames that lie outside are looked at."""
-SWEEPS_S = 3600.0
+LOOKS_S = 0.4
+"""How often it is seen which step is due."""
 FORGOTTEN = timedelta(seconds=30)
 log = logging.getLogger(__name__)
 
@@ -61,27 +58,14 @@ class Command(BaseCommand):
             signal.signal(kind, lambda *_: ended.set())
         # At a fresh start no worker holds anything: what was running belongs to the last run.
         _surely(lambda: Chunk.objects.filter(state=Chunk.State.RUNNING).update(heartbeat=timezone.now() - 2 * STALE))
-        due = time.monotonic() + 0.5
-        sweeps = time.monotonic()
+        steps = [Step(EVERY_S, put_back), *STEPS]
+        # What should be running is put back soon; everything else has its time.
+        due = [time.monotonic() + (0.5 if step.run is put_back else step.every_s) for step in steps]
         while not ended.wait(LOOKS_S):
-            _surely(look_outside)
-            if time.monotonic() >= due:
-                _surely(put_back)
-                _surely(take_in_complete)
-                due = time.monotonic() + EVERY_S
-            if time.monotonic() >= sweeps:
-                _surely(sweep)
-                sweeps = time.monotonic() + SWEEPS_S
-
-
-def sweep() -> None:
-    """Remove files that nothing refers to: of deliveries that were given up, of uploads and preparing that never ended."""
-    from deliveries.models import Delivery
-    from library.models import Upload
-
-    jobs = {str(pk) for pk in Job.objects.filter(kind=Job.Kind.DELIVER).values_list("pk", flat=True)}
-    store.sweep(jobs | set(Delivery.objects.values_list("folder", flat=True)),
-                {str(pk) for pk in Upload.objects.values_list("pk", flat=True)})  # fmt: skip
+            for k, step in enumerate(steps):
+                if time.monotonic() >= due[k]:
+                    _surely(step.run)
+                    due[k] = time.monotonic() + step.every_s
 
 
 def _surely(step: Callable[[], Any]) -> None:

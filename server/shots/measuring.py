@@ -10,6 +10,8 @@ from django.utils import timezone
 
 from jobs.models import Chunk, Event, Job
 from jobs.tell import tell
+from jobs.working import resize, stop_asked
+from library.pool import pool, read_measurement
 from plonket.base.errors import BadInput, Cancelled
 from plonket.base.progress import Work
 from plonket.base.states import LOST, TRACKED
@@ -25,7 +27,6 @@ from plonket.track.points.measure import Partial
 from plonket.track.points.tracks import PointTracks
 from plonket.track.request import MeasureRequest
 from plonket_server import store
-from plonket_server.pool import pool, read_measurement
 from shots.editing import change_shot, document_of, find_shot
 from shots.models import Measurement
 
@@ -110,20 +111,6 @@ class Measure:
 
     def ended_early(self, job: Job) -> None:
         """What was measured is kept by the run itself."""
-
-
-def stop_asked(work: Work) -> bool:
-    try:
-        work.check_cancelled()
-    except Cancelled:
-        return True
-    return False
-
-
-def resize(job: Job, total: int) -> None:
-    if job.total != total:
-        job.total = total
-        Job.objects.filter(pk=job.pk).update(total=total)
 
 
 class _PartialTeller:

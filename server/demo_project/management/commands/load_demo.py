@@ -13,13 +13,14 @@ import numpy as np
 from django.conf import settings
 from django.core.management.base import BaseCommand
 
-from frames.drawn import thumb_frame, thumb_jpeg
-from jobs.kinds import conform_asset
+from demo_project.parts import footage_of, measure
+from demo_project.rooms import cabin_on_the_crate, on_the_quay, whale_on_the_bench
+from demo_project.stack import LAMP, keeper_by_night, lamp_opened, ship_in_the_beam
+from frames.drawn import thumb_jpeg
 from library.assets import bring_in
-from library.demo_parts import footage_of, measure
-from library.demo_rooms import cabin_on_the_crate, on_the_quay, whale_on_the_bench
-from library.demo_stack import LAMP, keeper_by_night, lamp_opened, ship_in_the_beam
 from library.models import Asset, Project
+from library.pool import pool
+from library.work import conform_asset
 from plonket.base.colour import encode_8bit, linear_from_8bit
 from plonket.base.outlines import Outline, polygon_outline
 from plonket.document.bases import LayerBase, Mask
@@ -41,8 +42,7 @@ from plonket.render.sources import ShotSources
 from plonket.track.plane.settings import PlaneMotion, Region
 from plonket.track.points.settings import Given, PointMotion, TrackPoint
 from plonket_server import store
-from plonket_server.pool import pool
-from shots.editing import add_shot, change_shot, document_of
+from shots.editing import add_shot, change_shot, document_of, thumb_frame
 from shots.models import Shot
 
 CLIPS = {"workshop": "Workshop wall", "harbour": "Harbour bench", "keeper": "Keeper on green"}

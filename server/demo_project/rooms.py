@@ -6,9 +6,10 @@ import json
 
 from django.conf import settings
 
-from library.demo_parts import footage_of, measure
-from library.demo_stack import size_of, standing_at
+from demo_project.parts import footage_of, measure
+from demo_project.stack import size_of, standing_at
 from library.models import Asset, Project
+from library.pool import pool
 from plonket.document.follow import Follow
 from plonket.document.perch import Perch
 from plonket.document.shot import Shot as Document
@@ -24,7 +25,6 @@ from plonket.render.sources import ShotSources
 from plonket.track.camera.settings import CameraMotion
 from plonket.track.form.fit import with_tugs
 from plonket.track.form.settings import FormMotion, Tug
-from plonket_server.pool import pool
 from shots.editing import add_shot, change_shot
 from synth.phone.sets.workshop import CRATE_CORNERS, CRATE_SIZE, crate_seen
 

@@ -1,0 +1,1 @@
+"""The demo project, made as a creator would."""
