@@ -115,7 +115,7 @@ class DriftMotion(FramedMotion):
 
     MEASURING = frozenset({"speed"})
 
-    kind: Literal["drift"] = "drift"
+    kind: Literal["drifting"] = "drifting"
     speed: float = plain(2, label="Speed", low=-50, high=50, step=1, unit="px", group="Drift")
 
 
@@ -143,7 +143,7 @@ def nudge(treatment: Nudged, context: PlateContext, view: ViewPath) -> ViewPath:
 class Spot(GeneratorBase):
     """A generated element: one round spot of light at its place."""
 
-    kind: Literal["spot"] = "spot"
+    kind: Literal["roundspot"] = "roundspot"
     across: Number = number(20.0, label="Across", low=1, high=500, step=1, unit="px", group="Spot")
 
 
@@ -158,7 +158,7 @@ def spot(settings: Spot, context: GeneratorContext) -> F32:
 class LeftOf(MaskBase):
     """A mask: what lies left of an upright line."""
 
-    kind: Literal["left"] = "left"
+    kind: Literal["leftof"] = "leftof"
     x: Number = number(100.0, label="Left of", low=0, high=20000, step=1, unit="px", group="Left of")
 
 
@@ -195,14 +195,14 @@ LAYER = LayerEntry(
 )  # fmt: skip
 LOOK = LookEntry(kind="dimmed", label="Dimmed", help="Everything darker.", settings=Dimmed, run=dim)
 MOTION = MotionEntry(
-    kind="drift", label="Drift", help="Goes by itself.", settings=DriftMotion, run=measure_drift, track=Drift,
+    kind="drifting", label="Drift", help="Goes by itself.", settings=DriftMotion, run=measure_drift, track=Drift,
     movement=drift_movement, groups=("Drift",),
 )  # fmt: skip
 TREATMENT = TreatmentEntry(
     kind="nudged", label="Nudged", help="Moved down.", settings=Nudged, run=nudge, groups=("Nudged",), says={"": "Moved down."}
 )
-GENERATOR = GeneratorEntry(kind="spot", label="Spot", help="A round spot.", settings=Spot, run=spot)
-MASK = Entry(kind="left", label="Left of", help="Left of a line.", settings=LeftOf, run=left_of, groups=("Left of", "Mask"))
+GENERATOR = GeneratorEntry(kind="roundspot", label="Spot", help="A round spot.", settings=Spot, run=spot)
+MASK = Entry(kind="leftof", label="Left of", help="Left of a line.", settings=LeftOf, run=left_of, groups=("Left of", "Mask"))
 KEY = KeyEntry(kind="faint", label="Faint", help="Half gone.", settings=FaintKey, run=faint, groups=("Faint",))
 FORMAT = FormatEntry(
     kind="drift.txt", label="Drift", mime="text/plain; charset=utf-8", track="drift", order=2,
@@ -233,14 +233,14 @@ def everything(asset: str) -> dict[str, Any]:
     follow = {"target": "drift", "reference_frame": 0}
     still = {"kind": "still", "id": "still", "name": "Still", "asset": asset, "width": 40, "height": 40, "x": 100.0, "y": 60.0,
              "follow": follow, "key": {"kind": "faint"},
-             "masks": [{"kind": "left", "id": "m", "name": "Left", "x": 110.0, "rides": "to:drift"}],
+             "masks": [{"kind": "leftof", "id": "m", "name": "Left", "x": 110.0, "rides": "to:drift"}],
              "looks": [{"kind": "dimmed", "id": "dim", "name": "Dim"}]}  # fmt: skip
     return {
-        "motions": [{"kind": "drift", "id": "drift", "name": "Drift"}],
+        "motions": [{"kind": "drifting", "id": "drift", "name": "Drift"}],
         "plate": [{"kind": "nudged", "id": "nudged", "name": "Nudged"}],
         "stack": [
             {"kind": "stripe", "id": "stripe", "name": "Stripe", "x": 40.0, "y": 60.0, "follow": follow, "leans_on": "drift"},
-            {"kind": "generated", "id": "g", "name": "Spot", "generator": {"kind": "spot"}, "x": 160.0, "y": 60.0},
+            {"kind": "generated", "id": "g", "name": "Spot", "generator": {"kind": "roundspot"}, "x": 160.0, "y": 60.0},
             still,
         ],
     }

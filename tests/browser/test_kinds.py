@@ -21,7 +21,7 @@ class Kinds(BrowserTest):
         stripe = {"kind": "stripe", "id": "stripe", "name": "Red stripe", "x": 100.0, "y": 60.0,
                   "looks": [{"kind": "dimmed", "id": "dim", "name": "Dim"}]}  # fmt: skip
         self.patch(
-            {"op": "add", "path": "/motions/-", "value": {"kind": "drift", "id": "drift", "name": "Current"}},
+            {"op": "add", "path": "/motions/-", "value": {"kind": "drifting", "id": "drift", "name": "Current"}},
             {"op": "add", "path": "/plate/-", "value": {"kind": "nudged", "id": "nudged", "name": "Dropped", "down": 5.0}},
             {"op": "add", "path": "/stack/-", "value": stripe},
         )

@@ -53,7 +53,7 @@ class Kinds(WithFolder):
         stripe = next(k for k in self.page.json("GET", "/kinds/layer") if k["kind"] == "stripe")
         self.assertEqual((stripe["handles"], stripe["traits"]), ("box", ["follows", "placed"]))
         self.assertEqual(stripe["schema"]["properties"]["frame_px"]["x-plonket"]["when"], {"framed": [True]})
-        drift = next(k for k in self.page.json("GET", "/kinds/motion") if k["kind"] == "drift")
+        drift = next(k for k in self.page.json("GET", "/kinds/motion") if k["kind"] == "drifting")
         self.assertEqual(drift["formats"], [{"name": "drift.txt", "label": "Drift", "measured": True}])
 
     def test_they_are_stored_checked_undone_and_drawn(self) -> None:
@@ -134,7 +134,7 @@ class Kinds(WithFolder):
         body = {"name": "other.txt", "text": written.content.decode()}
         self.page.json("POST", f"/shots/{self.shot}/motions/import", body)
         brought = self.document()["motions"][1]
-        self.assertEqual((brought["kind"], brought["name"], brought["measurement"]), ("drift", "other", digest))
+        self.assertEqual((brought["kind"], brought["name"], brought["measurement"]), ("drifting", "other", digest))
         short = self.page.json("POST", f"/shots/{self.shot}/motions/import", body | {"text": "drift\n1 2"}, status=422)
         self.assertIn("a number for every frame", short["message"])
 
