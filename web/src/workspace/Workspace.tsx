@@ -12,6 +12,7 @@ import { useKeys } from "~/workspace/keys";
 import { KeysSheet } from "~/workspace/KeysSheet";
 import { PlonkDialog } from "~/workspace/PlonkDialog";
 import { RunSheet } from "~/workspace/runsheet/RunSheet";
+import { useWhere, WhereContext } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 import { TimeStrip } from "~/workspace/timestrip/TimeStrip";
 import { TopBar } from "~/workspace/TopBar";
@@ -45,8 +46,16 @@ export function Workspace({ shotId }: { shotId: string }) {
     return <div className="grid h-full place-items-center text-ink-2">Opening the shot …</div>;
   return (
     <ShotContext.Provider value={open}>
-      <Screen />
+      <Placed />
     </ShotContext.Provider>
+  );
+}
+
+function Placed() {
+  return (
+    <WhereContext.Provider value={useWhere()}>
+      <Screen />
+    </WhereContext.Provider>
   );
 }
 

@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import { useMemo } from "react";
 import type { Clean, Layer, Look, Mask, Mend, PatchStep, Shot } from "~/api/client";
 import { useChosenLayer, useChosenTreatment, useOpenShot } from "~/workspace/context";
@@ -37,7 +38,11 @@ export function useMasked(): Masked | null {
   const { record, edits } = useOpenShot();
   const layer = useChosenLayer();
   const treatment = useChosenTreatment();
-  const { chosen, look: open, lookMasks } = useWorkspace();
+  const {
+    chosen,
+    look: open,
+    lookMasks,
+  } = useWorkspace(useShallow((w) => ({ chosen: w.chosen, look: w.look, lookMasks: w.lookMasks })));
   const spaces = useSpaces();
   const finish = record.document.finish;
   return useMemo(() => {

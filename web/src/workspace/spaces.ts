@@ -1,5 +1,6 @@
+import { useShallow } from "zustand/react/shallow";
 import { useQueries, useQuery } from "@tanstack/react-query";
-import { useMemo } from "react";
+import { createContext, useContext, useMemo } from "react";
 import type {
   Follow,
   GeneratedLayer,
@@ -66,7 +67,7 @@ const lastKnown = new Map<string, SpacesAnswer>();
 /** Whether the held picture is shown and worked on, where the movement is given back later. */
 export function useWorked(): boolean {
   const { record } = useOpenShot();
-  const { worked, view } = useWorkspace();
+  const { worked, view } = useWorkspace(useShallow((w) => ({ worked: w.worked, view: w.view })));
   return (
     worked &&
     view === "final" &&
@@ -101,8 +102,7 @@ function useViewRows(which: "matrices" | "held"): ((frame: number) => Matrix) | 
 /** Whether a motion solves a room in which things stand. */
 export const solves = (m: Motion): m is RoomMotion => has("motion", m, "room");
 
-/** The solved cameras of the shot in their rooms, by motion. */
-export function useCameras(): Map<string, RoomCamera> {
+function useCamerasNow(): Map<string, RoomCamera> {
   const { record } = useOpenShot();
   const { motions, footage } = record.document;
   const solved = useMemo(
@@ -124,7 +124,7 @@ export function useCameras(): Map<string, RoomCamera> {
   }, [solved, found, footage]);
 }
 
-export function useSpaces(): Spaces {
+function useSpacesNow(): Spaces {
   const { record, shotId } = useOpenShot();
   const shot = record.document;
   const view = useScreen();
@@ -171,6 +171,32 @@ export function useSpaces(): Spaces {
     return { of, placed, perch: perchMatrix, plane };
   }, [answer, shot.motions, shot.perches, view]);
 }
+
+interface Where {
+  spaces: Spaces;
+  cameras: Map<string, RoomCamera>;
+}
+
+/** Where everything is, worked out once for the whole workspace. */
+export const WhereContext = createContext<Where | null>(null);
+
+/** What `WhereContext` holds, from the open shot. */
+export function useWhere(): Where {
+  const spaces = useSpacesNow();
+  const cameras = useCamerasNow();
+  return useMemo(() => ({ spaces, cameras }), [spaces, cameras]);
+}
+
+function useWhereGiven(): Where {
+  const where = useContext(WhereContext);
+  if (!where) throw new Error("spaces outside a workspace");
+  return where;
+}
+
+export const useSpaces = (): Spaces => useWhereGiven().spaces;
+
+/** The solved cameras of the shot in their rooms, by motion. */
+export const useCameras = (): Map<string, RoomCamera> => useWhereGiven().cameras;
 
 /** All of a motion's movement from a frame on, for outlines that ride on it. */
 export const riding = (target: string | null, reference_frame: number): Follow => ({

@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import { lazy, Suspense, useState } from "react";
 import type { CameraMotion, CameraSolve, RoomMotion } from "~/api/client";
 import { useKinds, useMeasurement } from "~/api/queries";
@@ -104,7 +105,7 @@ function Said({ solve, frame }: { solve: CameraSolve; frame: number }) {
 }
 
 function Judge({ motion, solve }: { motion: CameraMotion; solve: CameraSolve }) {
-  const { room, picked } = useWorkspace();
+  const { room, picked } = useWorkspace(useShallow((w) => ({ room: w.room, picked: w.picked })));
   const aside = useSetAside();
   const kept = solve.details.filter((d) => d.kept).length;
   const toggle = (key: keyof typeof room, label: string) => (
@@ -143,7 +144,7 @@ function Judge({ motion, solve }: { motion: CameraMotion; solve: CameraSolve }) 
 
 /** Picked details put a room straight. */
 export function RoomGroup({ motion, solve }: { motion: RoomMotion; solve: CameraSolve }) {
-  const { picked, room } = useWorkspace();
+  const { picked, room } = useWorkspace(useShallow((w) => ({ picked: w.picked, room: w.room })));
   const camera = useCameras().get(motion.id);
   const straighten = useStraighten();
   const addPerch = useAddRoomPerch();

@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import { Brush, X } from "lucide-react";
 import type { Clean, CleanFrame } from "~/api/client";
 import { Button } from "~/ui/Button";
@@ -11,7 +12,7 @@ import { act, useWorkspace } from "~/workspace/store";
 /** The frames that were put right, and what they ride on. */
 export function CleanFrames({ clean }: { clean: Clean }) {
   const { record, edits } = useOpenShot();
-  const { frame, half } = useWorkspace();
+  const { frame, half } = useWorkspace(useShallow((w) => ({ frame: w.frame, half: w.half })));
   const names: Record<string, string> = {
     none: "Nothing (the lens)",
     ...Object.fromEntries(record.document.motions.map((m) => [m.id, m.name])),

@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import type { FC } from "react";
 import type { Motion } from "~/api/client";
 import {
@@ -23,7 +24,9 @@ import { AdvicePanel } from "~/workspace/viewer/AdvicePanel";
 /** The chosen card's settings. */
 export function Details() {
   const { record } = useOpenShot();
-  const { chosen, adviceOpen } = useWorkspace();
+  const { chosen, adviceOpen } = useWorkspace(
+    useShallow((w) => ({ chosen: w.chosen, adviceOpen: w.adviceOpen })),
+  );
   const motion = useChosenMotion();
   const layer = useChosenLayer();
   const perch = useChosenPerch();

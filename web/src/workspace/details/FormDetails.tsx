@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import { useQuery } from "@tanstack/react-query";
 import type { FormMotion, ObjectMotion, RoomMotion } from "~/api/client";
 import { useAssets, useKinds, useMeasurement } from "~/api/queries";
@@ -19,7 +20,7 @@ const SHAPES = { box: "Box", cylinder: "Cylinder", plane: "Plane", model: "Model
 /** A form: what it is, its tugs, and how it is looked for. */
 export function FormDetails({ motion }: { motion: FormMotion }) {
   const { record, shotId, edits } = useOpenShot();
-  const { frame, tool } = useWorkspace();
+  const { frame, tool } = useWorkspace(useShallow((w) => ({ frame: w.frame, tool: w.tool })));
   const { data: assets } = useAssets();
   const tug = useTug();
   const set = (label: string, values: Record<string, unknown>) =>

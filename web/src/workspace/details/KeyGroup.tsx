@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import { useQuery } from "@tanstack/react-query";
 import { Brush, Eraser, Pipette, X } from "lucide-react";
 import { type CutStroke, get, type PinLayer, type StillLayer } from "~/api/client";
@@ -88,7 +89,9 @@ export function KeyGroup({ layer }: { layer: Keyable }) {
 
 /** The strokes of a cut-out: on which frames there are any, and the brush. */
 function Strokes({ strokes, onChange }: { strokes: CutStroke[]; onChange: (strokes: CutStroke[]) => void }) {
-  const { tool, cutSubject, cutWidth } = useWorkspace();
+  const { tool, cutSubject, cutWidth } = useWorkspace(
+    useShallow((w) => ({ tool: w.tool, cutSubject: w.cutSubject, cutWidth: w.cutWidth })),
+  );
   const take = (subject: boolean) => {
     act({ do: "cut", subject });
     act({ do: "tool", tool: "cut" });
@@ -162,7 +165,7 @@ const seenByKey = (layer: Keyable) =>
 /** How clean the matte is in this frame, as measured. */
 function Quality({ layer }: { layer: Keyable }) {
   const { shotId } = useOpenShot();
-  const { frame, playing } = useWorkspace();
+  const { frame, playing } = useWorkspace(useShallow((w) => ({ frame: w.frame, playing: w.playing })));
   const { data } = useQuery({
     // Only what the key sees: measuring takes its time, and the picture waits for it.
     queryKey: ["matte", shotId, layer.id, seenByKey(layer), frame],

@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import { ChevronDown, ChevronUp, Eye, EyeOff, X } from "lucide-react";
 import { DropdownMenu } from "radix-ui";
 import type { Look } from "~/api/client";
@@ -24,7 +25,9 @@ interface Props {
 /** Looks in their order: each can be turned off, moved, opened and removed. */
 export function LookList({ looks, title, help, owned = false, edit }: Props) {
   const { data: kinds } = useKinds("look");
-  const { look: open, lookMasks } = useWorkspace();
+  const { look: open, lookMasks } = useWorkspace(
+    useShallow((w) => ({ look: w.look, lookMasks: w.lookMasks })),
+  );
   const setOpen = (id: string) => act({ do: "look", id });
   const solved = [...useCameras().values()].some((camera) => camera.full);
   const selected = open ?? (looks.length === 1 ? looks[0]!.id : null);

@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import { Blend, Download, Eye, EyeOff, FileUp, PenTool, Circle, X } from "lucide-react";
 import { useState } from "react";
 import { type Alike, get, type Mask } from "~/api/client";
@@ -24,7 +25,7 @@ const SAID = { add: "with", subtract: "off", intersect: "both", keep: "kept" };
 export function MaskGroup({ help }: { help: string }) {
   const masked = useMasked();
   const { shotId, record, edits } = useOpenShot();
-  const { mask: chosen, frame } = useWorkspace();
+  const { mask: chosen, frame } = useWorkspace(useShallow((w) => ({ mask: w.mask, frame: w.frame })));
   if (!masked) return null;
   const masks = masked.thing.masks;
   const selected = masks.find((m) => m.id === chosen) ?? (masks.length === 1 ? masks[0] : undefined);

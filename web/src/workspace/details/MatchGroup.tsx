@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import { useState } from "react";
 import { type Layer, type ShotRecord } from "~/api/client";
 import { useLive } from "~/api/events";
@@ -11,7 +12,7 @@ import { act, useWorkspace } from "~/workspace/store";
 /** Make it look as if filmed with the plate, line its clip up with the footage, and look at it by itself. */
 export function MatchGroup({ layer, isClip }: { layer: Layer; isClip: boolean }) {
   const { shotId, edits } = useOpenShot();
-  const { frame, alone } = useWorkspace();
+  const { frame, alone } = useWorkspace(useShallow((w) => ({ frame: w.frame, alone: w.alone })));
   const [busy, setBusy] = useState<string | null>(null);
   const [says, setSays] = useState<string[] | null>(null);
   const ask = async <T extends { shot: ShotRecord }>(

@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import type { MeshLayer } from "~/api/client";
 import { Choice } from "~/ui/Choice";
 import { modelsIn, roomOf, usePivot } from "~/workspace/actions/models";
@@ -101,7 +102,7 @@ export function TrueSize({
 
 /** Where a model stands on its spot and turns. */
 export function Pivot({ layer }: { layer: MeshLayer }) {
-  const { frame, tool } = useWorkspace();
+  const { frame, tool } = useWorkspace(useShallow((w) => ({ frame: w.frame, tool: w.tool })));
   const pivot = usePivot();
   const picked = layer.pivot.some((v) => v !== 0);
   return (

@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import { X } from "lucide-react";
 import type { PointMotion } from "~/api/client";
 import { useKinds } from "~/api/queries";
@@ -13,7 +14,7 @@ import { handleSpot, LOST, useTracks } from "~/workspace/tracks";
 export function PointDetails({ motion }: { motion: PointMotion }) {
   const { record, edits } = useOpenShot();
   const { data: kinds } = useKinds("motion");
-  const { chosen, frame } = useWorkspace();
+  const { chosen, frame } = useWorkspace(useShallow((w) => ({ chosen: w.chosen, frame: w.frame })));
   const give = useGivePoint();
   const tracks = useTracks(motion);
   const shot = record.document;

@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import { useEffect, useRef, useState } from "react";
 import * as THREE from "three";
 import type { CameraSolve, Perch, Spot } from "~/api/client";
@@ -92,7 +93,7 @@ function RoomView({
 /** The perches that stand in the room: drag one over the ground from above, up and down from the side. */
 function SpotGrips({ motion, eye, side }: { motion: string; eye: THREE.OrthographicCamera; side: Side }) {
   const { record, edits } = useOpenShot();
-  const { frame, chosen } = useWorkspace();
+  const { frame, chosen } = useWorkspace(useShallow((w) => ({ frame: w.frame, chosen: w.chosen })));
   const [held, setHeld] = useState<{ id: string; spot: Spot } | null>(null);
   const standing = record.document.perches.filter((p) => p.spot && p.follow.target === motion);
   const grab = (e: React.PointerEvent<HTMLElement>, perch: Perch) => {

@@ -35,7 +35,7 @@ let clipboard: Copied | null = null;
  */
 export function KeyCurves({ scale, hidden }: { scale: Scale; hidden: string[] }) {
   const { owner, numbers, change } = useOwner();
-  const { frame } = useWorkspace();
+  const frame = useWorkspace((w) => w.frame);
   const svg = useRef<SVGSVGElement>(null);
   const [picked, setPicked] = useState<Spot[]>([]);
   const [live, setLive] = useState<Map<string, Num> | null>(null);

@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import { X } from "lucide-react";
 import { useEffect } from "react";
 import type { Advice, Suggestion } from "~/api/client";
@@ -98,7 +99,7 @@ function SuggestionRow({
 /** Suggestions and moving things drawn on the picture; the one under the pointer stands out. */
 export function AdviceMarks({ mapping }: { mapping: Mapping }) {
   const { data: advice } = useClipAdvice();
-  const { advised, frame } = useWorkspace();
+  const { advised, frame } = useWorkspace(useShallow((w) => ({ advised: w.advised, frame: w.frame })));
   if (!advice || advice.suggestions[0]?.frame !== frame) return null;
   const line = (outline: readonly (readonly number[])[]) =>
     outline

@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import { useState } from "react";
 import type { Layer } from "~/api/client";
 import { dragFrom } from "~/ui/drag";
@@ -11,7 +12,9 @@ import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 /** Strokes over the subject of a cut-out; with Alt, or when so set, over what is not. */
 export function CutTool({ layer, mapping }: { layer: Layer; mapping: Mapping }) {
   const { edits } = useOpenShot();
-  const { frame, cutSubject, cutWidth } = useWorkspace();
+  const { frame, cutSubject, cutWidth } = useWorkspace(
+    useShallow((w) => ({ frame: w.frame, cutSubject: w.cutSubject, cutWidth: w.cutWidth })),
+  );
   const { svg, local } = useGrab(mapping);
   const [drawn, setDrawn] = useState<{ points: Point[]; subject: boolean; waiting: boolean }[]>([]);
 

@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import { useState } from "react";
 import type { GradedMask, Mask, OutlinePoint } from "~/api/client";
 import { apply, invert, type Matrix, type Point, valueAt, withValue } from "~/workspace/geometry";
@@ -12,7 +13,7 @@ import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 /** The masks of the chosen thing over the picture; the chosen one with its points. */
 export function MaskHandles({ mapping, still }: { mapping: Mapping; still: boolean }) {
   const masked = useMasked();
-  const { mask: chosen, frame } = useWorkspace();
+  const { mask: chosen, frame } = useWorkspace(useShallow((w) => ({ mask: w.mask, frame: w.frame })));
   const hand = useGrab(mapping);
   const [shape, setShape] = useState<{ id: string; points: OutlinePoint[] } | null>(null);
   if (!masked?.thing.masks.length) return null;

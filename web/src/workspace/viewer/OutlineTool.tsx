@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import { useEffect, useState } from "react";
 import { dragFrom } from "~/ui/drag";
 import { useAddMend } from "~/workspace/actions/plate";
@@ -12,7 +13,14 @@ import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
 /** Drawing an outline: drag a box, or click from point to point and close on the first one (or with Enter). */
 export function OutlineTool({ mapping }: { mapping: Mapping }) {
-  const { frame, outlineUse, outlineFor, outlineShape } = useWorkspace();
+  const { frame, outlineUse, outlineFor, outlineShape } = useWorkspace(
+    useShallow((w) => ({
+      frame: w.frame,
+      outlineUse: w.outlineUse,
+      outlineFor: w.outlineFor,
+      outlineShape: w.outlineShape,
+    })),
+  );
   const motion = useChosenMotion();
   const spaces = useSpaces();
   const add = useAddOutline();

@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import { useState } from "react";
 import type { Perch } from "~/api/client";
 import { useOpenShot } from "~/workspace/context";
@@ -15,7 +16,7 @@ const ARM = 34;
 /** Perches on the picture: a bar to sit on, standing on a foot; the chosen one can be moved, turned and sized. */
 export function PerchHandles({ perches, mapping }: { perches: Perch[]; mapping: Mapping }) {
   const { record, edits } = useOpenShot();
-  const { frame, chosen } = useWorkspace();
+  const { frame, chosen } = useWorkspace(useShallow((w) => ({ frame: w.frame, chosen: w.chosen })));
   const spaces = useSpaces();
   const cameras = useCameras();
   const hand = useGrab(mapping);

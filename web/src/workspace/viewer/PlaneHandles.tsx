@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import { Fragment, useState } from "react";
 import type { PlaneMotion, Shot } from "~/api/client";
 import { useLive } from "~/api/events";
@@ -31,7 +32,7 @@ export function PlaneHandles({
   regions?: boolean;
 }) {
   const { edits } = useOpenShot();
-  const { frame, chosen } = useWorkspace();
+  const { frame, chosen } = useWorkspace(useShallow((w) => ({ frame: w.frame, chosen: w.chosen })));
   const spaces = useSpaces();
   const health = useHealth(motion);
   const live = useLive((s) => s.partial[motion.id]);

@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import { useQuery } from "@tanstack/react-query";
 import type { Treatment } from "~/api/client";
 import { viewQuery } from "~/api/queries";
@@ -18,7 +19,7 @@ export function PlateMarks({
   picture: { w: number; h: number };
 }) {
   const { record } = useOpenShot();
-  const { frame, tool } = useWorkspace();
+  const { frame, tool } = useWorkspace(useShallow((w) => ({ frame: w.frame, tool: w.tool })));
   const view = useView();
   const { data } = useQuery(viewQuery(record));
   if (!treatment.shown || !view || !data) return null;

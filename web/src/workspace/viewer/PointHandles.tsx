@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import { useRef, useState } from "react";
 import type { PointMotion, TrackPoint } from "~/api/client";
 import { useGivePoint } from "~/workspace/actions/points";
@@ -23,7 +24,9 @@ export function PointHandles({
   still?: boolean;
 }) {
   const { record, edits } = useOpenShot();
-  const { frame, chosen, offer } = useWorkspace();
+  const { frame, chosen, offer } = useWorkspace(
+    useShallow((w) => ({ frame: w.frame, chosen: w.chosen, offer: w.offer })),
+  );
   const tracks = useTracks(motion);
   const give = useGivePoint();
   const svg = useRef<SVGSVGElement>(null);

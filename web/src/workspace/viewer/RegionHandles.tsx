@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import { useState } from "react";
 import type { LookingMotion, OutlinePoint, PlaneMotion, Region } from "~/api/client";
 import { useOpenShot } from "~/workspace/context";
@@ -25,7 +26,7 @@ export function RegionHandles({
   hand: ReturnType<typeof useGrab>;
 }) {
   const { edits } = useOpenShot();
-  const { frame, chosen } = useWorkspace();
+  const { frame, chosen } = useWorkspace(useShallow((w) => ({ frame: w.frame, chosen: w.chosen })));
   const spaces = useSpaces();
   const [shape, setShape] = useState<{ region: string; points: OutlinePoint[] } | null>(null);
   return motion.regions.map((region) => (

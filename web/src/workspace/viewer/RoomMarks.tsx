@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import type { CameraMotion, ObjectMotion, Perch, RoomDetail } from "~/api/client";
 import { useMeasurement } from "~/api/queries";
 import { by, plus, type RoomCamera, spotAxes, type V3 } from "~/workspace/camera";
@@ -33,7 +34,9 @@ export function RoomMarks({
   still: boolean;
 }) {
   const { data } = useMeasurement(motion.measurement);
-  const { frame, picked, room } = useWorkspace();
+  const { frame, picked, room } = useWorkspace(
+    useShallow((w) => ({ frame: w.frame, picked: w.picked, room: w.room })),
+  );
   const camera = useCameras().get(motion.id);
   const hand = useGrab(mapping);
   const details = (motion.measurement && data?.camera?.details) || [];

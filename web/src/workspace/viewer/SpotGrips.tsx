@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import { useState } from "react";
 import type { FillLayer, Look, Num, Shot } from "~/api/client";
 import { useChosenLayer, useOpenShot } from "~/workspace/context";
@@ -33,7 +34,7 @@ interface Props {
 
 /** Round grips on spots, joined by a line where there are two. */
 function SpotGrips({ spots, values, space, mapping, onChange }: Props) {
-  const { frame, overAll } = useWorkspace();
+  const { frame, overAll } = useWorkspace(useShallow((w) => ({ frame: w.frame, overAll: w.overAll })));
   const hand = useGrab(mapping);
   const [live, setLive] = useState<{ label: string; at: Point } | null>(null);
   const places = spots.map((s) => {
@@ -136,7 +137,11 @@ export function FillEnds({ layer, mapping }: { layer: FillLayer; mapping: Mappin
 /** The spots of the look that is open in the details, of the chosen layer or of the finish. */
 export function LookSpots({ mapping }: { mapping: Mapping }) {
   const { record, edits } = useOpenShot();
-  const { look: open, chosen, frame } = useWorkspace();
+  const {
+    look: open,
+    chosen,
+    frame,
+  } = useWorkspace(useShallow((w) => ({ look: w.look, chosen: w.chosen, frame: w.frame })));
   const layer = useChosenLayer();
   const spaces = useSpaces();
   const looks = layer ? layer.looks : chosen.kind === "finish" ? record.document.finish : [];

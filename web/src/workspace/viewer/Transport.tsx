@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import { Pause, Play, StepBack, StepForward } from "lucide-react";
 import { Button } from "~/ui/Button";
 import { useHeldCandidate, useOpenShot } from "~/workspace/context";
@@ -7,7 +8,17 @@ import { flickEnds, otherEnd, stepBy } from "~/workspace/keys";
 /** Below the picture: where we are, play, and the checking views. */
 export function Transport({ rate, percent }: { rate: number; percent: number }) {
   const { record } = useOpenShot();
-  const { frame, playing, wipe, flick, view, held, onion } = useWorkspace();
+  const { frame, playing, wipe, flick, view, held, onion } = useWorkspace(
+    useShallow((w) => ({
+      frame: w.frame,
+      playing: w.playing,
+      wipe: w.wipe,
+      flick: w.flick,
+      view: w.view,
+      held: w.held,
+      onion: w.onion,
+    })),
+  );
   const holdable = useHeldCandidate();
   const footage = record.document.footage;
   if (!footage) return <div />;

@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import { has } from "~/workspace/kinds";
 import { MotionHandles } from "~/workspace/viewer/MotionHandles";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
@@ -40,8 +41,21 @@ export function Viewer() {
   const footage = record.document.footage;
   const well = useRef<HTMLDivElement>(null);
   const [size, setSize] = useState({ w: 100, h: 100 });
-  const { frame, view, wipe, viewport, tool, playing, held, alone, onion, loupe, adviceOpen } =
-    useWorkspace();
+  const { frame, view, wipe, viewport, tool, playing, held, alone, onion, loupe, adviceOpen } = useWorkspace(
+    useShallow((w) => ({
+      frame: w.frame,
+      view: w.view,
+      wipe: w.wipe,
+      viewport: w.viewport,
+      tool: w.tool,
+      playing: w.playing,
+      held: w.held,
+      alone: w.alone,
+      onion: w.onion,
+      loupe: w.loupe,
+      adviceOpen: w.adviceOpen,
+    })),
+  );
   const motion = useChosenMotion();
   const layer = useChosenLayer();
   const perch = useChosenPerch();

@@ -1,3 +1,4 @@
+import { useShallow } from "zustand/react/shallow";
 import { ToggleGroup } from "radix-ui";
 import { Button } from "~/ui/Button";
 import { useChosenMotion, useOpenShot } from "~/workspace/context";
@@ -62,7 +63,17 @@ const SHAPE_HINTS: Record<Exclude<OutlineShape, "free">, string> = {
 /** Tools for the chosen card on the left, what is shown on the right. */
 export function ViewerBar() {
   const { record } = useOpenShot();
-  const { tool, view, viewport, plonking, held, outlineFor, outlineShape } = useWorkspace();
+  const { tool, view, viewport, plonking, held, outlineFor, outlineShape } = useWorkspace(
+    useShallow((w) => ({
+      tool: w.tool,
+      view: w.view,
+      viewport: w.viewport,
+      plonking: w.plonking,
+      held: w.held,
+      outlineFor: w.outlineFor,
+      outlineShape: w.outlineShape,
+    })),
+  );
   const motion = useChosenMotion();
   const ready = record.document.footage !== null;
   return (
