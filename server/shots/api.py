@@ -48,7 +48,7 @@ class ShotOut(Schema):
     project: uuid.UUID
     project_name: str
     number: int
-    turn: int = Field(description="How often it was changed, undoing included: of two answers the higher is the later")
+    version: int = Field(description="How often it was changed, undoing included: of two answers the higher is the later")
     picture: str = Field(description="Hash of what the pictures depend on; part of frame addresses")
     document: StoredDocument
     undo: str | None = Field(description="What undo would take back")
@@ -99,7 +99,7 @@ def shot_out(shot: Shot) -> ShotOut:
     document = document_of(shot)
     return ShotOut(
         id=shot.id, project=shot.project_id, project_name=shot.project.name, number=shot.current.number,
-        turn=shot.turn, picture=shot.current.picture, document=document.model_dump(mode="json"),
+        version=shot.version, picture=shot.current.picture, document=document.model_dump(mode="json"),
         undo=shot.current.label if shot.current.parent_id else None, redo=child.label if child else None,
         plate=plate_hash(document) if document.footage else "", spaces=spaces_hash(document), leaders=leaders(document),
     )  # fmt: skip

@@ -152,9 +152,9 @@ def _go_to(shot: Shot, revision: Revision) -> None:
     """Make a revision the current one of a shot that is locked or new, and tell the open pages."""
     shot.current = revision
     shot.name = revision.document["name"]
-    shot.turn += 1
+    shot.version += 1
     shot.save()
-    tell("shot", {"shot": str(shot.id), "turn": shot.turn})
+    tell("shot", {"shot": str(shot.id), "version": shot.version})
 
 
 def thumb_frame(document: dict[str, Any]) -> int:

@@ -16,7 +16,7 @@ class Shot(models.Model):
     project = models.ForeignKey(Project, on_delete=models.CASCADE)
     name = models.CharField(max_length=120)
     current = models.ForeignKey("Revision", null=True, on_delete=models.SET_NULL, related_name="+")
-    turn = models.IntegerField(default=0, help_text="How often it was changed, undoing included: of two answers the later")
+    version = models.IntegerField(default=0, help_text="How often it was changed, undoing included: of two answers the later")
     created = models.DateTimeField(auto_now_add=True)
     changed = models.DateTimeField(auto_now=True)
 

@@ -117,7 +117,7 @@ const changing = {
   undo: () => void edits.undo(),
   redo: () => void edits.redo(),
   ask: (path: string) => void edits.ask<{ shot: client.ShotRecord }>(path, {}, (answer) => answer.shot),
-  heard: (turn: number) => void heardOf(cache, "1", turn),
+  heard: (version: number) => void heardOf(cache, "1", version),
   stale: () => cache.getQueryState(["shot", "1"])?.isInvalidated,
   sent: () => asked.splice(0).map((a) => [a.url, JSON.parse(String(a.body))]),
   said: () => {

@@ -27,11 +27,11 @@ class Changing(Alike):
         self.say("changing.sent")
         self.say("changing.said")
 
-    def record(self, turn: int, high: int = 0, undo: str | None = None) -> dict[str, Any]:
-        return {"id": "1", "turn": turn, "undo": undo, "redo": None, "document": {"high": high}}
+    def record(self, version: int, high: int = 0, undo: str | None = None) -> dict[str, Any]:
+        return {"id": "1", "version": version, "undo": undo, "redo": None, "document": {"high": high}}
 
-    def here(self, turn: int, high: int = 0, undo: str | None = None) -> None:
-        self.say("changing.here", self.record(turn, high, undo))
+    def here(self, version: int, high: int = 0, undo: str | None = None) -> None:
+        self.say("changing.here", self.record(version, high, undo))
 
     def answer(self, path: str, body: Any, status: int = 200) -> None:
         self.say("frames.answer", f"/api/shots/1{path}", {"status": status, "body": body})
@@ -62,7 +62,7 @@ class Changing(Alike):
         self.answer("/edits", self.record(2, high=5, undo="Raise"))
         self.assertEqual(self.sent(), [["/undo", {}]])
         self.answer("/undo", self.record(3))
-        self.assertEqual((self.say("changing.shot")["turn"], self.say("changing.said")), (3, ["Undone: Raise"]))
+        self.assertEqual((self.say("changing.shot")["version"], self.say("changing.said")), (3, ["Undone: Raise"]))
 
     def test_what_is_refused_says_why_and_lets_the_next_go(self) -> None:
         self.say("changing.edit", "Move", [{"op": "add", "path": "/x", "value": 1}])

@@ -167,17 +167,17 @@ class Editing(WithFolder):
 
     def test_every_change_of_a_shot_has_a_later_turn_and_is_told(self) -> None:
         shot = self.new_shot()
-        before = self.page.json("GET", f"/shots/{shot}")["turn"]
+        before = self.page.json("GET", f"/shots/{shot}")["version"]
         heard = Event.objects.filter(kind="shot", data__shot=str(shot)).count()
         rename = {"label": "Rename", "patch": [{"op": "replace", "path": "/name", "value": "Lamp"}]}
         answers = [self.page.json("POST", f"/shots/{shot}/edits", rename)]
         answers += [self.page.json("POST", f"/shots/{shot}/{step}") for step in ("undo", "redo")]
-        self.assertEqual([a["turn"] for a in answers], [before + 1, before + 2, before + 3])
-        self.assertEqual(self.page.json("GET", f"/shots/{shot}")["turn"], before + 3)
-        told = [e.data["turn"] for e in Event.objects.filter(kind="shot", data__shot=str(shot)).order_by("id")][heard:]
+        self.assertEqual([a["version"] for a in answers], [before + 1, before + 2, before + 3])
+        self.assertEqual(self.page.json("GET", f"/shots/{shot}")["version"], before + 3)
+        told = [e.data["version"] for e in Event.objects.filter(kind="shot", data__shot=str(shot)).order_by("id")][heard:]
         self.assertEqual(told, [before + 1, before + 2, before + 3])
         self.page.json("POST", f"/shots/{shot}/redo", status=400)
-        self.assertEqual(self.page.json("GET", f"/shots/{shot}")["turn"], before + 3, "a refusal changes nothing")
+        self.assertEqual(self.page.json("GET", f"/shots/{shot}")["version"], before + 3, "a refusal changes nothing")
 
     def test_an_edit_that_hits_another_item_is_refused(self) -> None:
         shot = self.shot_with_clip()

@@ -15,14 +15,14 @@ import { complain, mention } from "~/ui/Notices";
 /** The later of an answer and what is here already: an answer may be overtaken by another on its way. */
 export function newest(client: QueryClient, answer: ShotRecord): ShotRecord {
   const here = client.getQueryData<ShotRecord>(["shot", answer.id]);
-  return here && here.turn > answer.turn ? here : answer;
+  return here && here.version > answer.version ? here : answer;
 }
 
-/** A shot was changed for the `turn`th time, here or elsewhere: fetch it, unless that is what is here by its turn in the line. */
-export const heardOf = (client: QueryClient, shot: string, turn: number) =>
+/** A shot was changed for the `version`th time, here or elsewhere: fetch it, unless that is what is here by its turn in the line. */
+export const heardOf = (client: QueryClient, shot: string, version: number) =>
   inLine(async () => {
     const here = client.getQueryData<ShotRecord>(["shot", shot]);
-    if (here && here.turn < turn) await client.invalidateQueries({ queryKey: ["shot", shot] });
+    if (here && here.version < version) await client.invalidateQueries({ queryKey: ["shot", shot] });
   });
 
 /** Steps, or what makes them from the shot as it will be when their turn comes. */

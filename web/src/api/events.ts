@@ -80,7 +80,7 @@ export function listen(client: QueryClient): void {
   });
   source.addEventListener("asset", () => void client.invalidateQueries({ queryKey: ["assets"] }));
   source.addEventListener("shot", (e) => {
-    const { shot, turn } = JSON.parse(e.data) as { shot: string; turn: number };
-    void heardOf(client, shot, turn);
+    const { shot, version } = JSON.parse(e.data) as { shot: string; version: number };
+    void heardOf(client, shot, version);
   });
 }

@@ -6330,15 +6330,15 @@ export interface components {
              */
             spaces: string;
             /**
-             * Turn
-             * @description How often it was changed, undoing included: of two answers the higher is the later
-             */
-            turn: number;
-            /**
              * Undo
              * @description What undo would take back
              */
             undo: string | null;
+            /**
+             * Version
+             * @description How often it was changed, undoing included: of two answers the higher is the later
+             */
+            version: number;
         };
         /** SlipIn */
         SlipIn: {
