@@ -7,6 +7,7 @@ import * as events from "~/api/events";
 import { useNotices } from "~/ui/Notices";
 import * as camera from "~/workspace/camera";
 import { thinned } from "~/workspace/desk/brush";
+import * as kinds from "~/workspace/kinds";
 import * as geometry from "~/workspace/geometry";
 import * as outline from "~/workspace/outline";
 import * as patches from "~/workspace/patches";
@@ -127,7 +128,7 @@ const changing = {
   },
 };
 
-const modules = { camera, geometry, outline, patches, keyed, viewport, frames, workspace, sun, server, live, placing, changing } as unknown as Record<
+const modules = { camera, kinds, geometry, outline, patches, keyed, viewport, frames, workspace, sun, server, live, placing, changing } as unknown as Record<
   string,
   Record<string, Call>
 >;

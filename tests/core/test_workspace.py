@@ -6,6 +6,7 @@ from typing import Any
 
 import jsonpatch
 
+from plonket.document.kinds import REGISTRIES
 from plonket.document.operations import move
 from plonket.document.shot import Shot
 from tests.core.copies import Alike, dumped
@@ -200,3 +201,32 @@ class Patches(Alike):
         self.assertNotIn(self.say("patches.freshShotId", "layer", shot), taken)
         names = [{"name": "Boat"}, {"name": "Boat 2"}]
         self.assertEqual(self.say("patches.freshName", "Boat", names), "Boat 3")
+
+
+class Kinds(Alike):
+    """What entries say is told of a thing as it is set."""
+
+    def test_texts_differ_by_what_is_set_and_hold_values(self) -> None:
+        texts = {"": "A stripe, {blend}", "framed=true": "Framed, tied in {anchors} places", "use=plate": "Plate"}
+        self.assertEqual(self.say("kinds.told", texts, {"blend": "screen"}), "A stripe, screen")
+        self.assertEqual(self.say("kinds.told", texts, {"framed": True, "anchors": [1, 2, 3]}), "Framed, tied in 3 places")
+        self.assertEqual(self.say("kinds.told", texts, {"use": "plate"}), "Plate")
+        self.assertEqual(self.say("kinds.told", {}, {}), "")
+
+    def test_groups_and_fields_show_only_where_they_mean_something(self) -> None:
+        for registry in ("layer", "treatment", "motion"):
+            for entry in REGISTRIES[registry]:
+                groups = [{"name": g, "when": {}} if isinstance(g, str) else {"name": g[0], "when": dict(g[1])} for g in entry.groups]
+                fields = entry.settings.model_fields
+                for group in groups:
+                    for field, values in group["when"].items():  # type: ignore[attr-defined]
+                        self.assertIn(field, fields, entry.kind)
+                        there = self.say("kinds.groupsOf", {"groups": groups}, {field: values[0]})
+                        gone = self.say("kinds.groupsOf", {"groups": groups}, {field: "something else"})
+                        self.assertTrue(group["name"] in there and group["name"] not in gone, (entry.kind, group))
+                for name, field in fields.items():
+                    extra = field.json_schema_extra
+                    hints: Any = extra.get("x-plonket", {}) if isinstance(extra, dict) else {}
+                    for on, values in hints.get("when", {}).items():
+                        self.assertIn(on, fields, f"{entry.kind}.{name}")
+                        self.assertTrue(self.say("kinds.holds", hints["when"], {on: values[0]}))
