@@ -38,13 +38,13 @@ def mends_hash(shot: Shot) -> str:
 
 def spaces_hash(shot: Shot) -> str:
     """Hash of what the places of followers depend on: motions, spots in rooms, and who follows what from when."""
-    record = seen(shot)
     follows = [
         {"pointer": one.pointer, "id": one.id, "frame": getattr(one.holder, "reference_frame", None)} | _way(one.holder)
         for one in shot.references() if one.declared.to not in ("asset", "measurement", "layer", "parcel")
     ]  # fmt: skip
-    perches = [{name: one[name] for name in ("id", "spot")} for one in record["perches"]]
-    return _digest([record["motions"], perches, record["footage"], follows])
+    spots = [[perch.id, None if perch.spot is None else seen(perch.spot)] for perch in shot.perches]
+    footage = None if shot.footage is None else seen(shot.footage)
+    return _digest([[seen(motion) for motion in shot.motions], spots, footage, follows])
 
 
 def _way(holder: BaseModel) -> dict[str, Any]:
