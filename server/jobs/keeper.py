@@ -9,7 +9,7 @@ from typing import Any
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """Something done every so many seconds, the first time after that."""
+    """Something done at the start, and then every so many seconds."""
 
     every_s: float
     run: Callable[[], Any]

@@ -17,6 +17,8 @@ from django.utils import timezone
 from kombu.exceptions import OperationalError
 
 from deliveries.models import Delivery
+from deliveries.work import sweep
+from jobs.keeper import STEPS, Step
 from jobs.management.commands import keep_jobs
 from jobs.management.commands.keep_jobs import put_back
 from jobs.models import Chunk, Event, Job
@@ -24,10 +26,12 @@ from jobs.stream import Reader
 from jobs.tasks import run_chunk
 from jobs.working import HANDLERS
 from library.models import Asset
+from library.uploads import take_in_complete
 from plonket.base.errors import MediaError
 from plonket.media import open_clip
 from plonket.media.conform import conform
 from plonket_server import store
+from shots.exchange import look_outside
 from shots.models import Shot
 from tests.core.clips import number_of, phone_clip
 from tests.server.test_server import WithFolder
@@ -255,13 +259,17 @@ class Keeping(JobTest):
             return step
 
         with (
-            mock.patch.object(keep_jobs, "look_outside", bad("outside")), mock.patch.object(keep_jobs, "LOOKS_S", 0.01),
-            mock.patch.object(keep_jobs, "put_back", bad("back")), mock.patch.object(keep_jobs, "sweep", bad("sweep")),
+            mock.patch.object(keep_jobs, "STEPS", [Step(0.01, bad("outside")), Step(3600, bad("sweep"))]),
+            mock.patch.object(keep_jobs, "put_back", bad("back")), mock.patch.object(keep_jobs, "LOOKS_S", 0.01),
             mock.patch.object(keep_jobs, "EVERY_S", 0.01), self.assertLogs("jobs.management.commands.keep_jobs"),
             mock.patch("signal.signal"), self.assertRaises(SystemExit),
         ):  # fmt: skip
             keep_jobs.Command().handle()
         self.assertTrue({"outside", "sweep"} <= set(seen))
+
+    def test_apps_announce_what_they_do(self) -> None:
+        self.assertEqual(set(HANDLERS), set(Job.Kind))
+        self.assertTrue({take_in_complete, look_outside, sweep} <= {step.run for step in STEPS})
 
     def test_a_broker_that_is_away_loses_no_work(self) -> None:
         shot = self.shot_with_clip()
@@ -298,7 +306,7 @@ class Keeping(JobTest):
 
         for path in (*map(store.delivery_folder, names), part):
             os.utime(path, (old, old))
-        keep_jobs.sweep()
+        sweep()
         self.assertEqual([store.delivery_folder(n).exists() for n in names], [True, False])
         self.assertEqual((part.exists(), fresh.exists()), (False, True))
         fresh.unlink()
@@ -341,7 +349,7 @@ class Finished(JobTest):
         self.assertEqual([(d["id"], d["shot"]) for d in left], [(one["id"], None)])
         self.assertEqual(self.page.get(f"/deliveries/{one['id']}/file").status_code, 200)
         folder = Path(store.delivery_folder(Delivery.objects.get().folder))
-        keep_jobs.sweep()
+        sweep()
         self.assertTrue((folder / "finished.mp4").exists())
         self.page.json("DELETE", f"/deliveries/{one['id']}", status=204)
         self.assertFalse(folder.exists())

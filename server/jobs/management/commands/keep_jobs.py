@@ -20,6 +20,7 @@ from jobs.queue import hand_out
 from jobs.tasks import STALE, end_abandoned
 
 EVERY_S = 4.0
+FIRST_S = 0.5
 LOOKS_S = 0.4
 """How often it is seen which step is due."""
 FORGOTTEN = timedelta(seconds=30)
@@ -59,8 +60,7 @@ class Command(BaseCommand):
         # At a fresh start no worker holds anything: what was running belongs to the last run.
         _surely(lambda: Chunk.objects.filter(state=Chunk.State.RUNNING).update(heartbeat=timezone.now() - 2 * STALE))
         steps = [Step(EVERY_S, put_back), *STEPS]
-        # What should be running is put back soon; everything else has its time.
-        due = [time.monotonic() + (0.5 if step.run is put_back else step.every_s) for step in steps]
+        due = [time.monotonic() + FIRST_S] * len(steps)
         while not ended.wait(LOOKS_S):
             for k, step in enumerate(steps):
                 if time.monotonic() >= due[k]:
