@@ -30,7 +30,7 @@ from synth.elements.lights import window_light
 from synth.elements.models import brass_whale
 from synth.phone.sets.workshop import CRATE_CORNERS, CRATE_SIZE, crate_seen
 
-DEMO = Path(__file__).resolve().parents[2] / "demo"
+DEMO = Path(__file__).resolve().parents[1] / "demo"
 FRAMES = 120
 
 

@@ -22,7 +22,7 @@ from plonket.track.plane.measure import measure_plane
 from plonket.track.request import MeasureRequest
 from synth.elements.shelf import lamp_flare, paper_boat
 
-DEMO = Path(__file__).resolve().parents[2] / "demo"
+DEMO = Path(__file__).resolve().parents[1] / "demo"
 KEYED = (10, 30, 50, 70, 90)
 LONG = 1000
 

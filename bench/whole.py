@@ -40,7 +40,7 @@ from synth.phone.quickset import chart_shot
 POINTS = 5
 FRAMES = 120
 PLANE_FRAMES = 60
-DEMO = Path(__file__).resolve().parents[2] / "demo" / "clips" / "workshop.mp4"
+DEMO = Path(__file__).resolve().parents[1] / "demo" / "clips" / "workshop.mp4"
 
 
 def bench(clip: Path | None) -> None:

@@ -13,6 +13,7 @@ from pathlib import Path
 import cv2
 import numpy as np
 
+from bench import stack, whole
 from plonket.base.errors import BadInput
 from plonket.cli.main import main, parse_point
 from plonket.cli.terminal import parse_range
@@ -164,6 +165,7 @@ class CommandLine(unittest.TestCase):
         with contextlib.redirect_stderr(io.StringIO()) as err:
             self.assertEqual(synth_main(["film", "moon", "--out", str(self.folder)]), 1)
         self.assertIn("no set called moon", err.getvalue())
+        self.assertTrue(whole.DEMO.exists() and (stack.DEMO / "clips").is_dir(), "the benchmark finds the demo's clips")
 
     def test_arguments(self) -> None:
         self.assertEqual(parse_point("lamp=3,10.5,20"), ("lamp", 3, 10.5, 20.0))
