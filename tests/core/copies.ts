@@ -118,6 +118,11 @@ const changing = {
   undo: () => void edits.undo(),
   redo: () => void edits.redo(),
   ask: (path: string) => void edits.ask<{ shot: client.ShotRecord }>(path, {}, (answer) => answer.shot),
+  nearer: (thing: string) =>
+    void edits.operate((shot) => {
+      const high = (shot as unknown as { high: number }).high;
+      return high > 0 ? { do: "move", thing, before: `${high}` } : null;
+    }),
   heard: (version: number) => void heardOf(cache, "1", version),
   stale: () => cache.getQueryState(["shot", "1"])?.isInvalidated,
   sent: () => asked.splice(0).map((a) => [a.url, JSON.parse(String(a.body))]),

@@ -53,6 +53,16 @@ class Changing(Alike):
         self.answer("/edits", self.record(3, high=13))
         self.assertEqual((self.say("changing.shot")["document"]["high"], self.sent()), (13, []))
 
+    def test_an_operation_is_made_from_the_shot_as_it_is_by_then(self) -> None:
+        self.say("changing.raise", 2)
+        self.say("changing.nearer", "boat")
+        self.assertEqual(self.sent(), [self.raised(2)], "one at a time")
+        self.answer("/edits", self.record(2, high=7))
+        self.assertEqual(self.sent(), [["/operations", {"operation": {"do": "move", "thing": "boat", "before": "7"}}]])
+        self.answer("/operations", {"shot": self.record(3), "made": None})
+        self.say("changing.nearer", "boat")
+        self.assertEqual((self.say("changing.shot")["version"], self.sent()), (3, []), "what is nothing is not sent")
+
     def test_undo_takes_back_the_edit_that_was_still_on_its_way(self) -> None:
         self.say("changing.undo")
         self.assertEqual(self.sent(), [], "nothing to undo")

@@ -153,6 +153,6 @@ class OneOf:
             known = ", ".join(self.registry.kinds())
             raise PydanticCustomError(
                 "kind", "there is no {noun} called {kind}; known: {known}",
-                {"noun": self.registry.noun, "kind": repr(kind), "known": known},
+                {"noun": self.registry.noun, "kind": repr(kind)[:60], "known": known},
             )  # fmt: skip
         return entry.settings.model_validate(value, context=info.context)

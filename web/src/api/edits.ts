@@ -32,7 +32,10 @@ export type Change = PatchStep[] | ((shot: Shot) => PatchStep[]);
 export interface Edits {
   edit: (label: string, change: Change) => Promise<ShotRecord | null>;
   /** A change of more than one thing, by name; the answer says what is new. */
-  operate: (operation: Operation) => Promise<OperationAnswer | null>;
+  operate: (
+    /** Or what makes it from the shot as it will be when its turn comes; null: nothing is to be done. */
+    operation: Operation | ((shot: Shot) => Operation | null),
+  ) => Promise<OperationAnswer | null>;
   undo: () => Promise<void>;
   redo: () => Promise<void>;
   /** Something that the server works out; `shotIn` finds the changed shot where it is not the whole answer. */
@@ -89,7 +92,11 @@ export function editsOf(client: QueryClient, shotId: string): Edits {
     operate: (operation) =>
       send<OperationAnswer>(
         "/operations",
-        () => ({ operation }),
+        () => {
+          const shot = now()?.document;
+          const asked = typeof operation !== "function" ? operation : shot ? operation(shot) : null;
+          return asked && { operation: asked };
+        },
         (answer) => answer.shot,
       ),
     undo: () => step("/undo", "Undone"),

@@ -69,7 +69,13 @@ export function StackButtons({ layer }: { layer: Layer }) {
   const { record, edits } = useOpenShot();
   const shot = record.document;
   const { list, at, stack } = placeOf(shot, layer.id);
-  const move = (before: string | null) => void edits.operate({ do: "move", thing: layer.id, before });
+  const move = (by: -1 | 1) =>
+    void edits.operate((latest) => {
+      const now = placeOf(latest, layer.id);
+      const to = now.at + by;
+      if (now.at < 0 || to < 0 || to >= now.stack.length) return null;
+      return { do: "move", thing: layer.id, before: now.stack[by < 0 ? to : to + 1]?.id ?? null };
+    });
   const inside = list !== "stack";
   // A parcel cannot lie in itself.
   const others = shot.parcels.filter((p) => layer.kind !== "parcel" || p.id !== layer.parcel);
@@ -83,14 +89,10 @@ export function StackButtons({ layer }: { layer: Layer }) {
   return (
     <div className="flex flex-col gap-2 border-t border-line pt-3">
       <div className="flex gap-2">
-        <Button aria-label="Nearer" disabled={at === 0} onClick={() => move(stack[at - 1]?.id ?? null)}>
+        <Button aria-label="Nearer" disabled={at === 0} onClick={() => move(-1)}>
           <ArrowUp className="size-3.5" /> Nearer
         </Button>
-        <Button
-          aria-label="Further"
-          disabled={at === stack.length - 1}
-          onClick={() => move(stack[at + 2]?.id ?? null)}
-        >
+        <Button aria-label="Further" disabled={at === stack.length - 1} onClick={() => move(1)}>
           <ArrowDown className="size-3.5" /> Further
         </Button>
         <span className="flex-1" />
