@@ -138,7 +138,7 @@ def hazed(look: Haze, near: InverseDepth | None, rgba: F32 | None = None, x: int
     if rgba is None:
         rgba = np.full((60, 80, 4), 0.5, np.float32)
         rgba[..., 3] = 1
-    return run(rgba, look, LookContext(frame=0, x=x, y=y, size=(80, 60), near=lambda: near))
+    return run(rgba, look, LookContext(frame=0, x=x, y=y, size=(80, 60), inverse_depth=lambda: near))
 
 
 class HazeIntoTheRoom(unittest.TestCase):
