@@ -101,5 +101,5 @@ LAYERS.add(LayerEntry(
     traits=frozenset({"picture", "keyed", "slips", "matched"}), handles="quad",
     groups=("Pin", "Mix", "Cut"),
     card={"": "Pinned"},
-    says={"": "Pinned picture, {width} × {height}"},
+    says={"": "Pinned still, {width} × {height}"},
 ))  # fmt: skip

@@ -46,5 +46,5 @@ LAYERS.add(LayerEntry(
     traits=frozenset({"picture", "keyed", "placed", "follows", "slips", "matched"}), handles="box",
     groups=("Place", "Mix", "Cut"),
     card={"": "Still"},
-    says={"": "Placed picture, {width} × {height}"},
+    says={"": "Placed still, {width} × {height}"},
 ))  # fmt: skip

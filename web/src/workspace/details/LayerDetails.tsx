@@ -99,7 +99,7 @@ function Sub({ layer, isClip }: { layer: Layer; isClip: boolean }) {
     return `Parcel of ${inside} ${inside === 1 ? "layer" : "layers"}`;
   }
   const says = told(kindOf("layer", layer.kind)?.says, layer);
-  return isClip ? says.replace("picture", "clip") : says;
+  return isClip ? says.replace("still", "clip") : says;
 }
 
 function PlacedFollow({ layer, set }: { layer: PlacedLayer; set: Set }) {
