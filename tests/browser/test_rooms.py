@@ -244,6 +244,8 @@ class Bench(BrowserTest):
         page.mouse.click(*self.screen(220, 290, SIZE))
         until(lambda: self.document()["stack"][0]["kind"] == "form", 20, "the form")
         form = self.document()["stack"][0]
+        # It is chosen, which lays the tool down: only then is the next one taken up.
+        expect(page.get_by_role("textbox", name="Name", exact=True)).to_have_value(form["name"], timeout=60_000)
         spot = Spot.model_validate(self.document()["perches"][-1]["spot"])
         top = self.camera().project(0, spot.place(0) + [0, form["tall"], 0])
         page.keyboard.press("p")
