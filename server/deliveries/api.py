@@ -9,6 +9,7 @@ from typing import Any
 
 from django.http import HttpRequest
 from ninja import Router, Schema
+from pydantic import Field
 
 from deliveries.models import Delivery
 from jobs.api import JobOut, job_out
@@ -31,6 +32,7 @@ class DeliveryOut(Schema):
     height: int
     frames: int
     rate: str
+    clear: bool = Field(description="Whether it has coverage: browsers do not play such a file")
     created: datetime
 
 
@@ -39,7 +41,7 @@ def deliveries(request: HttpRequest) -> Any:
     """Finished videos, the newest first."""
     return [
         DeliveryOut(id=d.id, shot=d.shot_id, name=d.name, bytes=d.bytes, width=d.width, height=d.height,
-                    frames=d.frames, rate=d.rate, created=d.created)
+                    frames=d.frames, rate=d.rate, clear=d.ending == ".mov", created=d.created)
         for d in Delivery.objects.all()[:200]
     ]  # fmt: skip
 

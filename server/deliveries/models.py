@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import uuid
+from pathlib import Path
 
 from django.db import models
 
 from jobs.models import Job
+from plonket_server import store
 from shots.models import Shot
 
 
@@ -23,7 +25,13 @@ class Delivery(models.Model):
     height = models.IntegerField()
     frames = models.IntegerField()
     rate = models.CharField(max_length=24)
+    ending = models.CharField(max_length=8, default=".mp4", help_text="Of the finished file's name")
     created = models.DateTimeField(auto_now_add=True)
 
     class Meta:
         ordering = ["-created"]
+
+    @property
+    def path(self) -> Path:
+        """The finished file."""
+        return store.delivery_folder(self.folder) / f"finished{self.ending}"

@@ -16,7 +16,7 @@ from plonket.document.shot import Shot as Document
 from plonket.document.shot import read_shot
 from plonket.media.sound import read_wav
 from plonket.media.write import join_segments
-from plonket.render.deliver import deliver, delivery_size
+from plonket.render.deliver import coding_of, deliver, delivery_size, ending_of
 from plonket.render.sources import ShotSources
 from plonket_server import store
 
@@ -38,19 +38,20 @@ class Deliver:
         folder = store.delivery_folder(str(job.id))
         folder.mkdir(parents=True, exist_ok=True)
         store.check_room(0)
-        part = folder / f"{chunk.position:05d}.{chunk.claim or 'run'}.mp4"
+        ending = ending_of(document)
+        part = folder / f"{chunk.position:05d}.{chunk.claim or 'run'}{ending}"
         _, scale = delivery_size(document)
         start, stop = chunk.payload["start"], chunk.payload["stop"]
         deliver(document, ShotSources(document, pool()), part, start=start, stop=stop, scale=scale, work=work)
-        part.rename(self._segment(folder, chunk.position))
+        part.rename(self._segment(folder, chunk.position, ending))
 
     def finish(self, job: Job) -> None:
         """Join the pieces and put the video on the list. Done again after a crash, it goes on from what is there."""
         document = read_shot(job.payload["document"], stored=True)
         assert document.footage is not None
         folder = store.delivery_folder(str(job.id))
-        segments = [self._segment(folder, k) for k in range(job.pieces.count())]
-        out = folder / "finished.mp4"
+        segments = [self._segment(folder, k, ending_of(document)) for k in range(job.pieces.count())]
+        out = folder / f"finished{ending_of(document)}"
         if not out.exists():
             self._join(document, segments, out)
         (width, height), _ = delivery_size(document)
@@ -59,7 +60,7 @@ class Deliver:
             defaults={
                 "shot_id": job.shot_id, "name": document.name, "folder": str(job.id), "bytes": out.stat().st_size,
                 "width": width, "height": height, "frames": document.footage.out_frame - document.footage.in_frame + 1,
-                "rate": document.footage.rate,
+                "rate": document.footage.rate, "ending": ending_of(document),
             },
         )  # fmt: skip
         for segment in segments:
@@ -74,15 +75,15 @@ class Deliver:
         sound = None
         if document.delivery.sound and wav.exists():
             sound = read_wav(wav).cut(footage.in_frame, footage.out_frame + 1, rate)
-        joined = out.with_name(f"joining-{uuid.uuid4().hex[:8]}.mp4")
+        joined = out.with_name(f"joining-{uuid.uuid4().hex[:8]}{out.suffix}")
         try:
-            join_segments(segments, joined, rate, sound)
+            join_segments(segments, joined, rate, sound, coding_of(document))
             store.settle(joined, out)
         finally:
             joined.unlink(missing_ok=True)
 
-    def _segment(self, folder: Path, position: int) -> Path:
-        return folder / f"{position:05d}.mp4"
+    def _segment(self, folder: Path, position: int, ending: str) -> Path:
+        return folder / f"{position:05d}{ending}"
 
     def ended_early(self, job: Job) -> None:
         """Finished chunks stay, so that trying again goes on from them."""

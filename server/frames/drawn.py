@@ -21,7 +21,8 @@ from plonket.media.light_map import light_map_preview
 from plonket.plate.clean import Clean
 from plonket.plate.stabilise import Steady
 from plonket.raytrace.portrait import portrait
-from plonket.render.frame import FrameView, render_alone, render_frame, scaled_size
+from plonket.render.deliver import is_clear
+from plonket.render.frame import FrameView, Ground, render_alone, render_frame, scaled_size
 from plonket.render.no_media import NoMedia
 from plonket.render.sources import ShotSources
 from plonket_server import store
@@ -84,7 +85,10 @@ def shot_jpeg(shot_id: uuid.UUID, digest: str, view: str, percent: int, number: 
     if alone := ALONE.fullmatch(view):
         over = f"#{alone[1]}" if alone[1] else None
         return jpeg(render_alone(document, sources, number, alone[2], scale=scale, over=over))
-    return jpeg(render_frame(document, sources, number, view=VIEWS.get(view, "final"), scale=scale, held=held))
+    ground: Ground = "checker" if is_clear(document) else "black"
+    return jpeg(
+        render_frame(document, sources, number, view=VIEWS.get(view, "final"), scale=scale, held=held, ground=ground)
+    )
 
 
 def thumb_jpeg(shot_id: uuid.UUID, digest: str, number: int) -> bytes:

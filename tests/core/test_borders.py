@@ -14,7 +14,7 @@ from plonket.image.picture import StillSource
 from plonket.plate.donors import choose_donors, looked_at, zoom_to_fill
 from plonket.plate.view_path import ViewPath
 from plonket.render.no_media import NoMedia
-from plonket.render.stabilised_plate import stabilised_plate
+from plonket.render.plate_picture import stabilised_plate
 
 SIZE = (160, 100)
 FRAMES = 21

@@ -202,6 +202,7 @@ class FakeSources:
         return np.eye(3) if self.moves is None else between(self.moves, frame)
 
     view = None
+    footage = DIGEST
     size = (200, 120)
 
     def layer(self, layer_id: str) -> None:

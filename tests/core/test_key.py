@@ -220,8 +220,8 @@ class OtherKeys(unittest.TestCase):
         shine = brightness.run(light, brightness.BrightnessKey(), KeyContext())
         np.testing.assert_allclose(shine[..., :3], light, atol=1e-6)
         np.testing.assert_allclose(shine[..., 3], light[..., 0], atol=1e-6)
-        bright = brightness.run(light, brightness.BrightnessKey(keeps="bright", threshold=60, soft=20), KeyContext())[0, :, 3]
-        dark = brightness.run(light, brightness.BrightnessKey(keeps="dark", threshold=60, soft=20), KeyContext())[0, :, 3]
+        bright = brightness.run(light, brightness.BrightnessKey(keeps="bright", threshold=60, soft=20, clean=0), KeyContext())[0, :, 3]
+        dark = brightness.run(light, brightness.BrightnessKey(keeps="dark", threshold=60, soft=20, clean=0), KeyContext())[0, :, 3]
         np.testing.assert_allclose(bright + dark, 1, atol=1e-6)
         self.assertTrue(bright[: int(0.49 * 256)].max() == 0 and bright[int(0.71 * 256) :].min() == 1)
         self.assertAlmostEqual(float(bright[153]), 0.5, delta=0.02)

@@ -2,9 +2,10 @@
 
 Nothing here knows any kind: each announces itself from its own file, in the package that its registry names.
 
-Traits of layers: ``picture`` shows something from the shelf; ``keyed`` can be keyed; ``placed`` has a place, turn and size of
-its own; ``standing`` stands on a spot of a solved room; ``lights`` gives light there and is not seen itself; ``follows`` may
-follow something; ``filmed`` is slow to draw and can be worked out ahead; ``slips`` can be checked against the plate;
+Traits of layers: ``picture`` shows something from the shelf; ``footage`` shows the shot's own plate; ``keyed`` can be keyed;
+``placed`` has a place, turn and size of its own; ``standing`` stands on a spot of a solved room; ``lights`` gives light there
+and is not seen itself; ``follows`` may follow something; ``filmed`` is slow to draw and can be worked out ahead; ``slips`` can
+be checked against the plate;
 ``matched`` can be matched to the plate; ``wash`` has no picture, its looks apply to everything below.
 Traits of motions: ``room`` solves a room; ``surface`` is flat, with a quad; ``points`` is made of named points;
 ``regions`` is told by outlines where to look; ``counts`` counts on point motions.
@@ -75,9 +76,14 @@ class LayerEntry(Entry):
     """`run`: (layer, `Sources`, frame, size, view) -> `Picture`.
 
     clip_from_layer : (layer, `Sources`, frame) -> (3, 3) from its own pixels to the clip's; None: it has none.
+    shows : (layer, `Sources`, frame) -> the frames of assets that are its own picture there: (asset, frame, share) of each.
+    under : (layer, `Sources`, frame, size, view, its picture) -> a `Picture` that is laid before its own, and its blend; None:
+        nothing is.
     """
 
     clip_from_layer: Callable[[Any, Any, float], Any] | None = None
+    shows: Callable[[Any, Any, int], list[tuple[str, int, float]]] | None = None
+    under: Callable[[Any, Any, int, tuple[int, int], Any, Any], tuple[Any, Any] | None] | None = None
 
 
 MASKS: Registry[Entry] = Registry("mask", "plonket.masks")

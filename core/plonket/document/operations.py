@@ -186,6 +186,8 @@ def replace_footage(shot: Shot, footage: Footage) -> Shot:
         return shot
     if shot.footage is None and not shot.motions and not shot.plate:
         return shot.model_copy(update={"footage": footage})
+    if shot.footage is not None:
+        footage = footage.model_copy(update={"opacity": shot.footage.opacity, "ground": shot.footage.ground})
     kept: dict[str, Any] = {"footage": footage}
     for name in ("motions", "plate"):
         emptied = [(one, one.emptied(footage.frames)) for one in getattr(shot, name)]

@@ -13,7 +13,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, TypeAdapter, ValidationError, ValidationInfo, model_validator
 
 from plonket.base.errors import BadInput
-from plonket.base.fields import STORED, UNSEEN, AssetDigest, Name, Settings, choice
+from plonket.base.fields import STORED, UNSEEN, AssetDigest, Name, Number, Settings, choice, number
 from plonket.document.bases import Layer, LayerBase, Look, MaskBase, Motion, MotionBase, Named, Treatment
 from plonket.document.kinds import LAYERS, MOTIONS, TREATMENTS
 from plonket.document.perch import Perch
@@ -31,6 +31,11 @@ class Footage(Settings):
     frames: int = Field(ge=1)
     in_frame: int = Field(ge=0)
     out_frame: int = Field(ge=0)
+    opacity: Number = number(100.0, label="Shown", low=0, high=100, step=1, unit="%", group="Footage",
+                             help="How much of it is seen under the stack: at nought things are alone.")  # fmt: skip
+    ground: Literal["black", "clear"] = choice(
+        "black", label="Where nothing is", group="Footage", names={"black": "Black", "clear": "Seen through"},
+        help="Seen through: delivered as a MOV file (ProRes 4444) with coverage, to be laid over something else.")  # fmt: skip
 
     @model_validator(mode="after")
     def _range(self) -> Footage:

@@ -9,13 +9,13 @@ from pydantic import model_validator
 
 from plonket.base.colour import LUMA, encode
 from plonket.base.conventions import F32
-from plonket.base.fields import choice, plain
-from plonket.document.bases import KeyBase
+from plonket.base.fields import Number, choice, number
 from plonket.document.kinds import KEYS, KeyEntry
-from plonket.keying.common import KeyContext, cut_out, ramp
+from plonket.keying.common import KeyContext, held, ramp
+from plonket.keying.shape import UnmixedKey, shaped, unmixed
 
 
-class BrightnessKey(KeyBase):
+class BrightnessKey(UnmixedKey):
     """What is brighter, or darker, than a threshold; or light on black taken as it is."""
 
     kind: Literal["brightness"] = "brightness"
@@ -23,12 +23,12 @@ class BrightnessKey(KeyBase):
         "light", label="Keeps", group="Brightness",
         names={"light": "Light on black", "bright": "What is brighter", "dark": "What is darker"},
         help="Light on black: flames, sparks and smoke shine through as bright as they are.")  # fmt: skip
-    threshold: float = plain(50, label="Threshold", low=0, high=100, step=0.5, unit="%", group="Brightness",
+    threshold: Number = number(50, label="Threshold", low=0, high=100, step=0.5, unit="%", group="Brightness",
                              when={"keeps": ("bright", "dark")}, help="As seen on screen.")  # fmt: skip
-    black: float = plain(0, label="Black below", low=0, high=100, step=0.5, unit="%", group="Brightness", soft=(0, 30),
+    black: Number = number(0, label="Black below", low=0, high=100, step=0.5, unit="%", group="Brightness", soft=(0, 30),
                          when={"keeps": ("light",)},
                          help="As seen on screen: what is darker is taken for black that is not quite black.")  # fmt: skip
-    soft: float = plain(15, label="Softness", low=0, high=100, step=0.5, unit="%", group="Brightness",
+    soft: Number = number(15, label="Softness", low=0, high=100, step=0.5, unit="%", group="Brightness",
                         help="How gradually it goes from nothing to all, about the threshold.")  # fmt: skip
 
     @model_validator(mode="before")
@@ -48,19 +48,25 @@ def run(light: F32, settings: BrightnessKey, context: KeyContext) -> F32:
     if settings.keeps == "light":
         # What shines hides as much as it is bright: the black behind it is taken off and nothing else.
         shine = light.max(axis=2)
-        if settings.black > 0:
+        if held(settings.black) > 0:
             seen = np.asarray(encode(np.clip(shine, 0, 1)), np.float32)
-            black, half = settings.black / 100, settings.soft / 100
+            black, half = held(settings.black) / 100, held(settings.soft) / 100
             share = ramp(seen, black * (1 - half), black * (1 + half))
             light, shine = light * share[..., None], shine * share
-        return np.dstack([np.maximum(light, 0), np.clip(shine, 0, 1)]).astype(np.float32)
+        alpha = np.clip(shine, 0, 1).astype(np.float32)
+        thinner = shaped(alpha, settings)
+        if thinner is not alpha:
+            # Only what goes takes its light with it: what shines has no colour to give to a wider edge.
+            thinner = np.minimum(thinner, alpha)
+            light = np.asarray(light * (thinner / np.maximum(alpha, 1e-6))[..., None], np.float32)
+        return np.dstack([np.maximum(light, 0), thinner]).astype(np.float32)
     seen = np.asarray(encode(np.clip(light @ LUMA, 0, 1)), np.float32)
-    half = settings.soft / 200
-    alpha = ramp(seen, settings.threshold / 100 - half, settings.threshold / 100 + half)
-    return cut_out(light, alpha if settings.keeps == "bright" else 1 - alpha)
+    half, middle = held(settings.soft) / 200, held(settings.threshold) / 100
+    alpha = ramp(seen, middle - half, middle + half)
+    return unmixed(light, alpha if settings.keeps == "bright" else 1 - alpha, settings)
 
 
 KEYS.add(KeyEntry(
-    kind="brightness", order=20, label="Brightness", settings=BrightnessKey, run=run, groups=("Brightness",),
+    kind="brightness", order=20, label="Brightness", settings=BrightnessKey, run=run, groups=("Brightness", "Matte"),
     help="Light on black, or what is brighter or darker than a threshold.",
 ))  # fmt: skip

@@ -9,6 +9,7 @@ import numpy as np
 from pydantic import BaseModel, Field
 
 from plonket.base.conventions import F32, F64, U8
+from plonket.base.fields import Keyed, Number, Wobbling, value_at
 from plonket.keying.carried import Carried
 
 Settings = TypeVar("Settings", bound=BaseModel)
@@ -69,12 +70,23 @@ def cut_out(light: F32, alpha: F32) -> F32:
     return np.dstack([light * alpha[..., None], alpha]).astype(np.float32)
 
 
+def at_moment(key: Settings, frame: float) -> Settings:
+    """A key as it is set at a frame of the shot: none of its numbers moves any more, so that `held` tells them."""
+    moving = {name: value_at(value, frame) for name, value in key if isinstance(value, Keyed | Wobbling)}
+    return key.model_copy(update=moving) if moving else key
+
+
+def held(number: Number) -> float:
+    """A number of a key that was taken `at_moment`."""
+    return float(number) if isinstance(number, float | int) else value_at(number, 0)
+
+
 def scaled(key: Settings, by: float) -> Settings:
-    """A key's settings for a picture of another size: whatever is in pixels is so many times as large."""
+    """A key's settings, taken `at_moment`, for a picture of another size: whatever is in pixels is so many times as large."""
     changed: dict[str, float] = {}
     for name, field in type(key).model_fields.items():
         extra = field.json_schema_extra
         hints = extra.get("x-plonket") if isinstance(extra, dict) else None
         if isinstance(hints, dict) and hints.get("unit") == "px":
-            changed[name] = getattr(key, name) * by
+            changed[name] = held(getattr(key, name)) * by
     return key.model_copy(update=changed)

@@ -10,21 +10,21 @@ from pydantic import Field
 
 from plonket.base.colour import encode, linear_from_8bit
 from plonket.base.conventions import F32
-from plonket.base.fields import AssetDigest, plain
-from plonket.document.bases import KeyBase
+from plonket.base.fields import AssetDigest, Number, number
 from plonket.document.kinds import KEYS, KeyEntry
-from plonket.keying.common import Element, KeyContext, cut_out, ramp
+from plonket.keying.common import Element, KeyContext, cut_out, held, ramp
+from plonket.keying.shape import ShapedKey, shaped, unmix
 
 
-class DifferenceKey(KeyBase):
+class DifferenceKey(ShapedKey):
     """A subject before a set that was filmed without it, from the same place."""
 
     kind: Literal["difference"] = "difference"
     clean: AssetDigest | None = Field(default=None, description="A still of the set without the subject")
-    threshold: float = plain(6, label="Threshold", low=0, high=100, step=0.5, unit="%", group="Difference",
+    threshold: Number = number(6, label="Threshold", low=0, high=100, step=0.5, unit="%", group="Difference",
                              help="What differs less than this is gone.")  # fmt: skip
-    soft: float = plain(8, label="Softness", low=0, high=100, step=0.5, unit="%", group="Difference")
-    calm: float = plain(2, label="Calm noise", low=0, high=10, step=0.5, unit="px", group="Difference",
+    soft: Number = number(8, label="Softness", low=0, high=100, step=0.5, unit="%", group="Difference")
+    calm: Number = number(2, label="Calm noise", low=0, high=10, step=0.5, unit="px", group="Difference",
                         help="Looks at averages over so many pixels.")  # fmt: skip
 
 
@@ -36,13 +36,14 @@ def run(light: F32, settings: DifferenceKey, context: KeyContext) -> F32:
     if clean.shape != light.shape:
         clean = cv2.resize(clean, (light.shape[1], light.shape[0]), interpolation=cv2.INTER_AREA)
     seen, before = (np.asarray(encode(np.clip(p, 0, 1)), np.float32) for p in (light, clean))
-    if settings.calm > 0:
-        seen, before = (np.asarray(cv2.GaussianBlur(p, (0, 0), settings.calm), np.float32) for p in (seen, before))
+    calm, threshold, soft = held(settings.calm), held(settings.threshold), held(settings.soft)
+    if calm > 0:
+        seen, before = (np.asarray(cv2.GaussianBlur(p, (0, 0), calm), np.float32) for p in (seen, before))
     # Light that changed as a whole is not a subject.
     seen = seen * np.median((before + 0.02) / (seen + 0.02), axis=(0, 1)).astype(np.float32)
     distance = np.abs(seen - before).max(axis=2)
-    alpha = ramp(np.asarray(distance, np.float32), settings.threshold / 100, (settings.threshold + settings.soft) / 100)
-    return cut_out(light, alpha)
+    alpha = ramp(np.asarray(distance, np.float32), threshold / 100, (threshold + soft) / 100)
+    return unmix(light, shaped(alpha, settings), clean)
 
 
 def learn(key: DifferenceKey, element: Element) -> KeyContext:
@@ -51,6 +52,6 @@ def learn(key: DifferenceKey, element: Element) -> KeyContext:
 
 
 KEYS.add(KeyEntry(
-    kind="difference", order=40, label="Difference", settings=DifferenceKey, run=run, groups=("Difference",),
+    kind="difference", order=40, label="Difference", settings=DifferenceKey, run=run, groups=("Difference", "Matte"),
     help="What was not there on a clean plate.", learn=learn, learns_from=("clean",),
 ))  # fmt: skip

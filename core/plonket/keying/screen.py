@@ -13,11 +13,11 @@ from pydantic import Field
 
 from plonket.base.colour import linear_from_8bit, linear_of
 from plonket.base.conventions import F32, F64, FAST
-from plonket.base.fields import choice, colour, plain, switch
-from plonket.document.bases import KeyBase
+from plonket.base.fields import Number, choice, colour, number, switch
 from plonket.document.kinds import KEYS, KeyEntry
 from plonket.keying.cloth import Cloth, block_means, clean_cloth, found_colour
-from plonket.keying.common import Colour, Element, KeyContext
+from plonket.keying.common import Colour, Element, KeyContext, held
+from plonket.keying.shape import ShapedKey, shaped
 
 B = NDArray[np.bool_]
 
@@ -29,35 +29,26 @@ TOE = 3
 """Up to so many times the cloth's noise nothing counts as the subject."""
 
 
-class ScreenKey(KeyBase):
+class ScreenKey(ShapedKey):
     """A subject before a cloth of one colour: green, blue or any other."""
 
     kind: Literal["screen"] = "screen"
     colours: list[Colour] = Field(default_factory=list, max_length=24,
                                   description="Samples of the cloth; none: found by itself")  # fmt: skip
-    near: float = plain(45, label="Cloth's range", low=10, high=150, step=1, group="Cloth",
+    near: Number = number(45, label="Cloth's range", low=10, high=150, step=1, group="Cloth",
                         help="How different in colour from its samples something may be and still be cloth.")  # fmt: skip
-    detail: float = plain(14, label="Follows folds", low=4, high=80, step=1, unit="px", group="Cloth",
+    detail: Number = number(14, label="Follows folds", low=4, high=80, step=1, unit="px", group="Cloth",
                           help="How fine its folds and shadows are followed: smaller keys finer ones away.")  # fmt: skip
     sharp: bool = switch(True, label="Full colour", group="Cloth",
                          help="Clips store colour at half size; this brings it back to the edges of brightness.")  # fmt: skip
     auto: bool = switch(True, label="Clean cloth", group="Matte", help="Clips black just above the cloth's own noise.")
-    calm: float = plain(3, label="Calm noise", low=0, high=8, step=1, unit="px", group="Matte",
+    calm: Number = number(3, label="Calm noise", low=0, high=8, step=1, unit="px", group="Matte",
                         help="Averages the matte's noise away over so many pixels, except at edges.")  # fmt: skip
-    clip_black: float = plain(1, label="Clip black", low=0, high=60, step=0.5, unit="%", group="Matte",
+    clip_black: Number = number(1, label="Clip black", low=0, high=60, step=0.5, unit="%", group="Matte",
                               help="What is thinner than this is gone.")  # fmt: skip
-    clip_white: float = plain(96, label="Clip white", low=30, high=100, step=0.5, unit="%", group="Matte",
+    clip_white: Number = number(96, label="Clip white", low=30, high=100, step=0.5, unit="%", group="Matte",
                               help="What is denser than this is solid.")  # fmt: skip
-    choke: float = plain(0, label="Edge in", low=-10, high=10, step=0.1, unit="px", group="Matte",
-                         help="Moves the edge in, or out when negative, by parts of a pixel.")  # fmt: skip
-    soften: float = plain(0, label="Soften", low=0, high=20, step=0.1, unit="px", group="Matte")
-    specks: float = plain(0, label="Specks off", low=0, high=12, step=1, unit="px", group="Matte",
-                          help="Takes away lone specks up to this size.")  # fmt: skip
-    lone: float = plain(0, label="Marks off", low=0, high=300, step=5, unit="px", group="Matte",
-                        help="Takes away pieces that stand alone and are no wider: tape crosses, stands, wires.")  # fmt: skip
-    holes: float = plain(0, label="Holes shut", low=0, high=12, step=1, unit="px", group="Matte",
-                         help="Closes holes in the subject up to this size.")  # fmt: skip
-    spill: float = plain(100, label="Spill off", low=0, high=100, step=1, unit="%", group="Spill",
+    spill: Number = number(100, label="Spill off", low=0, high=100, step=1, unit="%", group="Spill",
                          help="Takes off what the subject reflects of the cloth.")  # fmt: skip
     replace: Literal["grey", "nothing", "tint"] = choice(
         "grey", label="In its place", group="Spill",
@@ -110,26 +101,27 @@ def key_screen(
 
     Parameters
     ----------
-    light : linear (h, w, 3). settings : see `ScreenKey`. colours : (k, 3) linear samples; found by itself without.
+    light : linear (h, w, 3). settings : see `ScreenKey`, taken `at_moment`. colours : (k, 3) linear samples;
+        found by itself without.
     core, garbage : (h, w) what is kept, and what is thrown away, whatever the key says.
     """
     samples = samples_of(light, settings) if colours is None else colours
-    cloth = clean_cloth(light, samples, near=settings.near / 1000, detail_px=settings.detail)
+    cloth = clean_cloth(light, samples, near=held(settings.near) / 1000, detail_px=held(settings.detail))
     turn = turned_to_green(samples.mean(axis=0))
     left = np.empty(light.shape[:2], np.float32)
     _left_of_cloth(light, cloth.light, turn, left)
-    if settings.calm > 0:
+    if held(settings.calm) > 0:
         guide = np.asarray(_brightness(light) / np.maximum(_brightness(cloth.light), 1e-4), np.float32)
-        left = calmed(left, guide, settings.calm)
+        left = calmed(left, guide, held(settings.calm))
     alpha = _told_apart(light, cloth, 1 - left)
-    low, high = settings.clip_black / 100, settings.clip_white / 100
+    low, high = held(settings.clip_black) / 100, held(settings.clip_white) / 100
     noise = float(alpha[cloth.sure].std()) if cloth.sure.any() else 0.0
     if settings.auto:
         # Noise of the cloth is not a subject; what is clearly denser stays as it is, or glass would thin out.
         toe = float(np.clip(TOE * noise, 1e-3, 0.2))
         alpha = alpha * np.clip((alpha - toe) / (2 * toe), 0, 1)
     alpha = np.clip((alpha - low) / max(high - low, 0.02), 0, 1).astype(np.float32)
-    alpha = _shaped(alpha, settings)
+    alpha = shaped(alpha, settings)
     if core is not None:
         alpha = np.maximum(alpha, core)
     if garbage is not None:
@@ -138,8 +130,8 @@ def key_screen(
     holes = float((alpha[solid] < 0.98).mean()) if solid.any() else 0.0
     rgba = np.empty((*light.shape[:2], 4), np.float32)
     instead = _instead(settings)
-    _unmixed(light, cloth.light, np.ascontiguousarray(alpha, np.float32), turn, np.linalg.inv(turn), settings.spill / 100,
-             instead, rgba)  # fmt: skip
+    _unmixed(light, cloth.light, np.ascontiguousarray(alpha, np.float32), turn, np.linalg.inv(turn),
+             held(settings.spill) / 100, instead, rgba)  # fmt: skip
     return Keyed(rgba=rgba, cloth=cloth, noise=noise, holes=holes)
 
 
@@ -285,57 +277,6 @@ def _instead(settings: ScreenKey) -> F64:
         return np.ones(3)
     tint = linear_of(settings.tint)
     return np.asarray(tint / max(float(tint.mean()), 1e-3))
-
-
-def _shaped(alpha: F32, settings: ScreenKey) -> F32:
-    """Specks and holes taken away, the edge moved by parts of a pixel, and softened."""
-    out = alpha
-    if settings.specks >= 1:
-        size = 2 * round(settings.specks) + 1
-        disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (size, size))
-        # What survives an opening grows back to its own shape: thin hair that hangs on something stays.
-        kept = cv2.dilate(cv2.erode(out, disc), cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (6 * size + 1, 6 * size + 1)))
-        out = np.minimum(out, kept)
-    if settings.lone >= 1:
-        out = without_lone(out, settings.lone)
-    if settings.holes >= 1:
-        size = 2 * round(settings.holes) + 1
-        disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (size, size))
-        out = np.maximum(out, cv2.erode(cv2.dilate(out, disc), disc) * (cv2.erode(out, np.ones((3, 3))) > 0.02))
-    if settings.choke:
-        out = moved_edge(out, settings.choke)
-    if settings.soften > 0:
-        out = cv2.GaussianBlur(out, (0, 0), settings.soften / 2)
-    return np.asarray(out, np.float32)
-
-
-def without_lone(alpha: F32, widest_px: float) -> F32:
-    """A matte without pieces that stand alone and are no wider than `widest_px` either way."""
-    seen = (alpha > 0.12).astype(np.uint8)
-    count, labels, boxes, _ = cv2.connectedComponentsWithStats(seen, connectivity=8)
-    small = (boxes[:, cv2.CC_STAT_WIDTH] <= widest_px) & (boxes[:, cv2.CC_STAT_HEIGHT] <= widest_px)
-    small[0] = False
-    if count < 2 or not small.any():
-        return alpha
-    # Their faint rims go too.
-    gone = cv2.dilate(small[labels].astype(np.uint8), np.ones((7, 7), np.uint8)) > 0
-    kept = (seen > 0) & ~small[labels]
-    return np.where(gone & ~kept, 0, alpha).astype(np.float32)
-
-
-def moved_edge(alpha: F32, inwards_px: float) -> F32:
-    """The matte eroded (or, negative, spread) by parts of a pixel: between whole steps it is mixed."""
-    whole, part = int(abs(inwards_px)), abs(inwards_px) % 1
-    step = cv2.erode if inwards_px > 0 else cv2.dilate
-
-    def by(px: int) -> F32:
-        if px == 0:
-            return alpha
-        disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * px + 1, 2 * px + 1))
-        return np.asarray(step(alpha, disc), np.float32)
-
-    a = by(whole)
-    return a if part < 1e-6 else np.asarray(a + np.float32(part) * (by(whole + 1) - a), np.float32)
 
 
 @numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]

@@ -16,18 +16,24 @@ from plonket.base.outlines import carry
 from plonket.document.bases import Key, LayerBase
 from plonket.image.picture import CLEAR, Picture
 from plonket.image.resample import level_at, place_still
+from plonket.keying.common import at_moment
 from plonket.layers.sources import Sources
 
 MOST_SUBFRAMES = 24
 
 
-class PictureLayer(LayerBase):
+class KeyedLayer(LayerBase):
+    """A layer whose picture can be cut by a key."""
+
+    key: Key | None = None
+
+
+class PictureLayer(KeyedLayer):
     """A layer that shows a still or a clip from the shelf, moving with the motion blur of its movement."""
 
     asset: AssetDigest
     width: int
     height: int
-    key: Key | None = None
     shutter: float = plain(0, label="Motion blur", low=0, high=360, step=5, unit="°", group="Mix",
                            help="Shutter angle: 180° is half a frame long, as film cameras expose. 0 is off.")  # fmt: skip
     mirror: Literal["no", "across", "down", "both"] = choice(
@@ -93,6 +99,11 @@ def clip_frames(layer: PictureLayer, frame: int, frames: int) -> list[tuple[int,
     if layer.between == "nearest" or share < 1e-6 or low + 1 >= frames:
         return [(min(int(at + 0.5), frames - 1), 1.0)]
     return [(low, 1 - share), (low + 1, share)]
+
+
+def shown_frames(layer: PictureLayer, sources: Sources, frame: int) -> list[tuple[str, int, float]]:
+    """Which frames of which asset are shown in a frame of the shot, each with its share."""
+    return [(layer.asset, k, share) for k, share in clip_frames(layer, frame, sources.length(layer.asset))]
 
 
 def mirrored(layer: PictureLayer) -> F64:
@@ -206,7 +217,6 @@ def exposed(
     at : moment in frames -> (3, 3) from the layer's own pixels to the picture's. box : (4, 2) corners whose speed decides
         how many instants are drawn. trim : what else is cut off, given the placed picture and its matrix.
     """
-    sources_of = clip_frames(layer, frame, sources.length(layer.asset))
     speed = moved_px(box, at(max(frame - 0.5, 0.0)), at(frame + 0.5)) if layer.shutter > 0 else 0.0
     moments = instants(layer.shutter, speed)
     level = 0
@@ -215,8 +225,9 @@ def exposed(
         areas = [abs(float(np.linalg.det(jacobian(at(float(frame)), spot)))) for spot in box]
         level = level_at(max(areas)) if np.isfinite(areas).all() else 0
     pictures, shares = [], []
-    for k, share in sources_of:
-        source = sources.element(layer.asset, k, layer.key, level)
+    key = None if layer.key is None else at_moment(layer.key, frame)
+    for asset, k, share in shown_frames(layer, sources, frame):
+        source = sources.element(asset, k, key, level)
         for u in moments:
             matrix = at(frame + u)
             picture = cut(place_still(source, matrix, size), matrix, layer, frame)

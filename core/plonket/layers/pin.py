@@ -11,7 +11,7 @@ from plonket.base.fields import GOES, Identifier, choice, plain, reference
 from plonket.base.outlines import carry
 from plonket.document.kinds import LAYERS, LayerEntry
 from plonket.image.picture import CLEAR, Picture
-from plonket.layers.common import PictureLayer, box_of, cut_to, exposed, mirrored
+from plonket.layers.common import PictureLayer, box_of, cut_to, exposed, mirrored, shown_frames
 from plonket.layers.sources import Sources
 from plonket.track.plane.correct import quad_homography
 
@@ -97,6 +97,7 @@ def draw(layer: PinLayer, sources: Sources, frame: int, size: tuple[int, int], v
 
 LAYERS.add(LayerEntry(
     kind="pin", order=20, label="Pinned", settings=PinLayer, run=draw, clip_from_layer=clip_from_layer,
+    shows=shown_frames,
     help="A picture or clip pinned by its corners to a surface.",
     traits=frozenset({"picture", "keyed", "slips", "matched"}), handles="quad",
     groups=("Pin", "Mix", "Cut"),

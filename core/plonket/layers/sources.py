@@ -40,6 +40,17 @@ class Sources(Protocol):
         """The conformed clip's frame, 8-bit sRGB-coded (h, w, 3)."""
         ...
 
+    def keyed_plate(self, frame: int, key: KeyBase, level: int = 0) -> StillSource:
+        """The footage's frame, mended, less what a key (taken `at_moment`) takes off, halved `level` times at the most."""
+        ...
+
+    def plate_picture(self, frame: int, size: tuple[int, int], view: F64, key: KeyBase | None) -> F32:
+        """The plate as it lies in a picture of `size`, less what a key takes off: (h, w, 4).
+
+        `view` (3, 3) leads from the clip's pixels to the picture's.
+        """
+        ...
+
     def donor(self, asset: str, frame: int) -> StillSource:
         """The plate's frame ready for placing, kept: the same few fill the borders of all others."""
         ...

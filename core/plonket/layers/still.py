@@ -9,7 +9,7 @@ import numpy as np
 from plonket.base.conventions import F64
 from plonket.document.kinds import LAYERS, LayerEntry
 from plonket.image.picture import Picture
-from plonket.layers.common import PictureLayer, box_of, exposed, mirrored
+from plonket.layers.common import PictureLayer, box_of, exposed, mirrored, shown_frames
 from plonket.layers.placed import PlacedLayer, frame_from_own
 from plonket.layers.sources import Sources
 from plonket.track.spaces import Spaces
@@ -42,6 +42,7 @@ def draw(layer: StillLayer, sources: Sources, frame: int, size: tuple[int, int],
 
 LAYERS.add(LayerEntry(
     kind="still", order=10, label="Placed", settings=StillLayer, run=draw, clip_from_layer=clip_from_layer,
+    shows=shown_frames,
     help="A picture or clip that stays where you put it, or follows a motion.",
     traits=frozenset({"picture", "keyed", "placed", "follows", "slips", "matched"}), handles="box",
     groups=("Place", "Mix", "Cut"),

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from types import TracebackType
+from typing import Literal
 
 import av
 import av.error
@@ -22,8 +23,9 @@ from plonket.media.sound import Sound
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Coding:
-    """How pictures are coded: x264's constant quality, speed preset, frames between keys."""
+    """How pictures are coded: x264's constant quality, speed preset, frames between keys; or ProRes 4444 with coverage."""
 
+    codec: Literal["h264", "prores"] = "h264"
     crf: float = 17.0
     preset: str = "fast"
     key_every: int = 60
@@ -33,10 +35,12 @@ class Coding:
 
 WORKING = Coding(crf=9.0, preset="superfast", key_every=1, b_frames=0)
 """Conformed clips: every frame a key, so that any frame is one decode away, in either direction."""
+SEEN_THROUGH = Coding(codec="prores", pixels="yuva444p10le", key_every=1, b_frames=0)
+"""With coverage, straight: what is not covered is seen through in whatever reads it."""
 
 
 class VideoWriter:
-    """Writes one H.264 MP4 file; use as a context manager.
+    """Writes one H.264 MP4 file, or a ProRes MOV file with coverage; use as a context manager.
 
     Parameters
     ----------
@@ -61,17 +65,22 @@ class VideoWriter:
         self._rate = rate
         odd = size[0] % 2 or size[1] % 2
         with media_errors(path, "written"):
-            self._container = av.open(str(path), "w", format="mp4", options={"movflags": "+faststart"})
-            stream = self._container.add_stream("libx264", rate=rate)
+            self._container = av.open(str(path), "w", format=_box(coding), options={"movflags": "+faststart"})
+            covered = coding.codec == "prores"
+            stream = self._container.add_stream("prores_ks" if covered else "libx264", rate=rate)
             stream.width, stream.height = size
-            stream.pix_fmt = "yuv444p" if odd else coding.pixels
+            stream.pix_fmt = "yuv444p" if odd and not covered else coding.pixels
+            self._layout = "rgba" if covered else "rgb24"
             stream.time_base = 1 / rate
             stream.gop_size = coding.key_every
             context = stream.codec_context
             context.max_b_frames = coding.b_frames
             context.color_primaries = context.color_trc = context.colorspace = 1
             context.color_range = 1
-            stream.options = {"crf": str(coding.crf), "preset": coding.preset, "bf": str(coding.b_frames)}
+            stream.options = (
+                {"profile": "4444", "alpha_bits": "16", "vendor": "apl0"} if covered
+                else {"crf": str(coding.crf), "preset": coding.preset, "bf": str(coding.b_frames)}
+            )  # fmt: skip
             self._stream = stream
             self._audio = None
             if sound is not None:
@@ -79,11 +88,11 @@ class VideoWriter:
                 self._audio.bit_rate = 192_000
 
     def write(self, rgb: U8, pts: int | None = None) -> None:
-        """Append one 8-bit sRGB-coded frame (height, width, 3)."""
+        """Append one 8-bit sRGB-coded frame (height, width, 3); with coverage (height, width, 4), straight."""
         if rgb.shape[:2] != (self.size[1], self.size[0]):
             raise BadInput("write.size", f"A frame of {rgb.shape[1]} x {rgb.shape[0]} does not fit {self.size}.")
         with media_errors(self.path, "written"):
-            frame = av.VideoFrame.from_ndarray(np.ascontiguousarray(rgb), format="rgb24")
+            frame = av.VideoFrame.from_ndarray(np.ascontiguousarray(rgb), format=self._layout)
             frame = frame.reformat(
                 format=self._stream.pix_fmt,
                 src_colorspace=Colorspace.ITU709,
@@ -142,12 +151,19 @@ def mux_sound(container: object, stream: object, sound: Sound) -> None:
         container.mux(packet)  # type: ignore[attr-defined]
 
 
-def join_segments(segments: list[Path], out: Path, rate: Fraction, sound: Sound | None) -> None:
-    """Join H.264 segments written with one `Coding` into one MP4, without coding them again.
+def _box(coding: Coding) -> str:
+    """The container that a coding lies in."""
+    return "mov" if coding.codec == "prores" else "mp4"
+
+
+def join_segments(segments: list[Path], out: Path, rate: Fraction, sound: Sound | None, coding: Coding | None = None) -> None:
+    """Join segments written with one `Coding` into one file of its kind, without coding them again.
 
     Every segment starts with a key frame, so packets can be copied with their stamps moved on.
     """
-    with media_errors(out, "written"), av.open(str(out), "w", format="mp4", options={"movflags": "+faststart"}) as box:
+    with media_errors(out, "written"), av.open(
+        str(out), "w", format=_box(coding or Coding()), options={"movflags": "+faststart"}
+    ) as box:
         target = None
         audio = None
         done = Fraction(0)

@@ -15,11 +15,26 @@ from plonket.document.shot import Shot
 from plonket.layers.sources import Sources
 from plonket.media.failures import media_errors
 from plonket.media.sound import Sound
-from plonket.media.write import Coding, VideoWriter
-from plonket.render.frame import render_range, scaled_size
+from plonket.media.write import SEEN_THROUGH, Coding, VideoWriter
+from plonket.render.frame import Ground, render_range, scaled_size
 
 QUALITY = {"small": Coding(crf=24.0), "good": Coding(crf=18.0), "best": Coding(crf=12.0, preset="medium")}
 VIDEO_ENDINGS = {".mp4", ".mov", ".m4v"}
+
+
+def coding_of(shot: Shot) -> Coding:
+    """How the finished video is coded."""
+    return SEEN_THROUGH if is_clear(shot) else QUALITY[shot.delivery.quality]
+
+
+def ending_of(shot: Shot) -> str:
+    """The ending of the finished video's name."""
+    return ".mov" if is_clear(shot) else ".mp4"
+
+
+def is_clear(shot: Shot) -> bool:
+    """Whether one sees through where nothing is."""
+    return shot.footage is not None and shot.footage.ground == "clear"
 
 
 def delivery_size(shot: Shot) -> tuple[tuple[int, int], float]:
@@ -42,7 +57,8 @@ def deliver(
 ) -> None:
     """Render frames start..stop-1 to `out`: a video by its ending, else a folder of PNG files.
 
-    `sound` is the whole clip's; its part under the range is laid under the video.
+    `sound` is the whole clip's; its part under the range is laid under the video. Where the document says that one sees
+    through where nothing is, both have coverage; such a video ends in .mov.
     """
     if shot.footage is None:
         raise BadInput("shot.no_footage", "This shot has no footage yet.")
@@ -50,11 +66,15 @@ def deliver(
         raise BadInput("render.range", f"The range {start}:{stop} does not lie within 0:{shot.footage.frames}.")
     if not 0 < scale <= 1:
         raise BadInput("render.scale", f"The scale {scale} must be above 0 and at most 1.")
-    frames = (rgb for _, rgb in render_range(shot, sources, start, stop, scale=scale, work=work))
+    clear = is_clear(shot)
+    if clear and out.suffix.lower() in VIDEO_ENDINGS - {".mov"}:
+        raise BadInput("render.out", f"{out.name}: with coverage it is a file ending in .mov, or a folder of PNG files.")
+    ground: Ground = "clear" if clear else "black"
+    frames = (rgb for _, rgb in render_range(shot, sources, start, stop, scale=scale, work=work, ground=ground))
     rate = Fraction(shot.footage.rate)
     under = sound.cut(start, stop, rate) if sound is not None and shot.delivery.sound else None
     size = scaled_size((shot.footage.width, shot.footage.height), scale)
-    write_pictures(frames, out, size, rate, coding=QUALITY[shot.delivery.quality], sound=under)
+    write_pictures(frames, out, size, rate, coding=coding_of(shot), sound=under)
 
 
 def write_pictures(
@@ -67,7 +87,8 @@ def write_pictures(
         out.mkdir(parents=True, exist_ok=True)
         for k, rgb in enumerate(frames):
             with media_errors(out, "written"):
-                if not cv2.imwrite(str(out / f"{k:06d}.png"), cv2.cvtColor(rgb, cv2.COLOR_RGB2BGR)):
+                turned = cv2.cvtColor(rgb, cv2.COLOR_RGBA2BGRA if rgb.shape[2] == 4 else cv2.COLOR_RGB2BGR)
+                if not cv2.imwrite(str(out / f"{k:06d}.png"), turned):
                     raise OSError(28, "No space left on device")
         return
     out.parent.mkdir(parents=True, exist_ok=True)

@@ -7,26 +7,28 @@ from collections.abc import Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import Literal
 
-import cv2
 import numpy as np
 
-from plonket.base.colour import colours_to_8bit, encode_8bit, linear_from_8bit, linear_of, opaque_from_8bit
+from plonket.base.colour import colours_to_8bit, encode_8bit, linear_from_8bit, linear_of
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import BadInput
+from plonket.base.fields import value_at
 from plonket.base.progress import Work
 from plonket.document.kinds import LOOKS
 from plonket.document.shot import Shot
 from plonket.image.picture import Picture
+from plonket.keying.unpremultiply import straight_8bit
 from plonket.layers.sources import Sources
 from plonket.looks.apply import apply_looks
 from plonket.masks.combine import Rider, space_of
 from plonket.render.inverse_depth import inverse_depth_for
-from plonket.render.stabilised_plate import stabilised_plate
+from plonket.render.plate_picture import opaque_picture, plate_picture, resized
 from plonket.render.stack import lay_stack
 
 AT_ONCE = 2
 
 FrameView = Literal["final", "plate", "matte"]
+Ground = Literal["black", "checker", "clear"]
 
 
 def scaled_size(size: tuple[int, int], scale: float) -> tuple[int, int]:
@@ -35,8 +37,9 @@ def scaled_size(size: tuple[int, int], scale: float) -> tuple[int, int]:
 
 
 def render_frame(
-    shot: Shot, sources: Sources, frame: int, *, view: FrameView = "final", scale: float = 1.0, held: str | None = None
-) -> U8:
+    shot: Shot, sources: Sources, frame: int, *, view: FrameView = "final", scale: float = 1.0, held: str | None = None,
+    ground: Ground = "black",
+) -> U8:  # fmt: skip
     """One frame, 8-bit sRGB-coded RGB (h, w, 3).
 
     Parameters
@@ -45,6 +48,8 @@ def render_frame(
     view : ``final``; ``plate``, the footage without the stack; ``matte``, the stack's coverage in grey.
     scale : of full resolution, in (0, 1].
     held : a motion; the picture is shown as seen from its reference frame, so that its surface stands still.
+    ground : what is seen where nothing is, of a ``final`` picture: ``black``; a ``checker``; ``clear`` gives straight RGBA
+        (h, w, 4).
 
     Raises
     ------
@@ -59,15 +64,36 @@ def render_frame(
     size = scaled_size((footage.width, footage.height), scale)
     finished = view == "final" and bool(shot.finish)
     bare = view == "plate" or not any(layer.shown for layer in shot.stack)
-    if bare and view != "matte" and not finished and held is None and sources.view is None:
-        return _reduced(sources.plate(footage.asset, frame), size)
+    alone = value_at(footage.opacity, frame) >= 100
+    if bare and alone and view != "matte" and not finished and held is None and sources.view is None:
+        plate = _reduced(sources.plate(footage.asset, frame), size)
+        return np.dstack([plate, np.full(plate.shape[:2], 255, np.uint8)]) if ground == "clear" else plate
     if finished and held is None and any(look.shown and LOOKS.of(look).neighbours for look in shot.finish):
         canvas = sources.canvas(frame, size, lambda: _stacked(shot, sources, frame, size, view, held))
     else:
         canvas = _stacked(shot, sources, frame, size, view, held)
     if finished:
         canvas = _finished(shot, sources, frame, canvas, size, held)
-    return _coverage(canvas) if view == "matte" else colours_to_8bit(np.ascontiguousarray(canvas))
+    if view == "matte":
+        return _coverage(canvas)
+    canvas = np.ascontiguousarray(canvas)
+    if ground == "clear":
+        return straight_8bit(canvas)
+    return colours_to_8bit(_on_checker(canvas) if ground == "checker" else canvas)
+
+
+def _on_checker(canvas: F32) -> F32:
+    """What shows that one sees through it."""
+    see_through = 1 - canvas[..., 3:]
+    return canvas if see_through.max() < 1 / 512 else canvas + see_through * checker(canvas.shape[1], canvas.shape[0])
+
+
+def checker(width: int, height: int) -> F32:
+    """Fields of light and dark grey (h, w, 4), about fifty across."""
+    y, x = np.mgrid[0:height, 0:width] // max(2, round(width / 53))
+    out = np.ones((height, width, 4), np.float32)
+    out[..., :3] = np.where((x + y) % 2 == 0, 0.42, 0.16)[..., None]
+    return out
 
 
 def _lies(shot: Shot, sources: Sources, frame: int, size: tuple[int, int], held: str | None) -> tuple[F64, F64]:
@@ -85,27 +111,25 @@ def _stacked(shot: Shot, sources: Sources, frame: int, size: tuple[int, int], vi
     """The whole picture before its finish, (h, w, 4)."""
     assert shot.footage is not None
     zoom, matrix = _lies(shot, sources, frame, size, held)
-    treated = held is None and sources.view is not None
-    canvas = _under(sources, shot.footage.asset, frame, zoom, matrix, size, view, treated=treated, held=held)
+    canvas = _under(shot, sources, frame, matrix, size, view, held=held)
     shown = [layer for layer in shot.stack if layer.shown] if view != "plate" else []
     return lay_stack(canvas, shown, sources, frame, matrix, float(zoom[0, 0]), finished=view == "final")
 
 
 def _under(
-    sources: Sources, asset: str, frame: int, zoom: F64, matrix: F64, size: tuple[int, int], view: FrameView, *,
-    treated: bool, held: str | None,
-) -> F32:  # fmt: skip
+    shot: Shot, sources: Sources, frame: int, matrix: F64, size: tuple[int, int], view: FrameView, *, held: str | None
+) -> F32:
     """What the stack is laid on, (h, w, 4): the plate as it lies in the picture; nothing where only coverage is asked for."""
-    if view == "matte":
+    assert shot.footage is not None
+    share = np.float32(np.clip(value_at(shot.footage.opacity, frame) / 100, 0, 1)) if view == "final" else np.float32(1)
+    if view == "matte" or share <= 0:
         return np.zeros((size[1], size[0], 4), np.float32)
-    if held is None and not treated:
-        return _plate(sources.plate(asset, frame), size)
-    canvas = stabilised_plate(sources, asset, frame, zoom, np.linalg.inv(zoom) @ matrix, size, fill=treated)
+    canvas = plate_picture(sources, frame, size, matrix)
     if held is not None:
         # Grey beyond its edge, so that the edge itself is seen; a finished picture is black there.
         canvas[..., :3] += np.float32(0.03) * (1 - canvas[..., 3:])
-    canvas[..., 3] = 1
-    return canvas
+        canvas[..., 3] = 1
+    return canvas if share >= 1 else canvas * share
 
 
 def _coverage(canvas: F32) -> U8:
@@ -131,8 +155,7 @@ def render_alone(
     elif over is not None:
         canvas[..., :3] = linear_of(over)
     else:
-        y, x = np.mgrid[0 : size[1], 0 : size[0]] // max(2, round(24 * zoom))
-        canvas[..., :3] = np.where((x + y) % 2 == 0, 0.42, 0.16)[..., None]
+        canvas[:] = checker(*size)
     canvas[..., 3] = 0 if matte else 1
     matrix = np.diag([zoom, zoom, 1.0]) @ (np.eye(3) if sources.view is None else sources.view.matrix(frame))
     alone = layer.model_copy(update={"shown": True, "blend": "normal"})
@@ -154,7 +177,7 @@ def _finished(shot: Shot, sources: Sources, frame: int, canvas: F32, size: tuple
         # Only the looks that work out movement ask for it. As it is seen, without light beyond white.
         beside = int(np.clip(at, 0, frames - 1))
         found = sources.canvas(beside, size, lambda: _stacked(shot, sources, beside, size, "final", None))
-        return Picture(rgba=_plate(colours_to_8bit(np.ascontiguousarray(found)), size))
+        return Picture(rgba=opaque_picture(colours_to_8bit(np.ascontiguousarray(found)), size))
 
     inverse_depth = inverse_depth_for(None, sources, frame, size, matrix)
     looked = apply_looks(
@@ -164,9 +187,10 @@ def _finished(shot: Shot, sources: Sources, frame: int, canvas: F32, size: tuple
 
 
 def render_range(
-    shot: Shot, sources: Sources, start: int, stop: int, *, scale: float = 1.0, work: Work | None = None
-) -> Iterator[tuple[int, U8]]:
-    """Frames start..stop-1 in order, with progress."""
+    shot: Shot, sources: Sources, start: int, stop: int, *, scale: float = 1.0, work: Work | None = None,
+    ground: Ground = "black",
+) -> Iterator[tuple[int, U8]]:  # fmt: skip
+    """Frames start..stop-1 in order, with progress; `ground` as of `render_frame`."""
     work = work or Work()
     # One frame is begun while another is finished: much of it keeps only one core busy.
     with ThreadPoolExecutor(AT_ONCE) as pool:
@@ -175,7 +199,7 @@ def render_range(
             for done, frame in enumerate(range(start, stop)):
                 work.check_cancelled()
                 while len(ahead) < AT_ONCE and frame + len(ahead) < stop:
-                    ahead.append(pool.submit(render_frame, shot, sources, frame + len(ahead), scale=scale))
+                    ahead.append(pool.submit(render_frame, shot, sources, frame + len(ahead), scale=scale, ground=ground))
                 yield frame, ahead.popleft().result()
                 work.progress(done + 1, stop - start)
         finally:
@@ -186,17 +210,4 @@ def render_range(
 def _reduced(rgb: U8, size: tuple[int, int]) -> U8:
     if (rgb.shape[1], rgb.shape[0]) == size:
         return rgb
-    return encode_8bit(_resized(linear_from_8bit(rgb), size))
-
-
-def _plate(rgb: U8, size: tuple[int, int]) -> F32:
-    if (rgb.shape[1], rgb.shape[0]) == size:
-        return opaque_from_8bit(rgb)
-    canvas = np.empty((size[1], size[0], 4), np.float32)
-    canvas[..., :3] = _resized(linear_from_8bit(rgb), size)
-    canvas[..., 3] = 1
-    return canvas
-
-
-def _resized(light: F32, size: tuple[int, int]) -> F32:
-    return np.asarray(cv2.resize(light, size, interpolation=cv2.INTER_AREA), np.float32)
+    return encode_8bit(resized(linear_from_8bit(rgb), size))

@@ -94,12 +94,19 @@ class MediaPool:
     def element(self, asset: str, frame: int, key: KeyBase | None = None, level: int = 0) -> StillSource:
         """A still, or one frame of a clip, ready for placing: as it is, or keyed at the size halved `level` times."""
         if key is not None:
-            at = min(level, MOST_HALVED)
-            return self._keyed.get((asset, frame, key.model_dump_json(), at), lambda: self._key(asset, frame, key, at))
+            return self.keyed(asset, frame, key, level)
         return self.still(asset) if self.length(asset) == 1 else self._clip_stills.get((asset, frame))
 
-    def _key(self, asset: str, frame: int, key: KeyBase, level: int) -> StillSource:
-        rgb = self.clip(asset).rgb(frame)
+    def keyed(
+        self, asset: str, frame: int, key: KeyBase, level: int, mends: str = "", rgb: Callable[[], U8] | None = None
+    ) -> StillSource:
+        """One frame keyed at the size halved `level` times, kept; of a mended clip with the hash of its `mends` and what gives
+        its pixels."""
+        at = min(level, MOST_HALVED)
+        name = (asset + mends, frame, key.model_dump_json(), at)
+        return self._keyed.get(name, lambda: self._key(asset, frame, key, at, rgb() if rgb else self.clip(asset).rgb(frame)))
+
+    def _key(self, asset: str, frame: int, key: KeyBase, level: int, rgb: U8) -> StillSource:
         # Halved, a picture is as fine in colour as in brightness anyway.
         if level == 0 and KEYS.of(key).restores(key) and self.length(asset) > 1:
             rgb = restored(rgb)

@@ -31,6 +31,12 @@ class NoMedia:
     def plate(self, asset: str, frame: int) -> U8:
         return np.zeros((self.size[1], self.size[0], 3), np.uint8)
 
+    def keyed_plate(self, frame: int, key: KeyBase, level: int = 0) -> StillSource:
+        return StillSource(np.zeros((2, 2, 4), np.uint8))
+
+    def plate_picture(self, frame: int, size: tuple[int, int], view: F64, key: KeyBase | None) -> F32:
+        return np.zeros((size[1], size[0], 4), np.float32)
+
     def donor(self, asset: str, frame: int) -> StillSource:
         return StillSource(self.plate(asset, frame))
 

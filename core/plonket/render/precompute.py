@@ -6,9 +6,11 @@ from typing import Any
 
 import numpy as np
 
+from plonket.document.kinds import LAYERS
 from plonket.document.shot import Shot
+from plonket.keying.carried import Carried
 from plonket.keying.cutout import CutOutKey
-from plonket.layers.common import PictureLayer, clip_frames
+from plonket.layers.common import KeyedLayer
 from plonket.layers.model import MeshLayer, order_for
 from plonket.raytrace.request import RenderRequest
 from plonket.render.sources import ShotSources
@@ -21,10 +23,10 @@ def ahead_frames(shot: Shot, layer: Any) -> list[int]:
     frames = list(range(shot.footage.in_frame, shot.footage.out_frame + 1))
     if isinstance(layer, MeshLayer):
         return frames
-    if isinstance(layer, PictureLayer) and isinstance(layer.key, CutOutKey) and any(s.subject for s in layer.key.strokes):
+    if isinstance(layer, KeyedLayer) and isinstance(layer.key, CutOutKey) and any(s.subject for s in layer.key.strokes):
         # From the frames with strokes outwards: each is carried on from its neighbour.
-        staked = np.array(sorted({s.frame for s in layer.key.strokes}))
-        return sorted(frames, key=lambda f: int(np.abs(staked + layer.starts - f).min()))
+        staked = np.array(sorted({s.frame for s in layer.key.strokes})) + getattr(layer, "starts", 0)
+        return sorted(frames, key=lambda f: int(np.abs(staked - f).min()))
     return []
 
 
@@ -33,8 +35,7 @@ def is_ahead(layer: Any, sources: ShotSources, frame: int, scale: float) -> bool
     if isinstance(layer, MeshLayer):
         order = _order(layer, sources, frame, scale)
         return order is None or sources.pool.is_filmed(order)
-    carried = sources.pool.key_context(layer.asset, layer.key).carried
-    return carried is None or all(carried.known(k) for k, _ in clip_frames(layer, frame, sources.length(layer.asset)))
+    return all(carried.known(k) for carried, k in _carried(layer, sources, frame))
 
 
 def work_ahead(layer: Any, sources: ShotSources, frame: int, scale: float) -> None:
@@ -44,10 +45,16 @@ def work_ahead(layer: Any, sources: ShotSources, frame: int, scale: float) -> No
         if order is not None and not sources.pool.is_filmed(order):
             sources.film(order)
         return
-    carried = sources.pool.key_context(layer.asset, layer.key).carried
-    if carried is not None:
-        for k, _ in clip_frames(layer, frame, sources.length(layer.asset)):
-            carried.mask(k)
+    for carried, k in _carried(layer, sources, frame):
+        carried.mask(k)
+
+
+def _carried(layer: Any, sources: ShotSources, frame: int) -> list[tuple[Carried, int]]:
+    """The cut-outs that a frame of a layer shows, each with the frame of its own clip."""
+    shows = LAYERS.of(layer).shows
+    seen = shows(layer, sources, frame) if shows else []
+    found = [(sources.pool.key_context(asset, layer.key).carried, k) for asset, k, _ in seen]
+    return [(carried, k) for carried, k in found if carried is not None]
 
 
 def _order(layer: MeshLayer, sources: ShotSources, frame: int, scale: float) -> RenderRequest | None:

@@ -29,6 +29,7 @@ from plonket.plate.repair.patches import Filled, Patch, mended
 from plonket.plate.view_path import PlateContext, ViewPath, corners_of, view_path
 from plonket.raytrace.request import RenderRequest
 from plonket.render.media_pool import MediaPool
+from plonket.render.plate_picture import plate_picture
 from plonket.render.stack import lay_stack
 from plonket.room.camera import RoomCamera, spot_path
 from plonket.room.camera_track import CameraTrack
@@ -122,6 +123,16 @@ class ShotSources:
     @cached_property
     def _mends_key(self) -> str:
         return mends_hash(self.shot)
+
+    def keyed_plate(self, frame: int, key: KeyBase, level: int = 0) -> StillSource:
+        assert self.shot.footage is not None
+        asset = self.shot.footage.asset
+        if not self._patches:
+            return self.pool.element(asset, frame, key, level)
+        return self.pool.keyed(asset, frame, key, level, self._mends_key, lambda: self.plate(asset, frame))
+
+    def plate_picture(self, frame: int, size: tuple[int, int], view: F64, key: KeyBase | None) -> F32:
+        return plate_picture(self, frame, size, view, key)
 
     def donor(self, asset: str, frame: int) -> StillSource:
         return StillSource(self.plate(asset, frame)) if self._patches else self.pool.element(asset, frame)

@@ -15,7 +15,7 @@ from plonket.document.bases import LayerBase, LookBase, MaskBase
 from plonket.document.kinds import LAYERS
 from plonket.image.blend import lay_over, mix_into
 from plonket.image.picture import CLEAR, Picture, windowed
-from plonket.layers.common import PictureLayer
+from plonket.layers.common import KeyedLayer
 from plonket.layers.sources import Sources
 from plonket.looks.apply import apply_looks
 from plonket.masks.combine import combined, space_of
@@ -38,7 +38,7 @@ def drawn(
     own = clip_from_layer(layer, sources, frame) if clip_from_layer else None
     into = _into(sources, frame, view, own)
     kept = [m for m in layer.masks if m.mode == "keep"]
-    if kept and isinstance(layer, PictureLayer) and layer.key is not None:
+    if kept and isinstance(layer, KeyedLayer) and layer.key is not None:
         picture = _kept(picture, layer, kept, sources, frame, size, view, into)
     picture = _masked(picture, [m for m in layer.masks if m.mode != "keep"], frame, into)
     if layer.matte is not None:
@@ -82,7 +82,7 @@ def _cover(picture: Picture, masks: Sequence[Any], frame: int, into: Callable[[A
 
 
 def _kept(
-    keyed: Picture, layer: PictureLayer, masks: Sequence[Any], sources: Sources, frame: int, size: tuple[int, int],
+    keyed: Picture, layer: KeyedLayer, masks: Sequence[Any], sources: Sources, frame: int, size: tuple[int, int],
     view: F64, into: Callable[[Any], F64 | None],
 ) -> Picture:  # fmt: skip
     """The keyed picture with its own unkeyed pixels where masks keep them."""
@@ -126,6 +126,10 @@ def lay_stack(
                 canvas = _washed(canvas, layer, sources, frame, view, scale)
             continue
         picture = drawn(layer, sources, frame, size, view, scale, canvas if finished else None)
+        under = LAYERS.of(layer).under
+        left = under(layer, sources, frame, size, view, picture) if under and finished else None
+        if left is not None:
+            lay_over(canvas, *left)
         lay_over(canvas, picture, layer.blend if finished else "normal")
     return canvas
 
