@@ -5,6 +5,8 @@ from __future__ import annotations
 import shutil
 import uuid
 from datetime import datetime
+from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Any
 
 from django.http import HttpRequest
@@ -15,7 +17,10 @@ from deliveries.models import Delivery
 from jobs.api import JobOut, job_out
 from jobs.models import Job
 from jobs.queue import enqueue
+from library.api import AssetOut, asset_out
+from library.assets import bring_in
 from plonket.base.errors import BadInput
+from plonket.media.failures import media_errors
 from plonket_server import store
 from plonket_server.problems import NotHere
 from shots.editing import document_of, find_shot
@@ -57,6 +62,21 @@ def start_delivery(request: HttpRequest, shot_id: uuid.UUID) -> Any:
         payload={"document": document.model_dump(mode="json")},
     )  # fmt: skip
     return job_out(job)
+
+
+@router.post("/deliveries/{delivery_id}/bring-in", response=AssetOut)
+def bring_in_again(request: HttpRequest, delivery_id: uuid.UUID) -> Any:
+    """A finished video among the clips, to be plonked or to make another shot on it."""
+    found = Delivery.objects.filter(pk=delivery_id).first()
+    if found is None:
+        raise NotHere("delivery")
+    store.check_room(2 * found.bytes)
+    store.root().mkdir(parents=True, exist_ok=True)
+    with TemporaryDirectory(dir=store.root()) as folder:
+        copy = Path(folder) / f"copy{found.ending}"
+        with media_errors(found.path):
+            shutil.copyfile(found.path, copy)
+        return asset_out(bring_in(copy, f"{found.name}{found.ending}"))
 
 
 @router.delete("/deliveries/{delivery_id}", response={204: None})

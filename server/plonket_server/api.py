@@ -22,6 +22,7 @@ from shots.api import STANDS_FOR_DOCUMENT
 from shots.api import router as shots
 from shots.checks import router as checks
 from shots.exchange import router as exchange
+from shots.footage import router as footage
 from shots.forms import router as forms
 from shots.keys import router as keys
 from shots.likeness import router as likeness
@@ -107,6 +108,7 @@ api.add_router("", motions)
 api.add_router("", rooms)
 api.add_router("", forms)
 api.add_router("", plate)
+api.add_router("", footage)
 api.add_router("", masks)
 api.add_router("", keys)
 api.add_router("", likeness)

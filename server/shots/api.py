@@ -105,7 +105,7 @@ def shot_out(shot: Shot) -> ShotOut:
     )  # fmt: skip
 
 
-KindRegistry = Literal["motion", "treatment", "layer", "generator", "mask", "key", "look", "place"]
+KindRegistry = Literal["motion", "treatment", "layer", "generator", "mask", "key", "look", "place", "footage"]
 
 
 @router.get("/kinds/{registry}", response=list[KindOut], by_alias=True)

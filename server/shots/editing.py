@@ -121,7 +121,7 @@ def give_footage(shot_id: uuid.UUID, asset: Asset) -> None:
     info = asset.info
     footage = Footage(
         asset=asset.digest, name=asset.name, width=info["width"], height=info["height"], rate=info["fps"],
-        frames=info["frames"], in_frame=0, out_frame=info["frames"] - 1,
+        frames=info["frames"], in_frame=0, out_frame=info["frames"] - 1, opacity=0.0 if asset.settings.get("canvas") else 100.0,
     )  # fmt: skip
 
     def change(document: Document) -> Document | None:

@@ -22,9 +22,10 @@ from plonket.document.operations import with_values
 from plonket.document.shot import Shot as Document
 from plonket.keying.carried import CutStroke
 from plonket.keying.chroma import restored
+from plonket.keying.common import at_moment
 from plonket.keying.cutout import CutOutKey
 from plonket.keying.screen import ScreenKey, key_screen
-from plonket.layers.common import PictureLayer, clip_frames
+from plonket.layers.common import KeyedLayer, PictureLayer
 from plonket.render.sources import ShotSources
 from plonket.render.stack import drawn
 from plonket_server.drawing import draw
@@ -47,19 +48,36 @@ class MatteOut(Schema):
     covered: float = Field(description="Share of the picture that is kept")
 
 
-def picture_layer(document: Document, layer_id: str) -> PictureLayer:
+def keyed_layer(document: Document, layer_id: str) -> KeyedLayer:
+    """A layer that can have a key. Raises `NotHere`."""
     for layer in document.layers:
-        if layer.id == layer_id and isinstance(layer, PictureLayer):
+        if layer.id == layer_id and isinstance(layer, KeyedLayer):
             return layer
     raise NotHere("layer")
 
 
-def _seen(layer: PictureLayer, frame: int) -> np.ndarray:
-    """The layer's own picture in a frame of the shot, 8-bit (h, w, 3)."""
-    seen = clip_frames(layer, frame, pool().length(layer.asset))
+def picture_layer(document: Document, layer_id: str) -> PictureLayer:
+    """A layer with a picture or clip of its own. Raises `NotHere`."""
+    layer = keyed_layer(document, layer_id)
+    if not isinstance(layer, PictureLayer):
+        raise BadInput("layer.footage", f"{layer.name} shows the footage itself: it needs no lining up.")
+    return layer
+
+
+def _shown(layer: KeyedLayer, document: Document, frame: int) -> tuple[str, int]:
+    """The asset and the frame of it that a layer shows most of in a frame of the shot. Raises `BadInput`."""
+    shows = LAYERS.of(layer).shows
+    seen = shows(layer, ShotSources(document, pool()), frame) if shows else []
     if not seen:
         raise BadInput("layer.gone", f"{layer.name} shows nothing in this frame.")
-    return np.asarray(pool().clip(layer.asset).rgba(max(seen, key=lambda one: one[1])[0])[..., :3])
+    asset, own, _ = max(seen, key=lambda one: one[2])
+    return asset, own
+
+
+def _seen(layer: KeyedLayer, document: Document, frame: int) -> np.ndarray:
+    """The layer's own picture in a frame of the shot, 8-bit (h, w, 3)."""
+    asset, own = _shown(layer, document, frame)
+    return np.asarray(pool().clip(asset).rgba(own)[..., :3])
 
 
 def clip_from(layer: LayerBase, document: Document, frame: int) -> F64 | None:
@@ -79,13 +97,13 @@ def pick(
 ) -> Any:
     """The mean colour of a layer's own picture under a spot or box of the clip's pixels."""
     document = document_of(find_shot(shot_id))
-    layer = picture_layer(document, layer_id)
+    layer = keyed_layer(document, layer_id)
     clip_from_layer = clip_from(layer, document, frame)
     if clip_from_layer is None:
         raise BadInput("layer.nowhere", f"{layer.name} does not lie anywhere in this frame.")
     box = np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]], np.float64)
     own = carry(box, np.asarray(np.linalg.inv(clip_from_layer), np.float64))
-    rgb = _seen(layer, frame)
+    rgb = _seen(layer, document, frame)
     low, high = own.min(axis=0), own.max(axis=0)
     middle = (low + high) / 2
     low, high = np.minimum(low, middle - LEAST_PX), np.maximum(high, middle + LEAST_PX)
@@ -101,18 +119,20 @@ def pick(
 def matte(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, frame: int) -> Any:
     """How good a layer's matte is in a frame; nothing without a screen key."""
     document = document_of(find_shot(shot_id))
-    return draw(matte_of, document, layer_id, frame) if isinstance(picture_layer(document, layer_id).key, ScreenKey) else None
+    return draw(matte_of, document, layer_id, frame) if isinstance(keyed_layer(document, layer_id).key, ScreenKey) else None
 
 
 def matte_of(document: Document, layer_id: str, frame: int) -> MatteOut | None:
     """What is to be said of a screen key's matte, worked out in the drawing process."""
-    layer = picture_layer(document, layer_id)
+    layer = keyed_layer(document, layer_id)
     if not isinstance(layer.key, ScreenKey):
         return None
-    rgb = np.ascontiguousarray(_seen(layer, frame))
+    asset, own = _shown(layer, document, frame)
+    key = at_moment(layer.key, frame)
+    rgb = np.ascontiguousarray(pool().clip(asset).rgba(own)[..., :3])
     # Judged as it is keyed: with its colour brought back to the edges.
-    light = linear_from_8bit(restored(rgb) if layer.key.sharp and pool().length(layer.asset) > 1 else rgb)
-    found = key_screen(light, layer.key, colours=pool().key_context(layer.asset, layer.key).colours)
+    light = linear_from_8bit(restored(rgb) if key.sharp and pool().length(asset) > 1 else rgb)
+    found = key_screen(light, key, colours=pool().key_context(asset, key).colours)
     covered = round(float(found.rgba[..., 3].mean()), 4)
     return MatteOut(noise=round(found.noise, 4), holes=round(found.holes, 4), covered=covered)
 
@@ -151,25 +171,25 @@ class StrokeIn(Schema):
 def add_stroke(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, body: StrokeIn) -> Any:
     """A stroke over the subject of a cut-out, or over what is not, on the frame of its clip that is shown."""
     document = document_of(find_shot(shot_id))
-    layer = picture_layer(document, layer_id)
+    layer = keyed_layer(document, layer_id)
     clip_from_layer = clip_from(layer, document, body.frame)
-    seen = clip_frames(layer, body.frame, pool().length(layer.asset))
-    if clip_from_layer is None or not seen:
+    asset, shown = _shown(layer, document, body.frame)
+    if clip_from_layer is None:
         raise BadInput("layer.gone", f"{layer.name} shows nothing in this frame.")
     own = carry(np.array(body.points, np.float64), np.asarray(np.linalg.inv(clip_from_layer), np.float64))
-    inside = ((own >= 0) & (own <= [layer.width, layer.height])).all(axis=1)
+    inside = ((own >= 0) & (own <= pool().clip(asset).info.size)).all(axis=1)
     if not np.isfinite(own).all() or not inside.any():
         raise BadInput("stroke.outside", f"Draw on {layer.name} itself.")
     # A hand draws many points that say nothing.
     own = cv2.approxPolyDP(own.astype(np.float32).reshape(-1, 1, 2), 0.7, False).reshape(-1, 2)
     bigger = np.sqrt(abs(np.linalg.det(np.linalg.inv(clip_from_layer)[:2, :2])))
     stroke = CutStroke(
-        frame=max(seen, key=lambda one: one[1])[0], subject=body.subject, width=float(np.clip(body.width * bigger, 1, 400)),
+        frame=shown, subject=body.subject, width=float(np.clip(body.width * bigger, 1, 400)),
         points=[(round(float(x), 1), round(float(y), 1)) for x, y in own],
     )  # fmt: skip
 
     def change(now: Document) -> Document | None:
-        latest = picture_layer(now, layer_id)
+        latest = keyed_layer(now, layer_id)
         if not isinstance(latest.key, CutOutKey):
             raise BadInput("stroke.key", f"{layer.name} is not a cut-out any more.")
         key = latest.key.model_copy(update={"strokes": [*latest.key.strokes, stroke]})

@@ -40,6 +40,8 @@ SIZE = (96, 64)
 class _Flat(NoMedia):
     """A grey clip and a green element with something in it."""
 
+    footage = "a" * 64
+
     def plate(self, asset: str, frame: int) -> U8:
         return np.full((SIZE[1], SIZE[0], 3), 90, np.uint8)
 
@@ -73,11 +75,13 @@ def _draw() -> None:
     stack: list[dict[str, Any]] = [
         still | {"id": "s1", "masks": [mask.model_dump()], "crop_left": 10.0},
         still | {"id": "s2", "key": ScreenKey().model_dump(), "blend": "screen"},
+        {"kind": "plate", "id": "p", "name": "w"},
         {"kind": "fill", "id": "f", "name": "w", "course": "round", "cover": 20.0},
         {"kind": "wash", "id": "w", "name": "w", "looks": looks},
         *(common | {"kind": "generated", "id": f"g-{e.kind}", "generator": {"kind": e.kind}} for e in GENERATORS),
     ]
-    footage = Footage(asset="a" * 64, name="w", width=SIZE[0], height=SIZE[1], rate="30/1", frames=9, in_frame=0, out_frame=8)
+    footage = Footage(asset=_Flat.footage, name="w", width=SIZE[0], height=SIZE[1], rate="30/1", frames=9, in_frame=0,
+                      out_frame=8)  # fmt: skip
     render_frame(Shot.model_validate({"name": "w", "footage": footage, "stack": stack}), sources, 4)
 
 

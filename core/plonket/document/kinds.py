@@ -97,7 +97,10 @@ LAYERS: Registry[LayerEntry] = Registry("layer", "plonket.layers")
 PLACES: Registry[Entry] = Registry("place", "plonket.room")
 """Where a perch may be in what a motion solves. `run`: (`RoomCamera`, spot) -> (n, 3, 3)."""
 
+FOOTAGE: Registry[Entry] = Registry("footage")
+"""What a shot is made on."""
+
 REGISTRIES: dict[str, Registry[Any]] = {
     "motion": MOTIONS, "treatment": TREATMENTS, "layer": LAYERS, "generator": GENERATORS, "mask": MASKS, "key": KEYS,
-    "look": LOOKS, "place": PLACES,
+    "look": LOOKS, "place": PLACES, "footage": FOOTAGE,
 }  # fmt: skip

@@ -14,8 +14,9 @@ from pydantic import Field, TypeAdapter, ValidationError, ValidationInfo, model_
 
 from plonket.base.errors import BadInput
 from plonket.base.fields import STORED, UNSEEN, AssetDigest, Name, Number, Settings, choice, number
+from plonket.base.registry import Entry
 from plonket.document.bases import Layer, LayerBase, Look, MaskBase, Motion, MotionBase, Named, Treatment
-from plonket.document.kinds import LAYERS, MOTIONS, TREATMENTS
+from plonket.document.kinds import FOOTAGE, LAYERS, MOTIONS, TREATMENTS
 from plonket.document.perch import Perch
 from plonket.document.references import Referring, references
 
@@ -23,6 +24,7 @@ from plonket.document.references import Referring, references
 class Footage(Settings):
     """The clip that the shot is made on. Frames run from `in_frame` to `out_frame`, both shown."""
 
+    kind: Literal["clip"] = "clip"
     asset: AssetDigest
     name: Name
     width: int = Field(ge=16, le=16384)
@@ -48,6 +50,9 @@ class Footage(Settings):
     @property
     def fps(self) -> Fraction:
         return Fraction(self.rate)
+
+
+FOOTAGE.add(Entry(kind="clip", label="Clip", settings=Footage, run=Footage, groups=("Footage",)))
 
 
 class Delivery(Settings):

@@ -42,6 +42,10 @@ export type StandingLayer = MeshLayer | FormLayer | LampLayer;
 export type FillLayer = Schemas["FillLayer"];
 export type WashLayer = Schemas["WashLayer"];
 export type ParcelLayer = Schemas["ParcelLayer"];
+/** The shot's own footage once more, in front of what lies under it. */
+export type PlateLayer = Schemas["PlateLayer"];
+/** Layers whose picture can be cut by a key. */
+export type KeyedLayer = StillLayer | PinLayer | PlateLayer;
 export type Parcel = Schemas["Parcel"];
 /** Layers with a place of their own that may follow something. */
 export type PlacedLayer = StillLayer | GeneratedLayer | ParcelLayer;
@@ -73,7 +77,8 @@ export type Layer =
   | DomeLayer
   | FillLayer
   | WashLayer
-  | ParcelLayer;
+  | ParcelLayer
+  | PlateLayer;
 export type Follow = Schemas["Follow"];
 export type Num = StillLayer["x"];
 export type Slip = Schemas["SlipOut"];

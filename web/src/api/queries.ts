@@ -37,7 +37,8 @@ export function useShot(id: string) {
 export const useAssets = () =>
   useQuery({ queryKey: ["assets"], queryFn: () => get<Asset[]>("/assets"), staleTime: 0 });
 
-export type Registry = "motion" | "treatment" | "layer" | "generator" | "mask" | "key" | "look" | "place";
+export type Registry =
+  "motion" | "treatment" | "layer" | "generator" | "mask" | "key" | "look" | "place" | "footage";
 
 export const kindsQuery = (registry: Registry) => ({
   queryKey: ["kinds", registry],

@@ -144,6 +144,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/deliveries/{delivery_id}/bring-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring In Again
+         * @description A finished video among the clips, to be plonked or to make another shot on it.
+         */
+        post: operations["deliveries_api_bring_in_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/forms/outline": {
         parameters: {
             query?: never;
@@ -532,6 +552,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/footage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Give
+         * @description Make a shot on a clip of the shelf, or on an empty canvas; it is there once the clip is prepared.
+         */
+        post: operations["shots_footage_give"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/forms": {
         parameters: {
             query?: never;
@@ -546,6 +586,26 @@ export interface paths {
          * @description A new form in the middle of the picture, to be tugged into place on this frame.
          */
         post: operations["shots_forms_add_form"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/front": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring Forward
+         * @description The footage as a layer before all others, cut so that what is put under it is behind part of it.
+         */
+        post: operations["shots_footage_bring_forward"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1439,7 +1499,22 @@ export interface components {
              * Black
              * @default 0
              */
-            black: number;
+            black: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Choke
+             * @default 0
+             */
+            choke: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Clean
+             * @default 100
+             */
+            clean: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Holes
+             * @default 0
+             */
+            holes: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Keeps
              * @default light
@@ -1452,15 +1527,30 @@ export interface components {
              */
             kind: "brightness";
             /**
+             * Lone
+             * @default 0
+             */
+            lone: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
              * Soft
              * @default 15
              */
-            soft: number;
+            soft: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Soften
+             * @default 0
+             */
+            soften: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Specks
+             * @default 0
+             */
+            specks: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Threshold
              * @default 50
              */
-            threshold: number;
+            threshold: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
         /**
          * CameraMotion
@@ -1807,9 +1897,24 @@ export interface components {
              * Brightness
              * @default 40
              */
-            brightness: number;
+            brightness: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Choke
+             * @default 0
+             */
+            choke: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Clean
+             * @default 100
+             */
+            clean: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Colours */
             colours: string[];
+            /**
+             * Holes
+             * @default 0
+             */
+            holes: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Inverted
              * @default false
@@ -1821,15 +1926,30 @@ export interface components {
              */
             kind: "colours";
             /**
+             * Lone
+             * @default 0
+             */
+            lone: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
              * Reach
              * @default 12
              */
-            reach: number;
+            reach: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Soft
              * @default 10
              */
-            soft: number;
+            soft: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Soften
+             * @default 0
+             */
+            soften: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Specks
+             * @default 0
+             */
+            specks: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
         /**
          * ColourRange
@@ -1990,32 +2110,47 @@ export interface components {
              * Band
              * @default 8
              */
-            band: number;
+            band: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Choke
              * @default 0
              */
-            choke: number;
+            choke: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Clean
              * @default 100
              */
-            clean: number;
+            clean: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Firm
              * @default 40
              */
-            firm: number;
+            firm: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Holes
+             * @default 0
+             */
+            holes: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
              */
             kind: "cutout";
             /**
+             * Lone
+             * @default 0
+             */
+            lone: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
              * Soften
              * @default 0
              */
-            soften: number;
+            soften: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Specks
+             * @default 0
+             */
+            specks: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Strokes */
             strokes: components["schemas"]["CutStroke"][];
         };
@@ -2069,6 +2204,11 @@ export interface components {
         DeliveryOut: {
             /** Bytes */
             bytes: number;
+            /**
+             * Clear
+             * @description Whether it has coverage: browsers do not play such a file
+             */
+            clear: boolean;
             /**
              * Created
              * Format: date-time
@@ -2129,7 +2269,12 @@ export interface components {
              * Calm
              * @default 2
              */
-            calm: number;
+            calm: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Choke
+             * @default 0
+             */
+            choke: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Clean
              * @description A still of the set without the subject
@@ -2137,20 +2282,40 @@ export interface components {
              */
             clean: string | null;
             /**
+             * Holes
+             * @default 0
+             */
+            holes: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
              */
             kind: "difference";
             /**
+             * Lone
+             * @default 0
+             */
+            lone: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
              * Soft
              * @default 8
              */
-            soft: number;
+            soft: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Soften
+             * @default 0
+             */
+            soften: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Specks
+             * @default 0
+             */
+            specks: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Threshold
              * @default 6
              */
-            threshold: number;
+            threshold: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
         /**
          * DomeLayer
@@ -2324,6 +2489,28 @@ export interface components {
             patch: {
                 [key: string]: unknown;
             }[];
+        };
+        /**
+         * Empty
+         * @description An empty canvas.
+         */
+        Empty: {
+            /** Frames */
+            frames: number;
+            /** Height */
+            height: number;
+            /**
+             * Rate
+             * @description Frames a second, as 30 or 30000/1001
+             */
+            rate: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            source: "empty";
+            /** Width */
+            width: number;
         };
         /** FactOut */
         FactOut: {
@@ -2618,12 +2805,29 @@ export interface components {
             asset: string;
             /** Frames */
             frames: number;
+            /**
+             * Ground
+             * @default black
+             * @enum {string}
+             */
+            ground: "black" | "clear";
             /** Height */
             height: number;
             /** In Frame */
             in_frame: number;
+            /**
+             * Kind
+             * @default clip
+             * @constant
+             */
+            kind: "clip";
             /** Name */
             name: string;
+            /**
+             * Opacity
+             * @default 100
+             */
+            opacity: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Out Frame */
             out_frame: number;
             /** Rate */
@@ -2922,6 +3126,30 @@ export interface components {
             measured: boolean;
             /** Name */
             name: string;
+        };
+        /**
+         * FromShelf
+         * @description A clip that was brought in before.
+         */
+        FromShelf: {
+            /** Asset */
+            asset: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            source: "shelf";
+        };
+        /** FrontIn */
+        FrontIn: {
+            /** Name */
+            name: string;
+            /**
+             * What
+             * @description What of the footage stays in front: what is before a cloth, what is before the sky, what strokes tell
+             * @enum {string}
+             */
+            what: "screen" | "sky" | "strokes";
         };
         /**
          * GeneratedLayer
@@ -4640,7 +4868,7 @@ export interface components {
             /** Name */
             name: string;
             /** Stack */
-            stack: (components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["MeshLayer"] | components["schemas"]["FormLayer"] | components["schemas"]["LampLayer"] | components["schemas"]["DomeLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
+            stack: (components["schemas"]["PlateLayer"] | components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["MeshLayer"] | components["schemas"]["FormLayer"] | components["schemas"]["LampLayer"] | components["schemas"]["DomeLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
         };
         /**
          * ParcelLayer
@@ -5152,6 +5380,91 @@ export interface components {
             ];
             /** Frame */
             frame: number;
+        };
+        /**
+         * PlateLayer
+         * @description The footage once more, steadied and mended as it is, cut by its own key, masks and matte.
+         *
+         *     What its key takes off lets through what lies under it in the stack; some of the old may stay in front of that.
+         */
+        PlateLayer: {
+            /**
+             * Blend
+             * @default normal
+             * @enum {string}
+             */
+            blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
+            /** Id */
+            id: string;
+            /**
+             * Key
+             * @default null
+             */
+            key: (components["schemas"]["ScreenKey"] | components["schemas"]["BrightnessKey"] | components["schemas"]["ColourKey"] | components["schemas"]["DifferenceKey"] | components["schemas"]["CutOutKey"]) | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "plate";
+            /** Looks */
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            /**
+             * Matte
+             * @description A layer that cuts this one by its own picture
+             * @default null
+             */
+            matte: string | null;
+            /**
+             * Matte By
+             * @default alpha
+             * @enum {string}
+             */
+            matte_by: "alpha" | "luma";
+            /**
+             * Matte Inverted
+             * @default false
+             */
+            matte_inverted: boolean;
+            /** Name */
+            name: string;
+            /**
+             * Opacity
+             * @default 100
+             */
+            opacity: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Stays
+             * @default 0
+             */
+            stays: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Stays As
+             * @default plain
+             * @enum {string}
+             */
+            stays_as: "plain" | "darken" | "lighten";
+            /**
+             * Stays From
+             * @default 0
+             */
+            stays_from: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Stays Soft
+             * @default 10
+             */
+            stays_soft: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Stays To
+             * @default 100
+             */
+            stays_to: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
         /**
          * PointMotion
@@ -6029,22 +6342,22 @@ export interface components {
              * Calm
              * @default 3
              */
-            calm: number;
+            calm: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Choke
              * @default 0
              */
-            choke: number;
+            choke: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Clip Black
              * @default 1
              */
-            clip_black: number;
+            clip_black: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Clip White
              * @default 96
              */
-            clip_white: number;
+            clip_white: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Colours
              * @description Samples of the cloth; none: found by itself
@@ -6054,12 +6367,12 @@ export interface components {
              * Detail
              * @default 14
              */
-            detail: number;
+            detail: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Holes
              * @default 0
              */
-            holes: number;
+            holes: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -6069,12 +6382,12 @@ export interface components {
              * Lone
              * @default 0
              */
-            lone: number;
+            lone: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Near
              * @default 45
              */
-            near: number;
+            near: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Replace
              * @default grey
@@ -6090,17 +6403,17 @@ export interface components {
              * Soften
              * @default 0
              */
-            soften: number;
+            soften: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Specks
              * @default 0
              */
-            specks: number;
+            specks: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Spill
              * @default 100
              */
-            spill: number;
+            spill: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Tint
              * @default #b8c4d8
@@ -6254,7 +6567,7 @@ export interface components {
             /** Plate */
             plate: (components["schemas"]["Steady"] | components["schemas"]["Handheld"] | components["schemas"]["Mend"] | components["schemas"]["Clean"])[];
             /** Stack */
-            stack: (components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["MeshLayer"] | components["schemas"]["FormLayer"] | components["schemas"]["LampLayer"] | components["schemas"]["DomeLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
+            stack: (components["schemas"]["PlateLayer"] | components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["MeshLayer"] | components["schemas"]["FormLayer"] | components["schemas"]["LampLayer"] | components["schemas"]["DomeLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
         };
         /** ShotBrief */
         ShotBrief: {
@@ -6525,6 +6838,11 @@ export interface components {
              * @default 100
              */
             width: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /** SourceIn */
+        SourceIn: {
+            /** Footage */
+            footage: components["schemas"]["FromShelf"] | components["schemas"]["Empty"];
         };
         /** SpacesOut */
         SpacesOut: {
@@ -7514,6 +7832,28 @@ export interface operations {
             };
         };
     };
+    deliveries_api_bring_in_again: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                delivery_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AssetOut"];
+                };
+            };
+        };
+    };
     shots_forms_outline: {
         parameters: {
             query: {
@@ -7650,7 +7990,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                registry: "motion" | "treatment" | "layer" | "generator" | "mask" | "key" | "look" | "place";
+                registry: "motion" | "treatment" | "layer" | "generator" | "mask" | "key" | "look" | "place" | "footage";
             };
             cookie?: never;
         };
@@ -8081,6 +8421,32 @@ export interface operations {
             };
         };
     };
+    shots_footage_give: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SourceIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AssetOut"];
+                };
+            };
+        };
+    };
     shots_forms_add_form: {
         parameters: {
             query?: never;
@@ -8103,6 +8469,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ShotOut"];
+                };
+            };
+        };
+    };
+    shots_footage_bring_forward: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FrontIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OperationOut"];
                 };
             };
         };

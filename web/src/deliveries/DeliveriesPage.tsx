@@ -1,10 +1,11 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { Link } from "wouter";
-import { remove } from "~/api/client";
+import { type Delivery, post, remove } from "~/api/client";
 import { useLive } from "~/api/events";
 import { useDeliveries } from "~/api/queries";
 import { PageFrame } from "~/app/PageFrame";
 import { Button } from "~/ui/Button";
+import { complain, mention } from "~/ui/Notices";
 import { Progress } from "~/ui/Progress";
 import { stopJob } from "~/workspace/actions/jobs";
 
@@ -12,6 +13,15 @@ export function DeliveriesPage() {
   const { data, error } = useDeliveries();
   const client = useQueryClient();
   const jobs = useLive((s) => s.jobs);
+  const onShelf = async (one: Delivery) => {
+    try {
+      await post(`/deliveries/${one.id}/bring-in`);
+      await client.invalidateQueries({ queryKey: ["assets"] });
+      mention(`${one.name} is among the clips of the shelf.`);
+    } catch (problem) {
+      complain(problem instanceof Error ? problem.message : String(problem));
+    }
+  };
   const working = Object.values(jobs).filter(
     (j) => j.kind === "deliver" && ["queued", "running"].includes(j.state),
   );
@@ -36,13 +46,19 @@ export function DeliveriesPage() {
           const [n = 25, k = 1] = d.rate.split("/").map(Number);
           return (
             <li key={d.id} className="overflow-hidden rounded-xl border border-line bg-raise">
-              <video
-                controls
-                preload="metadata"
-                className="aspect-video w-full bg-black"
-                src={`/api/deliveries/${d.id}/file`}
-                aria-label={d.name}
-              />
+              {d.clear ? (
+                <p className="grid aspect-video w-full place-items-center bg-well px-8 text-center text-xs text-on-well-2">
+                  A MOV file with coverage, to be laid over something else. Browsers do not play it.
+                </p>
+              ) : (
+                <video
+                  controls
+                  preload="metadata"
+                  className="aspect-video w-full bg-black"
+                  src={`/api/deliveries/${d.id}/file`}
+                  aria-label={d.name}
+                />
+              )}
               <div className="p-3">
                 <b className="block truncate text-sm">{d.name}</b>
                 <span className="num text-ink-2">
@@ -62,6 +78,12 @@ export function DeliveriesPage() {
                       Open the shot
                     </Link>
                   )}
+                  <Button
+                    title="Among the clips of the shelf, to be plonked or to make a shot on"
+                    onClick={() => void onShelf(d)}
+                  >
+                    To the shelf
+                  </Button>
                   <span className="flex-1" />
                   <Button
                     look="quiet"

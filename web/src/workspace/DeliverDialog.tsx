@@ -60,6 +60,12 @@ export function DeliverDialog() {
         <span>Sound</span>
         <OnOff label="Sound" checked={shot.delivery.sound} onChange={(on) => set("sound", on)} />
       </div>
+      {footage.ground === "clear" && (
+        <p className="-mt-2 mb-4 text-xs text-ink-2">
+          One sees through where nothing is: a MOV file (ProRes 4444) with coverage, whatever the quality. It
+          is large; browsers do not play it, cutting programs do.
+        </p>
+      )}
       {job && (
         <div
           className="mb-4 rounded-lg border border-line bg-raise p-3"

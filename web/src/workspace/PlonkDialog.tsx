@@ -18,7 +18,6 @@ export function PlonkDialog() {
   const [pinned, setPinned] = useState(false);
   const { record } = useOpenShot();
   const pin = usePlonkPinned();
-  const footage = record.document.footage?.asset;
   const plane = record.document.motions.some((m) => m.kind === "plane");
   const asPin = pinned && plane;
   const { data: kinds } = useKinds("generator");
@@ -33,10 +32,7 @@ export function PlonkDialog() {
   const stills = (data ?? []).filter(
     (a) =>
       a.kind !== "table" &&
-      (a.kind === "still" ||
-        a.kind === "model" ||
-        a.kind === "light" ||
-        (a.state === "ready" && a.digest !== footage)) &&
+      (a.kind === "still" || a.kind === "model" || a.kind === "light" || a.state === "ready") &&
       matches(a, words),
   );
   return (

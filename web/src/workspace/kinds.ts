@@ -2,7 +2,17 @@ import { useQueries } from "@tanstack/react-query";
 import type { Kind, KindGroup } from "~/api/client";
 import { kindsQuery, type Registry } from "~/api/queries";
 
-const SORTS: Registry[] = ["motion", "treatment", "layer", "generator", "mask", "key", "look", "place"];
+const SORTS: Registry[] = [
+  "motion",
+  "treatment",
+  "layer",
+  "generator",
+  "mask",
+  "key",
+  "look",
+  "place",
+  "footage",
+];
 
 /** What the server's registries say of every kind; learned once, before a shot is shown. */
 const known = new Map<Registry, Map<string, Kind>>();

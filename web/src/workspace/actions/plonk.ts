@@ -3,6 +3,7 @@ import type { Anchor, Asset } from "~/api/client";
 import { useAssets, useKinds } from "~/api/queries";
 import { complain } from "~/ui/Notices";
 import { spotAt } from "~/workspace/actions/camera";
+import { freshPlace } from "~/workspace/actions/front";
 import { useDropTug } from "~/workspace/actions/forms";
 import { usePivot } from "~/workspace/actions/models";
 import { useAddPoint } from "~/workspace/actions/points";
@@ -32,7 +33,7 @@ const SHINES = ["ring", "sparks"];
 /** Those that fill the picture: they need no click. */
 export const EVERYWHERE = ["rain", "dust", "texture"];
 
-/** Put a new layer in front of all others and choose it. */
+/** Put a new layer in front of all others, or behind the footage that is chosen, and choose it. */
 export function useAddLayer() {
   const { record, edits } = useOpenShot();
   return useCallback(
@@ -41,7 +42,8 @@ export function useAddLayer() {
       const id = freshShotId("layer", shot);
       const name = freshName(called, allLayers(shot));
       const value = { ...values, id, name };
-      const done = await edits.edit(`Plonk ${name}`, [{ op: "add", path: "/stack/0", value }]);
+      const path = freshPlace(shot, useWorkspace.getState().chosen);
+      const done = await edits.edit(`Plonk ${name}`, [{ op: "add", path, value }]);
       if (done) act({ do: "choose", chosen: { kind: "layer", id } });
     },
     [record, edits],
@@ -111,7 +113,7 @@ export function useClickTool() {
           follow: followOf(target, at, onPlane),
         };
       }
-      const done = await edits.edit(`Plonk ${name}`, [{ op: "add", path: "/stack/0", value }]);
+      const done = await edits.edit(`Plonk ${name}`, [{ op: "add", path: freshPlace(shot, chosen), value }]);
       if (done) act({ do: "choose", chosen: { kind: "layer", id } });
     },
     [record, edits, cameras, standModel, standPicture],

@@ -2,6 +2,7 @@ import { useCallback } from "react";
 import { type Asset, type Landing, post, type Shot } from "~/api/client";
 import { complain } from "~/ui/Notices";
 import { spotAt, standing } from "~/workspace/actions/camera";
+import { freshPlace } from "~/workspace/actions/front";
 import { modelsIn } from "~/workspace/actions/models";
 import { by, length, minus, plus, type RoomCamera, type V3 } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
@@ -143,7 +144,7 @@ function usePutDown() {
         { op: "add", path: "/perches/-", value: perch },
         {
           op: "add",
-          path: "/stack/0",
+          path: freshPlace(shot, useWorkspace.getState().chosen),
           value: { ...layer, id, name, follow: followOf(perch.id, frame, true) },
         },
       ]);

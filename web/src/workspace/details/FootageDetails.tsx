@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useRef } from "react";
+import { useRef, useState } from "react";
 import { type Asset, get } from "~/api/client";
 import { useLive } from "~/api/events";
 import { sendFile, useUploads } from "~/api/upload";
@@ -7,7 +7,11 @@ import { Button } from "~/ui/Button";
 import { NumberBox } from "~/ui/NumberBox";
 import { Progress } from "~/ui/Progress";
 import { useOpenShot } from "~/workspace/context";
+import { FootageDialog } from "~/workspace/FootageDialog";
+import { BehindFootage } from "~/workspace/details/FrontParts";
 import { Group, Row, Title } from "~/workspace/details/Group";
+import { SchemaForm } from "~/workspace/details/SchemaForm";
+import { groupsOf, kindOf } from "~/workspace/kinds";
 
 export function FootageDetails() {
   const { record, edits, shotId } = useOpenShot();
@@ -23,6 +27,8 @@ export function FootageDetails() {
     ),
   );
   const input = useRef<HTMLInputElement>(null);
+  const [dialog, setDialog] = useState<"shelf" | "empty" | null>(null);
+  const kind = kindOf("footage", "clip");
   const [n = 25, d = 1] = footage.rate.split("/").map(Number);
   const set = (which: "in_frame" | "out_frame", value: number) =>
     void edits.edit(which === "in_frame" ? "Range begins" : "Range ends", [
@@ -64,6 +70,17 @@ export function FootageDetails() {
           Or drag the ends in the time strip; I and O set them at the playhead.
         </p>
       </Group>
+      {kind && (
+        <SchemaForm
+          schema={kind.schema}
+          groups={groupsOf(kind, footage)}
+          values={footage as unknown as Record<string, unknown>}
+          onChange={(field, value, label) =>
+            void edits.edit(`${label} of the footage`, [{ op: "replace", path: `/footage/${field}`, value }])
+          }
+        />
+      )}
+      <BehindFootage />
       <div className="border-t border-line pt-3">
         <input
           ref={input}
@@ -73,7 +90,12 @@ export function FootageDetails() {
           aria-label="Another clip"
           onChange={(e) => e.target.files?.[0] && void sendFile(e.target.files[0], { shot: shotId })}
         />
-        <Button onClick={() => input.current?.click()}>Use another clip</Button>
+        <span className="flex flex-wrap gap-1.5">
+          <Button onClick={() => input.current?.click()}>Use another clip</Button>
+          <Button onClick={() => setDialog("shelf")}>From the shelf …</Button>
+          <Button onClick={() => setDialog("empty")}>Empty canvas …</Button>
+        </span>
+        <FootageDialog what={dialog} onClose={() => setDialog(null)} />
         {(sending ?? conforming) && (
           <p className="mt-3 flex items-center gap-2 text-xs">
             {sending ? `Bringing in ${sending.name}` : conforming?.label}

@@ -1,7 +1,7 @@
 import { useShallow } from "zustand/react/shallow";
 import { useQuery } from "@tanstack/react-query";
 import { Brush, Eraser, Pipette, X } from "lucide-react";
-import { type CutStroke, get, type PinLayer, type StillLayer } from "~/api/client";
+import { type CutStroke, get, type KeyedLayer } from "~/api/client";
 import { useAssets, useKinds } from "~/api/queries";
 import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
@@ -13,10 +13,8 @@ import { groupsOf } from "~/workspace/kinds";
 import { findLayer, setOnLayer } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 
-type Keyable = StillLayer | PinLayer;
-
 /** How the layer's subject is told from what is behind it. */
-export function KeyGroup({ layer }: { layer: Keyable }) {
+export function KeyGroup({ layer }: { layer: KeyedLayer }) {
   const { edits } = useOpenShot();
   const { data: kinds } = useKinds("key");
   const tool = useWorkspace((s) => s.tool);
@@ -150,20 +148,15 @@ function CleanChoice({ value, onChange }: { value: string | null; onChange: (v: 
   );
 }
 
-const seenByKey = (layer: Keyable) =>
-  JSON.stringify([
-    layer.key,
-    layer.asset,
-    layer.masks,
-    layer.starts,
-    layer.speed,
-    layer.first,
-    layer.last,
-    layer.after,
-  ]) + JSON.stringify([layer.by_keys, layer.shows, layer.between]);
+const seenByKey = (layer: KeyedLayer) => {
+  const { key, masks } = layer;
+  if (layer.kind === "plate") return JSON.stringify([key, masks]);
+  const { asset, starts, speed, first, last, after, by_keys, shows, between } = layer;
+  return JSON.stringify([key, masks, asset, starts, speed, first, last, after, by_keys, shows, between]);
+};
 
 /** How clean the matte is in this frame, as measured. */
-function Quality({ layer }: { layer: Keyable }) {
+function Quality({ layer }: { layer: KeyedLayer }) {
   const { shotId } = useOpenShot();
   const { frame, playing } = useWorkspace(useShallow((w) => ({ frame: w.frame, playing: w.playing })));
   const { data } = useQuery({

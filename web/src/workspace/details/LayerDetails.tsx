@@ -1,6 +1,6 @@
 import { OwnParts, type Set } from "~/workspace/details/LayerKinds";
 import { groupsOf, has, kindOf, told } from "~/workspace/kinds";
-import type { Layer, PinLayer, PlacedLayer, StillLayer } from "~/api/client";
+import type { KeyedLayer, Layer, PinLayer, PlacedLayer, StillLayer } from "~/api/client";
 import { useAssets, useKinds } from "~/api/queries";
 import { useCheckSlip } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
@@ -56,7 +56,7 @@ export function LayerDetails({ layer }: { layer: Layer }) {
       {isPlaced(layer) && <PlacedFollow layer={layer} set={set} />}
       <OwnParts layer={layer} set={set} where="above" />
       {has("layer", layer, "slips") && <SlipRows layer={layer as StillLayer | PinLayer} />}
-      {has("layer", layer, "keyed") && <KeyGroup layer={layer as StillLayer | PinLayer} />}
+      {has("layer", layer, "keyed") && <KeyGroup layer={layer as KeyedLayer} />}
       {inRoom && form}
       <OwnParts layer={layer} set={set} where="below" />
       {has("layer", layer, "filmed") && <LayerAhead layer={layer.id} what="filmed" />}

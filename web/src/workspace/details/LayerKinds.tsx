@@ -11,6 +11,7 @@ import type {
 import { useAssets } from "~/api/queries";
 import { Choice } from "~/ui/Choice";
 import { useOpenShot } from "~/workspace/context";
+import { WhatIsBehind } from "~/workspace/details/FrontParts";
 import { FollowRows } from "~/workspace/details/FollowRows";
 import { GeneratedGroup } from "~/workspace/details/GeneratedGroup";
 import { Group, Row } from "~/workspace/details/Group";
@@ -160,6 +161,7 @@ const ABOVE: Partial<Record<string, unknown>> = {
   beam: Hung,
   generated: Generated,
   model: OfModel,
+  plate: WhatIsBehind,
 };
 const BELOW: Partial<Record<string, unknown>> = { form: Frames };
 

@@ -76,6 +76,8 @@ function LayerPicture({ layer }: { layer: Layer }) {
     case "still":
     case "pin":
       return <AssetPicture digest={layer.asset} />;
+    case "plate":
+      return <FootagePicture />;
     case "dome":
     case "model":
       return <img alt="" className="size-full object-cover" src={`/api/models/${layer.asset}.jpg`} />;
@@ -162,6 +164,26 @@ function LayerPicture({ layer }: { layer: Layer }) {
         </svg>
       );
   }
+}
+
+/** The footage, with what lies behind part of it. */
+function FootagePicture() {
+  const { record } = useOpenShot();
+  const footage = record.document.footage;
+  if (!footage) return null;
+  return (
+    <span className="relative size-full">
+      <img
+        alt=""
+        className="size-full object-cover"
+        src={clipUrl(footage.asset, 10, Math.floor((footage.in_frame + footage.out_frame) / 2))}
+      />
+      <svg viewBox="0 0 42 28" className="absolute inset-0 size-full" aria-hidden>
+        <path d="M0 0h42v9q-12 5-21 3T0 16z" fill="#2c3138" fillOpacity="0.82" />
+        <path d="M0 16q12-6 21-4t21-3" fill="none" stroke="#e0c89a" strokeWidth="1.4" strokeDasharray="3 2" />
+      </svg>
+    </span>
+  );
 }
 
 function AssetPicture({ digest }: { digest: string }) {

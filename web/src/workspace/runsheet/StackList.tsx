@@ -1,6 +1,7 @@
 import { ChevronDown, ChevronRight } from "lucide-react";
 import { useState } from "react";
 import type { Layer } from "~/api/client";
+import { FRONTS, useBringForward } from "~/workspace/actions/front";
 import { STANDS, useAddLayer } from "~/workspace/actions/plonk";
 import { useOpenShot } from "~/workspace/context";
 import { wholePicture } from "~/workspace/patches";
@@ -13,6 +14,7 @@ import { act, useWorkspace } from "~/workspace/store";
 export function AddMenu({ disabled }: { disabled: boolean }) {
   const { record } = useOpenShot();
   const add = useAddLayer();
+  const forward = useBringForward();
   const shot = record.document;
   const solved = shot.motions.some((m) => solves(m) && m.measurement);
   const [w, h] = [shot.footage?.width ?? 1280, shot.footage?.height ?? 720];
@@ -41,6 +43,7 @@ export function AddMenu({ disabled }: { disabled: boolean }) {
           },
         ]
       : []),
+    ...FRONTS.map((one) => ({ label: one.label, hint: one.hint, run: () => void forward(one) })),
     { label: "Wash", hint: "looks on everything below", run: () => void add("Wash", { kind: "wash" }) },
     { label: "Colour", hint: "one colour over everything", run: () => void add("Colour", { kind: "fill" }) },
     {

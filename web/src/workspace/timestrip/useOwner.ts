@@ -15,15 +15,17 @@ export function useOwner(): {
   const layer = useChosenLayer();
   const treatment = useChosenTreatment();
   const perch = useChosenPerch();
-  const finish = record.document.finish;
+  const { finish, footage } = record.document;
   const owner = useMemo<Owner | null>(() => {
     if (layer) return { list: "stack", id: layer.id, name: layer.name, thing: layer };
     if (treatment) return { list: "plate", id: treatment.id, name: treatment.name, thing: treatment };
     if (perch) return { list: "perches", id: perch.id, name: perch.name, thing: perch };
     if (chosen.kind === "finish")
       return { list: "finish", id: "finish", name: "Finish", thing: { looks: finish } };
+    if (chosen.kind === "footage" && footage)
+      return { list: "footage", id: "footage", name: footage.name, thing: footage };
     return null;
-  }, [layer, treatment, perch, chosen.kind, finish]);
+  }, [layer, treatment, perch, chosen.kind, finish, footage]);
   const numbers = useMemo(() => movingOf(owner?.thing), [owner]);
   const change = (label: string, fields: string[], to: <T>(thing: T) => T) =>
     edits.edit(label, (latest) => {
@@ -31,6 +33,11 @@ export function useOwner(): {
       if (owner.list === "finish") {
         const now = to({ looks: latest.finish });
         return [{ op: "replace", path: "/finish", value: now.looks }];
+      }
+      if (owner.list === "footage") {
+        if (!latest.footage) return [];
+        const now = to(latest.footage) as unknown as Record<string, unknown>;
+        return fields.map((f) => ({ op: "replace" as const, path: `/footage/${f}`, value: now[f] }));
       }
       const now =
         owner.list === "stack"

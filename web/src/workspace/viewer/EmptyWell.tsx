@@ -6,12 +6,14 @@ import { Button } from "~/ui/Button";
 import { Progress } from "~/ui/Progress";
 import { retryJob, stopJob } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
+import { FootageDialog } from "~/workspace/FootageDialog";
 
 /** The viewer before there is footage: drop a clip here. */
 export function EmptyWell() {
   const { shotId } = useOpenShot();
   const input = useRef<HTMLInputElement>(null);
   const [over, setOver] = useState(false);
+  const [dialog, setDialog] = useState<"shelf" | "empty" | null>(null);
   const uploads = useUploads((s) => s.list);
   const jobs = useLive((s) => s.jobs);
   const conforming = Object.values(jobs).find(
@@ -45,6 +47,7 @@ export function EmptyWell() {
         className="sr-only"
         onChange={(e) => take(e.target.files)}
       />
+      <FootageDialog what={dialog} onClose={() => setDialog(null)} />
       <div className="flex max-w-sm flex-col items-center gap-3 text-center text-on-well">
         <Film className="size-10 text-on-well-2" aria-hidden />
         {sending ? (
@@ -93,6 +96,15 @@ export function EmptyWell() {
             <Button look="primary" onClick={() => input.current?.click()}>
               Choose a clip
             </Button>
+            <span className="flex items-center gap-2 text-on-well-2">
+              or
+              <Button look="well" onClick={() => setDialog("shelf")}>
+                From the shelf …
+              </Button>
+              <Button look="well" onClick={() => setDialog("empty")}>
+                An empty canvas …
+              </Button>
+            </span>
           </>
         )}
       </div>

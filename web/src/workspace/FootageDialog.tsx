@@ -1,0 +1,128 @@
+import { useState } from "react";
+import { type Asset, post } from "~/api/client";
+import { useAssets } from "~/api/queries";
+import { StillGrid } from "~/shelf/StillGrid";
+import { Button } from "~/ui/Button";
+import { Choice } from "~/ui/Choice";
+import { Dialog } from "~/ui/Dialog";
+import { NumberBox } from "~/ui/NumberBox";
+import { complain } from "~/ui/Notices";
+import { useOpenShot } from "~/workspace/context";
+
+const SHAPES: Record<string, [number, number]> = {
+  "Upright, 1080 × 1920": [1080, 1920],
+  "Wide, 1920 × 1080": [1920, 1080],
+  "Wide, 1280 × 720": [1280, 720],
+  "Square, 1080 × 1080": [1080, 1080],
+};
+const RATES = ["24", "25", "30", "50", "60"];
+
+/** What a shot is made on besides a file of one's own: a clip that is here already, or nothing at all. */
+export function FootageDialog({ what, onClose }: { what: "shelf" | "empty" | null; onClose: () => void }) {
+  const { shotId } = useOpenShot();
+  const { data } = useAssets();
+  const clips = (data ?? []).filter((a) => a.kind === "clip" && a.state === "ready");
+  const give = async (footage: object) => {
+    onClose();
+    try {
+      await post<Asset>(`/shots/${shotId}/footage`, { footage });
+    } catch (problem) {
+      complain(problem instanceof Error ? problem.message : String(problem));
+    }
+  };
+  return (
+    <Dialog
+      wide={what === "shelf"}
+      open={what !== null}
+      onOpenChange={(on) => !on && onClose()}
+      title={what === "empty" ? "An empty canvas" : "A clip that is here already"}
+    >
+      {what === "empty" ? (
+        <Canvas onMake={(values) => void give({ source: "empty", ...values })} />
+      ) : clips.length ? (
+        <StillGrid
+          assets={clips}
+          verb="Make the shot on"
+          onChoose={(asset) => void give({ source: "shelf", asset: asset.digest })}
+        />
+      ) : (
+        <p className="py-8 text-center text-ink-2">No clip was brought in yet.</p>
+      )}
+    </Dialog>
+  );
+}
+
+function Canvas({
+  onMake,
+}: {
+  onMake: (values: { width: number; height: number; rate: string; frames: number }) => void;
+}) {
+  const [[width, height], setSize] = useState<[number, number]>([1080, 1920]);
+  const [rate, setRate] = useState("30");
+  const [seconds, setSeconds] = useState(5);
+  const shape = Object.entries(SHAPES).find(([, [w, h]]) => w === width && h === height)?.[0] ?? "Free";
+  const frames = Math.max(1, Math.round(seconds * Number(rate)));
+  return (
+    <>
+      <p className="mb-3 text-ink-2">
+        A shot without footage: things alone, over black or over nothing. Its length can be cut later.
+      </p>
+      <div className="mb-5 grid grid-cols-[110px_1fr] items-center gap-x-3 gap-y-2.5">
+        <span>Shape</span>
+        <Choice
+          label="Shape"
+          value={shape}
+          names={Object.fromEntries([...Object.keys(SHAPES), "Free"].map((n) => [n, n]))}
+          onChange={(v) => SHAPES[v] && setSize(SHAPES[v])}
+        />
+        <span>Size</span>
+        <span className="flex items-center gap-2">
+          <NumberBox
+            label="Width"
+            value={width}
+            low={16}
+            high={8192}
+            step={2}
+            unit="px"
+            onCommit={(v) => setSize([Math.round(v), height])}
+          />
+          ×
+          <NumberBox
+            label="Height"
+            value={height}
+            low={16}
+            high={8192}
+            step={2}
+            unit="px"
+            onCommit={(v) => setSize([width, Math.round(v)])}
+          />
+        </span>
+        <span>Rate</span>
+        <Choice
+          label="Rate"
+          value={rate}
+          names={Object.fromEntries(RATES.map((r) => [r, `${r} frames/s`]))}
+          onChange={setRate}
+        />
+        <span>Length</span>
+        <span className="flex items-center gap-2">
+          <NumberBox
+            label="Length"
+            value={seconds}
+            low={0.1}
+            high={600}
+            step={0.5}
+            unit="s"
+            onCommit={setSeconds}
+          />
+          <span className="num text-ink-2">{frames} frames</span>
+        </span>
+      </div>
+      <div className="flex justify-end">
+        <Button look="primary" onClick={() => onMake({ width, height, rate, frames })}>
+          Make it
+        </Button>
+      </div>
+    </>
+  );
+}

@@ -1,0 +1,59 @@
+import { useCallback } from "react";
+import type { OperationAnswer, Shot } from "~/api/client";
+import { useOpenShot } from "~/workspace/context";
+import { has } from "~/workspace/kinds";
+import { act } from "~/workspace/store";
+
+export interface Front {
+  what: "screen" | "sky" | "strokes";
+  label: string;
+  hint: string;
+  /** What the layer is called. */
+  name: string;
+}
+
+/** The ways to put something behind part of the footage. */
+export const FRONTS: Front[] = [
+  {
+    what: "screen",
+    label: "Key the footage",
+    hint: "filmed before a green or blue cloth: anything can stand behind it",
+    name: "Keyed footage",
+  },
+  {
+    what: "sky",
+    label: "New sky",
+    hint: "the sky is found and taken off; another goes behind the ridge",
+    name: "Before the sky",
+  },
+  {
+    what: "strokes",
+    label: "Bring this forward",
+    hint: "draw over what should stand before the things in the stack",
+    name: "Brought forward",
+  },
+];
+
+/** Brings part of the footage to the front, chooses it, and shows what is to be looked at next. */
+export function useBringForward() {
+  const { edits } = useOpenShot();
+  return useCallback(
+    async ({ what, name }: Front) => {
+      const answer = await edits.ask<OperationAnswer>("/front", { what, name }, (a) => a.shot);
+      if (!answer?.made) return;
+      act({ do: "choose", chosen: { kind: "layer", id: answer.made } });
+      if (what === "strokes") act({ do: "tool", tool: "cut" });
+      else act({ do: "view", view: "matte" });
+    },
+    [edits],
+  );
+}
+
+/** Where something new goes in the stack: behind the footage that is chosen, else in front of everything. */
+export function freshPlace(shot: Shot, chosen: { kind: string; id?: string }): string {
+  const at =
+    chosen.kind === "layer"
+      ? shot.stack.findIndex((l) => l.id === chosen.id && has("layer", l, "footage"))
+      : -1;
+  return `/stack/${at + 1}`;
+}
