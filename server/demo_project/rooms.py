@@ -25,7 +25,7 @@ from plonket.render.sources import ShotSources
 from plonket.track.camera.settings import CameraMotion
 from plonket.track.form.fit import with_tugs
 from plonket.track.form.settings import FormMotion, Tug
-from shots.editing import add_shot, change_shot
+from shots.editing import add_shot, change_shot, document_of
 from synth.phone.sets.workshop import CRATE_CORNERS, CRATE_SIZE, crate_seen
 
 
@@ -88,8 +88,8 @@ def whale_on_the_bench(project: Project, clip: Asset, whale: Asset, crate: Asset
     change_shot(shot.id, "Stand the whale and a crate on the bench", stand)
 
 
-def cabin_on_the_crate(project: Project, clip: Asset, cabin: Asset, light: Asset) -> None:
-    """A box tugged on to the crate in the workshop and followed by its boards; a lit cabin in its place."""
+def cabin_on_the_crate(project: Project, clip: Asset, cabin: Asset, light: Asset) -> FormMotion:
+    """A box tugged on to the crate in the workshop and followed by its boards, which is returned; a lit cabin in its place."""
     at = 75
     form = FormMotion(id="crate", name="Crate", reference_frame=at, tall=CRATE_SIZE[1], moves="camera")
     truth = json.loads((settings.DEMO / "truth" / "workshop" / "camera.json").read_text())
@@ -116,5 +116,8 @@ def cabin_on_the_crate(project: Project, clip: Asset, cabin: Asset, light: Asset
         id="lamp", name="Lamp from the right", lift=0.35, heading=-128.0, tilt=25.0, strength=30.0, wide=0.3, tall=0.2,
         colour="#ffca8a", follow=Follow(target="aside", reference_frame=at, perspective=True),
     )  # fmt: skip
-    change_shot(shot.id, "A cabin in its place",
-                lambda d: d.model_copy(update={"perches": [place, aside], "stack": [model, dome, lamp]}))  # fmt: skip
+    changed = change_shot(shot.id, "A cabin in its place",
+                          lambda d: d.model_copy(update={"perches": [place, aside], "stack": [model, dome, lamp]}))  # fmt: skip
+    measured = document_of(changed).motion("crate")
+    assert isinstance(measured, FormMotion)
+    return measured

@@ -83,8 +83,8 @@ def _canvas(wanted: Empty, shot_id: uuid.UUID) -> Asset:
 
 
 class FrontIn(Schema):
-    what: Literal["screen", "sky", "strokes"] = Field(
-        description="What of the footage stays in front: what is before a cloth, what is before the sky, what strokes tell"
+    what: Literal["screen", "sky", "colours", "strokes"] = Field(
+        description="What of the footage stays in front: what is before a cloth or the sky, all but some colours, what strokes tell"
     )
     name: str = Field(min_length=1, max_length=80)
 
@@ -95,7 +95,7 @@ def bring_forward(request: HttpRequest, shot_id: uuid.UUID, body: FrontIn) -> An
     document = document_of(find_shot(shot_id))
     if document.footage is None:
         raise BadInput("shot.no_footage", "This shot has no footage yet. Bring in a clip first.")
-    keys = {"screen": "screen", "strokes": "cutout"}
+    keys = {"screen": "screen", "colours": "colours", "strokes": "cutout"}
     values = draw(sky_values, document) if body.what == "sky" else {"key": {"kind": keys[body.what]}}
     made: list[str] = []
 

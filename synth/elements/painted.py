@@ -73,6 +73,36 @@ def night_harbour() -> U8:
     return straight(np.asarray(np.clip(scene, 0, 1), np.float32), np.ones((h, w), np.float32))
 
 
+def dusk_sky() -> U8:
+    """A sky after sunset: gold at its foot, rose and violet above, banks of cloud lit from below, the first stars."""
+    w, h = 1280, 720
+    y, x = np.mgrid[0:h, 0:w].astype(np.float32)
+    up = 1 - y / h
+    stops = np.array([0.0, 0.12, 0.3, 0.52, 0.78, 1.0])
+    tints = np.stack([tx.srgb(c) for c in ("#ffca6e", "#f7995a", "#d9688a", "#7a5aa6", "#2f3f7d", "#141f4a")])
+    sky = np.stack([np.interp(up, stops, tints[:, c]) for c in range(3)], axis=2).astype(np.float32)
+    sun = np.hypot((x - 820) / 1.7, y - h * 1.02)
+    sky = sky + (0.9 * np.exp(-((sun / 210) ** 2)))[..., None] * tx.srgb("#ffd98a")
+    rng = np.random.default_rng(44)
+    for _ in range(90):
+        sx, sy = rng.uniform(2, w - 2), rng.uniform(0, h * 0.42)
+        bright = rng.uniform(0.1, 0.75) ** 2 * np.clip(1 - sy / (h * 0.42), 0, 1)
+        sky[int(sy), int(sx)] += bright
+        sky[int(sy), int(sx) + 1] += bright * 0.35
+    for k, (height, cell, seed) in enumerate(((0.62, (340, 46), 51), (0.4, (420, 38), 52), (0.2, (520, 26), 53))):
+        noise = tx.layered_noise((w, h), cell=cell, octaves=5, seed=seed)
+        bank = np.exp(-(((up - height) / (0.13 - 0.025 * k)) ** 2))
+        cover = np.clip((noise * 0.75 + 0.05) * 2.2, 0, 1) ** 1.3 * bank * 0.9
+        # Lit from below: the lower side of each bank glows, its upper side is violet and dim.
+        lower = np.roll(cover, -9 - 3 * k, axis=0)
+        glow = np.clip(cover - lower, 0, 1) * 1.6 + 0.22 * np.exp(-sun / 420)
+        body = tx.srgb(("#4a3f7a", "#7d4a7c", "#a85a62")[k])[None, None] * 0.8
+        lit = body + glow[..., None] * tx.srgb(("#f08f8a", "#ffab6e", "#ffd98a")[k])
+        sky = sky * (1 - cover[..., None]) + lit * cover[..., None]
+    grain = tx.layered_noise((w, h), cell=(3, 3), octaves=2, seed=78)
+    return straight(np.asarray(np.clip(sky * (1 + 0.02 * grain[..., None]), 0, 1), np.float32), np.ones((h, w), np.float32))
+
+
 def little_ship() -> U8:
     """A three-masted ship under sail, pale, with rigging and lit stern windows."""
     size = (900, 760)

@@ -15,7 +15,7 @@ from plonket.base.conventions import F32, U8
 from synth.elements.drawing import SUPER, shape, straight
 from synth.elements.lights import evening_light, window_light
 from synth.elements.models import brass_whale, cargo_crate, little_cabin
-from synth.elements.painted import little_ship, night_harbour
+from synth.elements.painted import dusk_sky, little_ship, night_harbour
 from synth.phone import texture as tx
 
 
@@ -145,6 +145,8 @@ ELEMENTS = [
             settings={"size": 30.0}),  # fmt: skip
     Element(file="night-harbour.png", name="Night harbour", words="harbour night background sea moon town",
             draw=night_harbour, settings={"size": 100.0}),  # fmt: skip
+    Element(file="dusk-sky.png", name="Dusk sky", words="sky dusk evening sunset clouds background", draw=dusk_sky,
+            settings={"size": 100.0}),  # fmt: skip
     Element(file="little-ship.png", name="Little ship", words="ship sails boat cut-out sea", draw=little_ship,
             settings={"size": 25.0}),  # fmt: skip
     Element(file="brass-whale.glb", name="Brass whale", words="whale brass model 3d animal", draw=brass_whale,

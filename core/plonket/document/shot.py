@@ -36,8 +36,8 @@ class Footage(Settings):
     opacity: Number = number(100.0, label="Shown", low=0, high=100, step=1, unit="%", group="Footage",
                              help="How much of it is seen under the stack: at nought things are alone.")  # fmt: skip
     ground: Literal["black", "clear"] = choice(
-        "black", label="Where nothing is", group="Footage", names={"black": "Black", "clear": "Seen through"},
-        help="Seen through: delivered as a MOV file (ProRes 4444) with coverage, to be laid over something else.")  # fmt: skip
+        "black", label="Ground", group="Footage", names={"black": "Black", "clear": "Seen through"},
+        help="What is seen where nothing is. Seen through: delivered as a MOV file (ProRes 4444) with coverage.")  # fmt: skip
 
     @model_validator(mode="after")
     def _range(self) -> Footage:

@@ -57,6 +57,11 @@ def crate_seen(truth: Any, frame: int) -> F64:
     return np.asarray(local[:, :2] / local[:, 2:] * truth["focal_px"] + np.array(truth["principal"]))
 
 
+def in_crate_room(place: tuple[float, float, float]) -> F64:
+    """(3,) a place of the set, in metres, as it lies from the crate: its foot the origin, its sides the axes."""
+    return np.asarray((np.array(place) - CRATE_FOOT) @ turn("y", CRATE_TURN)[:3, :3])
+
+
 def lamp_power(t: float) -> float:
     """Brightness of the lamp: a steady flame-like flicker and one bright flash at the clap."""
     steady = 1.0 + 0.05 * np.sin(2 * np.pi * 1.7 * t) + 0.03 * np.sin(2 * np.pi * 4.3 * t + 1)

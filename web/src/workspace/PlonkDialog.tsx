@@ -5,7 +5,8 @@ import { matches, StillGrid } from "~/shelf/StillGrid";
 import { Dialog } from "~/ui/Dialog";
 import { OnOff } from "~/ui/OnOff";
 import { SlowImage } from "~/ui/SlowImage";
-import { EVERYWHERE, GENERATED, useAddDome, useAddLayer, usePlonkPinned } from "~/workspace/actions/plonk";
+import { EVERYWHERE, GENERATED, useAddDome, useAddLayer, usePlonkAtOnce } from "~/workspace/actions/plonk";
+import { freshPlace, isBehind } from "~/workspace/actions/front";
 import { useOpenShot } from "~/workspace/context";
 import { wholePicture } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
@@ -17,7 +18,9 @@ export function PlonkDialog() {
   const [words, setWords] = useState("");
   const [pinned, setPinned] = useState(false);
   const { record } = useOpenShot();
-  const pin = usePlonkPinned();
+  const atOnce = usePlonkAtOnce();
+  const chosen = useWorkspace((s) => s.chosen);
+  const behind = isBehind(freshPlace(record.document, chosen));
   const plane = record.document.motions.some((m) => m.kind === "plane");
   const asPin = pinned && plane;
   const { data: kinds } = useKinds("generator");
@@ -40,7 +43,7 @@ export function PlonkDialog() {
       wide
       open={open}
       onOpenChange={(on) => act({ do: "open", what: "shelf", on })}
-      title="Plonk an element"
+      title={behind ? "Plonk behind the footage" : "Plonk an element"}
     >
       <div className="mb-3 flex items-center gap-3">
         <input
@@ -96,7 +99,8 @@ export function PlonkDialog() {
           onChoose={(asset) => {
             act({ do: "open", what: "shelf", on: false });
             if (asset.kind === "light") void dome(asset);
-            else if (asPin) pin(asset.digest);
+            else if (asPin) atOnce(asset.digest, "pin");
+            else if (behind && asset.kind !== "model") atOnce(asset.digest, "still");
             else act({ do: "tool", tool: "plonk", asset: asset.digest });
           }}
         />

@@ -13,6 +13,7 @@ import numpy as np
 from django.conf import settings
 from django.core.management.base import BaseCommand
 
+from demo_project.front import dusk_in_the_window, keeper_on_watch, whale_behind_the_jars
 from demo_project.parts import footage_of, measure
 from demo_project.rooms import cabin_on_the_crate, on_the_quay, whale_on_the_bench
 from demo_project.stack import LAMP, keeper_by_night, lamp_opened, ship_in_the_beam
@@ -74,7 +75,8 @@ def load_demo() -> Project:
         add_shot(project, Document(name="Harbour, untouched", footage=footage_of(clips["harbour"])), "Footage")
     if "keeper" in clips:
         _lanterns(project, clips["keeper"], elements)
-        _bare_cloth(project, clips["keeper"])
+        marks = _bare_cloth(project, clips["keeper"])
+        keeper_on_watch(project, clips["keeper"], elements["Night harbour"], marks)
     if "harbour" in clips:
         _clean_lens(project, clips["harbour"])
         if "keeper" in clips:
@@ -84,9 +86,11 @@ def load_demo() -> Project:
         _by_night(project, clips["keeper"], elements["Night harbour"])
     _lamp(project, "A ship in the beam", clips["workshop"], lambda tip: ship_in_the_beam(tip, elements["Little ship"]))
     _lamp(project, "The lamp opened", clips["workshop"], lambda tip: lamp_opened(tip, elements["Night harbour"]))
-    cabin_on_the_crate(project, clips["workshop"], elements["Little cabin"], elements["Window light"])
+    crate = cabin_on_the_crate(project, clips["workshop"], elements["Little cabin"], elements["Window light"])
+    whale_behind_the_jars(project, clips["workshop"], elements["Brass whale"], crate)
     _no_tin(project, clips["workshop"], elements)
     chart = _night_chart(project, clips["workshop"], elements)
+    dusk_in_the_window(project, clips["workshop"], elements["Dusk sky"], chart)
     _held_chart(project, clips["workshop"], chart)
     _chart_wall(project, clips["workshop"], elements)
     for shot in Shot.objects.filter(project=project).select_related("current"):
@@ -264,8 +268,8 @@ def _lanterns(project: Project, clip: Asset, elements: dict[str, Asset]) -> None
     change_shot(shot.id, "Hang the lanterns", lambda d: d.model_copy(update={"stack": [string]}))
 
 
-def _bare_cloth(project: Project, clip: Asset) -> None:
-    """The tape crosses taken off the green cloth, whose uneven light goes on underneath."""
+def _bare_cloth(project: Project, clip: Asset) -> PointMotion:
+    """The tape crosses, which are followed and returned, taken off the green cloth, whose uneven light goes on underneath."""
     at = 50
     truth = _true_points("keeper", at)
     marks = PointMotion(
@@ -283,7 +287,10 @@ def _bare_cloth(project: Project, clip: Asset) -> None:
                     outline=polygon_outline(square + truth[f"cross {k}"], at)) for k in (1, 2, 3, 4, 6)
     ]  # fmt: skip
     mends = [Mend(id="mend", name="Crosses", method="edges", masks=masks)]
-    change_shot(shot.id, "Take the crosses off", lambda d: d.model_copy(update={"plate": mends}))
+    changed = change_shot(shot.id, "Take the crosses off", lambda d: d.model_copy(update={"plate": mends}))
+    measured = document_of(changed).motion("marks")
+    assert isinstance(measured, PointMotion)
+    return measured
 
 
 def _point(point_id: str, name: str, frame: int, x: float, y: float) -> TrackPoint:

@@ -5,7 +5,7 @@ import { has } from "~/workspace/kinds";
 import { act } from "~/workspace/store";
 
 export interface Front {
-  what: "screen" | "sky" | "strokes";
+  what: "screen" | "sky" | "colours" | "strokes";
   label: string;
   hint: string;
   /** What the layer is called. */
@@ -27,6 +27,12 @@ export const FRONTS: Front[] = [
     name: "Before the sky",
   },
   {
+    what: "colours",
+    label: "By its colours",
+    hint: "pick what lets through: the panes of a window, a screen that is off",
+    name: "Let through by colour",
+  },
+  {
     what: "strokes",
     label: "Bring this forward",
     hint: "draw over what should stand before the things in the stack",
@@ -43,11 +49,15 @@ export function useBringForward() {
       if (!answer?.made) return;
       act({ do: "choose", chosen: { kind: "layer", id: answer.made } });
       if (what === "strokes") act({ do: "tool", tool: "cut" });
+      else if (what === "colours") act({ do: "tool", tool: "pick" });
       else act({ do: "view", view: "matte" });
     },
     [edits],
   );
 }
+
+/** Whether that place is behind some of the footage. */
+export const isBehind = (path: string) => path !== "/stack/0";
 
 /** Where something new goes in the stack: behind the footage that is chosen, else in front of everything. */
 export function freshPlace(shot: Shot, chosen: { kind: string; id?: string }): string {

@@ -1,9 +1,9 @@
 import { useCallback } from "react";
-import type { Anchor, Asset } from "~/api/client";
+import type { Anchor, Asset, Shot } from "~/api/client";
 import { useAssets, useKinds } from "~/api/queries";
 import { complain } from "~/ui/Notices";
 import { spotAt } from "~/workspace/actions/camera";
-import { freshPlace } from "~/workspace/actions/front";
+import { freshPlace, isBehind } from "~/workspace/actions/front";
 import { useDropTug } from "~/workspace/actions/forms";
 import { usePivot } from "~/workspace/actions/models";
 import { useAddPoint } from "~/workspace/actions/points";
@@ -20,7 +20,7 @@ import {
 } from "~/workspace/actions/stand";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
-import { allLayers, freshName, freshShotId, round } from "~/workspace/patches";
+import { allLayers, freshName, freshShotId, round, wholePicture } from "~/workspace/patches";
 import { useCameras } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 
@@ -88,6 +88,7 @@ export function useClickTool() {
       const planes = shot.motions.filter((m) => m.kind === "plane");
       const shared = { id, name, asset: asset.digest, width: asset.width, height: asset.height };
       let value: Record<string, unknown>;
+      const path = freshPlace(shot, chosen);
       const plane =
         planes.find((m) => chosen.kind === "motion" && m.id === chosen.id) ??
         planes.filter((m) => m.measurement).at(-1) ??
@@ -95,9 +96,13 @@ export function useClickTool() {
       const target = targetFor(shot);
       if (asset.kind === "model") return void standModel(asset, place, at);
       // In a solved room it stands where the click lands: a perch there, and the picture on it by its foot.
-      if (as !== "pin" && target && cameras.get(target)?.full) return void standPicture(asset, place, at);
+      if (as !== "pin" && !isBehind(path) && target && cameras.get(target)?.full)
+        return void standPicture(asset, place, at);
       if (as === "pin" && plane) {
         value = { kind: "pin", ...shared, plane: plane.id };
+      } else if (isBehind(path)) {
+        value = { kind: "still", ...shared, ...filling(shot, asset), ...asset.settings };
+        value["follow"] = followOf(target, at, shot.motions.find((m) => m.id === target)?.kind === "plane");
       } else {
         const perch = shot.perches.find((p) => p.id === target);
         const onPlane = shot.motions.find((m) => m.id === target)?.kind === "plane";
@@ -113,7 +118,7 @@ export function useClickTool() {
           follow: followOf(target, at, onPlane),
         };
       }
-      const done = await edits.edit(`Plonk ${name}`, [{ op: "add", path: freshPlace(shot, chosen), value }]);
+      const done = await edits.edit(`Plonk ${name}`, [{ op: "add", path, value }]);
       if (done) act({ do: "choose", chosen: { kind: "layer", id } });
     },
     [record, edits, cameras, standModel, standPicture],
@@ -162,16 +167,26 @@ export function useClickTool() {
   );
 }
 
-/** Pin a picture without a click: its place is the plane's quad. */
-export function usePlonkPinned() {
+/** Plonk a picture without a click: pinned to a plane's quad, or filling the picture behind the footage. */
+export function usePlonkAtOnce() {
   const click = useClickTool();
   return useCallback(
-    (asset: string) => {
-      act({ do: "tool", tool: "plonk", asset, as: "pin" });
+    (asset: string, as: "still" | "pin") => {
+      act({ do: "tool", tool: "plonk", asset, as });
       click({ x: 0, y: 0 });
     },
     [click],
   );
+}
+
+/** Place and size of a picture that fills the whole one. */
+function filling(shot: Shot, asset: Asset) {
+  const { width, height, x, y } = wholePicture(shot);
+  return {
+    x,
+    y,
+    size: Math.min(1000, Math.ceil(Math.max(width / asset.width, height / asset.height) * 100)),
+  };
 }
 
 const suitableSize = (asset: Asset, width: number) =>

@@ -43,6 +43,7 @@ export function FootageDetails() {
         <Fact label="Length" value={`${footage.frames} frames, ${((footage.frames * d) / n).toFixed(2)} s`} />
         <Fact label="Sound" value={asset ? (asset.has_audio ? "yes" : "none") : "…"} />
       </Group>
+      <BehindFootage />
       <Group title="Range">
         <Row label="First frame" wide>
           <NumberBox
@@ -80,7 +81,6 @@ export function FootageDetails() {
           }
         />
       )}
-      <BehindFootage />
       <div className="border-t border-line pt-3">
         <input
           ref={input}

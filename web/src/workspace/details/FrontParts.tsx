@@ -38,13 +38,15 @@ export function WhatIsBehind({ layer }: { layer: PlateLayer }) {
   const checking = view === "matte" && layer.key !== null;
   const next = !drawn
     ? "Draw over what should stand in front, then over what is not it. It is cut there and carried through the clip."
-    : checking
-      ? "White stays in front, black lets through what is behind. Put it right below, or draw masks that are kept from the key."
-      : !layer.key && !layer.masks.length
-        ? "Nothing is cut yet: choose a key, or draw a mask round what stands in front."
-        : behind.length
-          ? null
-          : "Nothing lies behind it yet. What you plonk while it is chosen goes behind.";
+    : layer.key?.kind === "colours" && !layer.key.colours.length
+      ? "Pick the colours that let through what is behind: click on them in the picture, or drag over some of it."
+      : checking
+        ? "White stays in front, black lets through what is behind. Put it right below, or draw masks that are kept from the key."
+        : !layer.key && !layer.masks.length
+          ? "Nothing is cut yet: choose a key, or draw a mask round what stands in front."
+          : behind.length
+            ? null
+            : "Nothing lies behind it yet. What you plonk while it is chosen goes behind.";
   return (
     <Group title="What is behind">
       {next && <p className="mb-1.5 text-xs text-ink-2">{next}</p>}

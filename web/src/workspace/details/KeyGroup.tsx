@@ -56,7 +56,7 @@ export function KeyGroup({ layer }: { layer: KeyedLayer }) {
             {key.kind === "screen" && !colours.length && <span className="mr-1">found by itself</span>}
             <Button
               aria-pressed={tool === "pick"}
-              title="Click on the cloth in the picture, or drag over some of it"
+              title="Click on the colour in the picture, or drag over some of it"
               onClick={() => act({ do: "tool", tool: "pick" })}
             >
               <Pipette className="size-3.5" /> Pick

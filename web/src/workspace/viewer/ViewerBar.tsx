@@ -40,7 +40,7 @@ const HINTS: Record<Tool, string> = {
   perch: "Click where things should sit",
   beam: "Click the first knot, then the second",
   plonk: "Click where it should sit",
-  pick: "Click on the cloth, or drag over some of it",
+  pick: "Click on the colour, or drag over some of it",
   cut: "Draw over the subject; with Alt over what is not. Esc when done",
   middle: "Click on what should lie in the middle",
   tug: "Click on the form where a tug should hold it",
