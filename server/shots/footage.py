@@ -84,7 +84,7 @@ def _canvas(wanted: Empty, shot_id: uuid.UUID) -> Asset:
 
 class FrontIn(Schema):
     what: Literal["screen", "sky", "colours", "strokes"] = Field(
-        description="What of the footage stays in front: what is before a cloth or the sky, all but some colours, what strokes tell"
+        description="What stays in front: what is before a cloth or the sky, all but some colours, what strokes tell"
     )
     name: str = Field(min_length=1, max_length=80)
 

@@ -6,9 +6,12 @@ halved colour planes with the full brightness as guide.
 
 from __future__ import annotations
 
+from functools import cache
+
 import cv2
 import numba
 import numpy as np
+from numpy.typing import NDArray
 
 from plonket.base.conventions import F32, FAST, U8
 
@@ -18,6 +21,8 @@ ALIKE = 5.0
 """SD in codes of brightness by which two pixels are taken for the same thing."""
 ALIKE_COLOUR = 22.0
 """The same in codes of colour, which tells where brightness does not."""
+EVEN = 7
+"""Codes by which colour may change from one halved pixel to the next without an edge."""
 
 
 def restored(rgb: U8) -> U8:
@@ -25,36 +30,49 @@ def restored(rgb: U8) -> U8:
     h, w = rgb.shape[:2]
     if h < 8 or w < 8:
         return rgb
-    planes = cv2.cvtColor(rgb, cv2.COLOR_RGB2YCrCb)
-    half = cv2.resize(planes, (w // 2, h // 2), interpolation=cv2.INTER_AREA).astype(np.float32)
-    steps = np.arange(512)
-    alike = np.stack([np.exp(-((steps / sd) ** 2) / 2) for sd in (ALIKE, ALIKE_COLOUR)]).astype(np.float32) + np.float32(1e-6)
-    # How near a halved pixel is, for each of the four places of a pixel in its pair.
-    at = (np.arange(-REACH, REACH + 1) * 2)[None] - np.array([0.0, 1.0])[:, None] + 0.5
-    near = np.exp(-(at**2) / (2 * SPREAD_PX**2)).astype(np.float32)
-    out = planes.copy()
-    _restore(planes, half, alike, near, out)
+    planes = np.asarray(cv2.cvtColor(rgb, cv2.COLOR_RGB2YCrCb), np.uint8)
+    small = cv2.resize(planes, (w // 2, h // 2), interpolation=cv2.INTER_AREA)
+    # Where colour hardly changes there is no edge to bring it back to: most of a picture is done with at once.
+    around = np.ones((3, 3), np.uint8)
+    change = cv2.subtract(cv2.dilate(small, around), cv2.erode(small, around))
+    changing = np.maximum(change[..., 1], change[..., 2]) > EVEN
+    even = cv2.resize(cv2.GaussianBlur(small, (3, 3), SPREAD_PX / 2), (w, h), interpolation=cv2.INTER_LINEAR)
+    out = np.empty_like(planes)
+    _restore(planes, small, np.asarray(even, np.uint8), changing, *_weights(), out)
     return np.asarray(cv2.cvtColor(out, cv2.COLOR_YCrCb2RGB), np.uint8)
 
 
+@cache
+def _weights() -> tuple[F32, F32]:
+    """How alike two pixels are, by what sets their brightness and their colour apart: (2, 512); and how near a halved pixel is,
+    for both places of a pixel in its pair: (2, 3)."""
+    steps = np.arange(512)
+    alike = np.stack([np.exp(-((steps / sd) ** 2) / 2) for sd in (ALIKE, ALIKE_COLOUR)]).astype(np.float32) + np.float32(1e-6)
+    at = (np.arange(-REACH, REACH + 1) * 2)[None] - np.array([0.0, 1.0])[:, None] + 0.5
+    return alike, np.exp(-(at**2) / (2 * SPREAD_PX**2)).astype(np.float32)
+
+
 @numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
-def _restore(planes: U8, half: F32, alike: F32, near: F32, out: U8) -> None:
+def _restore(planes: U8, half: U8, even: U8, changing: NDArray[np.bool_], alike: F32, near: F32, out: U8) -> None:
     h, w = planes.shape[:2]
     sh, sw = half.shape[:2]
     for y in numba.prange(h):
         for x in range(w):
-            own = np.float32(planes[y, x, 0])
-            red, blue = np.float32(planes[y, x, 1]), np.float32(planes[y, x, 2])
+            out[y, x, 0] = planes[y, x, 0]
+            if not changing[min(y // 2, sh - 1), min(x // 2, sw - 1)]:
+                out[y, x, 1], out[y, x, 2] = even[y, x, 1], even[y, x, 2]
+                continue
+            own, red, blue = np.int32(planes[y, x, 0]), np.int32(planes[y, x, 1]), np.int32(planes[y, x, 2])
             total = first = second = np.float32(0.0)
             for j in range(2 * REACH + 1):
                 cy = min(max(y // 2 + j - REACH, 0), sh - 1)
                 for i in range(2 * REACH + 1):
                     cx = min(max(x // 2 + i - REACH, 0), sw - 1)
-                    off = int(abs(half[cy, cx, 0] - own) + np.float32(0.5))
-                    away = abs(half[cy, cx, 1] - red) + abs(half[cy, cx, 2] - blue)
-                    weight = near[y % 2, j] * near[x % 2, i] * alike[0, off] * alike[1, min(int(away), 511)]
+                    other, cr, cb = np.int32(half[cy, cx, 0]), np.int32(half[cy, cx, 1]), np.int32(half[cy, cx, 2])
+                    away = min(abs(cr - red) + abs(cb - blue), np.int32(511))
+                    weight = near[y % 2, j] * near[x % 2, i] * alike[0, abs(other - own)] * alike[1, away]
                     total += weight
-                    first += weight * half[cy, cx, 1]
-                    second += weight * half[cy, cx, 2]
+                    first += weight * cr
+                    second += weight * cb
             out[y, x, 1] = np.uint8(min(max(first / total + np.float32(0.5), np.float32(0.0)), np.float32(255.0)))
             out[y, x, 2] = np.uint8(min(max(second / total + np.float32(0.5), np.float32(0.0)), np.float32(255.0)))

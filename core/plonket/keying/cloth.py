@@ -86,7 +86,7 @@ def clean_cloth(light: F32, colours: F64, *, near: float = NEAR, detail_px: floa
         When hardly any cloth is seen.
     """
     h, w = light.shape[:2]
-    soft = cv2.GaussianBlur(light, (0, 0), 1.2)
+    soft = cv2.GaussianBlur(light, (7, 7), 1.2)
     level = float(np.median(np.asarray(colours).sum(axis=1)))
     alike = np.empty((h, w), np.bool_)
     _alike(np.ascontiguousarray(soft, np.float32), shares_of(np.asarray(colours, np.float32)), near, 0.06 * level, alike)
@@ -105,8 +105,8 @@ def clean_cloth(light: F32, colours: F64, *, near: float = NEAR, detail_px: floa
     known = share > 0.25
     values = rim_values(np.asarray(mean, np.float32), known, max(2 * detail_px / REDUCED, 1.0))
     field = stretch(values, ~known) if (~known).any() else values
-    whole = cv2.resize(field, (w, h), interpolation=cv2.INTER_CUBIC)
-    return Cloth(light=np.maximum(whole, 1e-4).astype(np.float32), sure=sure)
+    whole = np.asarray(cv2.resize(field, (w, h), interpolation=cv2.INTER_CUBIC), np.float32)
+    return Cloth(light=np.maximum(whole, np.float32(1e-4), out=whole), sure=sure)
 
 
 def block_means(light: F32, where: NDArray[np.bool_], size: tuple[int, int]) -> F32:

@@ -11,9 +11,9 @@ from pydantic import Field
 from plonket.base.conventions import F32, U8
 from plonket.base.fields import Number, number
 from plonket.document.kinds import KEYS, KeyEntry
+from plonket.keying.calm import calmed
 from plonket.keying.carried import Carried, CutStroke
 from plonket.keying.common import Element, KeyContext, cut_out, held
-from plonket.keying.screen import calmed
 from plonket.keying.shape import UnmixedKey, explained, shaped
 
 

@@ -15,6 +15,7 @@ from plonket.base.colour import linear_from_8bit, linear_of
 from plonket.base.conventions import F32, F64, FAST
 from plonket.base.fields import Number, choice, colour, number, switch
 from plonket.document.kinds import KEYS, KeyEntry
+from plonket.keying.calm import calmed
 from plonket.keying.cloth import Cloth, block_means, clean_cloth, found_colour
 from plonket.keying.common import Colour, Element, KeyContext, held
 from plonket.keying.shape import ShapedKey, shaped
@@ -63,14 +64,19 @@ class Keyed:
 
     Attributes
     ----------
-    rgba : linear, premultiplied (h, w, 4). cloth : what was taken for the cloth.
-    noise : SD of the matte on sure cloth. holes : share of the sure subject that is not solid.
+    rgba : linear, premultiplied (h, w, 4). cloth : what was taken for the cloth. noise : SD of the matte on sure cloth.
     """
 
     rgba: F32
     cloth: Cloth
     noise: float
-    holes: float
+
+    @property
+    def holes(self) -> float:
+        """Share of the sure subject that is not solid."""
+        alpha = self.rgba[..., 3]
+        solid = cv2.erode((alpha > 0.5).astype(np.uint8), np.ones((9, 9), np.uint8)) > 0
+        return float((alpha[solid] < 0.98).mean()) if solid.any() else 0.0
 
 
 def turned_to_green(colour: F64) -> F64:
@@ -115,24 +121,54 @@ def key_screen(
         left = calmed(left, guide, held(settings.calm))
     alpha = _told_apart(light, cloth, 1 - left)
     low, high = held(settings.clip_black) / 100, held(settings.clip_white) / 100
-    noise = float(alpha[cloth.sure].std()) if cloth.sure.any() else 0.0
-    if settings.auto:
-        # Noise of the cloth is not a subject; what is clearly denser stays as it is, or glass would thin out.
-        toe = float(np.clip(TOE * noise, 1e-3, 0.2))
-        alpha = alpha * np.clip((alpha - toe) / (2 * toe), 0, 1)
-    alpha = np.clip((alpha - low) / max(high - low, 0.02), 0, 1).astype(np.float32)
-    alpha = shaped(alpha, settings)
+    noise = _spread(alpha, cloth.sure)
+    # Noise of the cloth is not a subject; what is clearly denser stays as it is, or glass would thin out.
+    toe = float(np.clip(TOE * noise, 1e-3, 0.2)) if settings.auto else 0.0
+    alpha = shaped(_levelled(alpha, np.float32(toe), np.float32(low), np.float32(max(high - low, 0.02))), settings)
     if core is not None:
         alpha = np.maximum(alpha, core)
     if garbage is not None:
         alpha = alpha * (1 - garbage)
-    solid = cv2.erode((alpha > 0.5).astype(np.uint8), np.ones((9, 9), np.uint8)) > 0
-    holes = float((alpha[solid] < 0.98).mean()) if solid.any() else 0.0
     rgba = np.empty((*light.shape[:2], 4), np.float32)
     instead = _instead(settings)
     _unmixed(light, cloth.light, np.ascontiguousarray(alpha, np.float32), turn, np.linalg.inv(turn),
              held(settings.spill) / 100, instead, rgba)  # fmt: skip
-    return Keyed(rgba=rgba, cloth=cloth, noise=noise, holes=holes)
+    return Keyed(rgba=rgba, cloth=cloth, noise=noise)
+
+
+@numba.njit(parallel=True, cache=True)  # type: ignore[misc]
+def _spread(alpha: F32, where: B) -> float:
+    """SD of a matte under a mask; nought where there is none."""
+    rows = alpha.shape[0]
+    sums = np.zeros((rows, 3))
+    for y in numba.prange(rows):
+        n = total = square = 0.0
+        for x in range(alpha.shape[1]):
+            if where[y, x]:
+                a = float(alpha[y, x])
+                n += 1.0
+                total += a
+                square += a * a
+        sums[y, 0], sums[y, 1], sums[y, 2] = n, total, square
+    n = sums[:, 0].sum()
+    if n == 0:
+        return 0.0
+    mean = sums[:, 1].sum() / n
+    return np.sqrt(max(sums[:, 2].sum() / n - mean * mean, 0.0))
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
+def _levelled(alpha: F32, toe: np.float32, low: np.float32, wide: np.float32) -> F32:
+    """A matte with what is below its toe taken off, and stretched from `low` on over `wide`."""
+    zero, one = np.float32(0.0), np.float32(1.0)
+    out = np.empty_like(alpha)
+    for y in numba.prange(alpha.shape[0]):
+        for x in range(alpha.shape[1]):
+            a = alpha[y, x]
+            if toe > zero:
+                a *= min(max((a - toe) / (toe + toe), zero), one)
+            out[y, x] = min(max((a - low) / wide, zero), one)
+    return out
 
 
 def _told_apart(light: F32, cloth: Cloth, alpha: F32) -> F32:
@@ -198,75 +234,6 @@ def _explained(light: F32, cloth: F32, alpha: F32, between: B, fronts: F32, out:
 
 def _brightness(light: F32) -> F32:
     return np.asarray(cv2.transform(light, np.ones((1, 3), np.float32)), np.float32)
-
-
-def calmed(matte: F32, guide: F32, radius_px: float) -> F32:
-    """A matte with its noise averaged away where the picture has no edge, and left alone where it has one.
-
-    A guided filter (K. He, J. Sun and X. Tang, 2013, doi:10.1109/TPAMI.2012.213) with the picture's brightness and the matte
-    itself as guides: what is told as an edge is weighed against the noise of the calmest places.
-    """
-    size = 2 * max(1, round(radius_px)) + 1
-    matte = np.ascontiguousarray(matte, np.float32)
-    out, total = np.zeros_like(matte), np.zeros_like(matte)
-    for seen in (cv2.GaussianBlur(guide, (0, 0), 0.6), cv2.GaussianBlur(matte, (0, 0), 1.0)):
-        g = np.asarray(seen, np.float32)
-        means = _means(_products(g, matte), size)
-        # The noise of the calmest places, judged from a part of the picture.
-        some = means[::3, ::3]
-        eps = max(4 * float(np.quantile(some[..., 2] - some[..., 0] ** 2, 0.2)), 1e-6)
-        smooth = np.empty((*matte.shape, 2), np.float32)
-        _fitted(_means(_lines(means, eps), size), g, matte, smooth)
-        # The better fit of the two counts more.
-        _weighed(smooth, _means(np.ascontiguousarray(smooth[..., 1:]), size), out, total)
-    return np.asarray(np.clip(out / total, 0, 1), np.float32)
-
-
-def _means(stack: F32, size: int) -> F32:
-    """Means of (h, w, c) over squares of `size` a side."""
-    return np.asarray(cv2.blur(stack, (size, size)), np.float32).reshape(stack.shape)
-
-
-@numba.njit(parallel=True, cache=True, fastmath=FAST)  # type: ignore[misc]
-def _products(g: F32, p: F32) -> F32:
-    h, w = g.shape
-    out = np.empty((h, w, 4), np.float32)
-    for y in numba.prange(h):
-        for x in range(w):
-            a, b = g[y, x], p[y, x]
-            out[y, x, 0], out[y, x, 1], out[y, x, 2], out[y, x, 3] = a, b, a * a, a * b
-    return out
-
-
-@numba.njit(parallel=True, cache=True, fastmath=FAST)  # type: ignore[misc]
-def _lines(means: F32, eps: float) -> F32:
-    """Slope and offset of the line that explains the matte by the guide round each pixel."""
-    h, w = means.shape[:2]
-    out = np.empty((h, w, 2), np.float32)
-    for y in numba.prange(h):
-        for x in range(w):
-            mg, mp = means[y, x, 0], means[y, x, 1]
-            slope = (means[y, x, 3] - mg * mp) / (means[y, x, 2] - mg * mg + eps)
-            out[y, x, 0], out[y, x, 1] = slope, mp - slope * mg
-    return out
-
-
-@numba.njit(parallel=True, cache=True, fastmath=FAST)  # type: ignore[misc]
-def _fitted(lines: F32, g: F32, p: F32, out: F32) -> None:
-    """What the lines make of the guide, and how far that is from the matte, squared."""
-    for y in numba.prange(g.shape[0]):
-        for x in range(g.shape[1]):
-            smooth = lines[y, x, 0] * g[y, x] + lines[y, x, 1]
-            out[y, x, 0], out[y, x, 1] = smooth, (smooth - p[y, x]) ** 2
-
-
-@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
-def _weighed(smooth: F32, misfit: F32, out: F32, total: F32) -> None:
-    for y in numba.prange(out.shape[0]):
-        for x in range(out.shape[1]):
-            fit = np.float32(1.0) / (misfit[y, x, 0] + np.float32(1e-5))
-            out[y, x] += fit * smooth[y, x, 0]
-            total[y, x] += fit
 
 
 def _instead(settings: ScreenKey) -> F64:

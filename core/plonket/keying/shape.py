@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import cv2
 import numba
 import numpy as np
+from numpy.typing import NDArray
 
 from plonket.base.conventions import F32, FAST, U8
 from plonket.base.fields import Number, number
@@ -195,10 +196,29 @@ def without_lone(alpha: F32, widest_px: float) -> F32:
     small[0] = False
     if count < 2 or not small.any():
         return alpha
+    marks = np.empty_like(seen)
+    _marked(labels, small, marks)
+    out = np.empty_like(alpha)
     # Their faint rims go too.
-    gone = cv2.dilate(small[labels].astype(np.uint8), np.ones((7, 7), np.uint8)) > 0
-    kept = (seen > 0) & ~small[labels]
-    return np.where(gone & ~kept, 0, alpha).astype(np.float32)
+    _without(alpha, seen, marks, np.asarray(cv2.dilate(marks, np.ones((7, 7), np.uint8)), np.uint8), out)
+    return out
+
+
+@numba.njit(parallel=True, cache=True)  # type: ignore[misc]
+def _marked(labels: NDArray[np.int32], small: NDArray[np.bool_], out: U8) -> None:
+    """1 where a pixel's piece is a small one."""
+    for y in numba.prange(labels.shape[0]):
+        for x in range(labels.shape[1]):
+            out[y, x] = small[labels[y, x]]
+
+
+@numba.njit(parallel=True, cache=True)  # type: ignore[misc]
+def _without(alpha: F32, seen: U8, marks: U8, wider: U8, out: F32) -> None:
+    """The matte without what is marked, and round that without all but what is seen of other pieces."""
+    for y in numba.prange(alpha.shape[0]):
+        for x in range(alpha.shape[1]):
+            gone = wider[y, x] > 0 and (marks[y, x] > 0 or seen[y, x] == 0)
+            out[y, x] = np.float32(0.0) if gone else alpha[y, x]
 
 
 def without_holes(alpha: F32, widest_px: float) -> F32:

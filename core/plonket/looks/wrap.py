@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from typing import Literal
 
+import numba
 import numpy as np
 
-from plonket.base.conventions import F32
+from plonket.base.conventions import F32, FAST
 from plonket.base.fields import Number, number, value_at
 from plonket.document.bases import LookBase
 from plonket.document.kinds import LOOKS, LookEntry
-from plonket.looks.common import LookContext, blurred, lighted
+from plonket.looks.common import LookContext, blurred
 
 
 class Wrap(LookBase):
@@ -26,14 +27,24 @@ def run(rgba: F32, look: Wrap, context: LookContext) -> F32:
     if context.behind is None:
         return rgba
     sigma = max(value_at(look.width, context.frame) * context.scale, 0.3)
-    alpha = rgba[..., 3]
-    beyond = blurred(1 - alpha, sigma) * alpha
-    light = blurred(np.ascontiguousarray(context.behind[..., :3]), sigma)
+    out = np.empty_like(rgba)
     strength = np.float32(value_at(look.strength, context.frame) / 100)
-    # As a lens veils it: added, up to white.
-    veil = np.clip(strength * beyond, 0, 1)[..., None] * light
-    room = np.clip(1 - rgba[..., :3], 0, 1)
-    return lighted(rgba[..., :3] + veil * room, rgba)
+    _veiled(rgba, blurred(1 - rgba[..., 3], sigma), blurred(np.ascontiguousarray(context.behind), sigma), strength, out)
+    return out
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
+def _veiled(rgba: F32, beyond: F32, light: F32, strength: np.float32, out: F32) -> None:
+    """As a lens veils it: light from behind added inside the edge, up to white."""
+    zero, one = np.float32(0.0), np.float32(1.0)
+    for y in numba.prange(rgba.shape[0]):
+        for x in range(rgba.shape[1]):
+            alpha = rgba[y, x, 3]
+            veil = min(max(strength * beyond[y, x] * alpha, zero), one)
+            for c in range(3):
+                own = rgba[y, x, c]
+                out[y, x, c] = own + veil * light[y, x, c] * min(max(one - own, zero), one)
+            out[y, x, 3] = alpha
 
 
 LOOKS.add(LookEntry(
