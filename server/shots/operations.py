@@ -11,7 +11,7 @@ from ninja import Router, Schema
 from pydantic import Field
 
 from library.pool import pool
-from plonket.document.operations import duplicate, into_parcel, move, name_of, out_of_parcel, pack, remove
+from plonket.document.operations import duplicate, into_parcel, move, name_of, out_of_parcel, pack, remove, shift, split
 from plonket.document.shot import Shot as Document
 from plonket.render.sources import ShotSources
 from plonket.track.retarget import retarget
@@ -59,6 +59,22 @@ class OutOfParcel(Schema):
     thing: Id
 
 
+class Split(Schema):
+    """A layer ends before a frame, and another one goes on from there."""
+
+    do: Literal["split"]
+    thing: Id
+    frame: int = Field(ge=0)
+
+
+class Shift(Schema):
+    """A layer so many frames later, with its keys and its clip."""
+
+    do: Literal["shift"]
+    thing: Id
+    by: int = Field(ge=-1_000_000, le=1_000_000)
+
+
 class Retarget(Schema):
     """A placed layer or a perch follows something else from a frame on, and stays where it is in it."""
 
@@ -68,7 +84,9 @@ class Retarget(Schema):
     frame: int = Field(ge=0)
 
 
-Operation = Annotated[Remove | Duplicate | Move | IntoParcel | OutOfParcel | Retarget, Field(discriminator="do")]
+Operation = Annotated[
+    Remove | Duplicate | Move | IntoParcel | OutOfParcel | Split | Shift | Retarget, Field(discriminator="do")
+]
 
 
 class OperationIn(Schema):
@@ -113,6 +131,10 @@ def done(document: Document, asked: Any) -> tuple[Document, str | None]:
             return pack(document, asked.thing)
         case OutOfParcel():
             return out_of_parcel(document, asked.thing), None
+        case Split():
+            return split(document, asked.thing, asked.frame)
+        case Shift():
+            return shift(document, asked.thing, asked.by), None
         case _:
             spaces = ShotSources(document, pool()).spaces
             return retarget(document, asked.thing, asked.target, asked.frame, spaces), None
@@ -136,5 +158,9 @@ def labelled(document: Document, asked: Any) -> str:
             return named(asked.parcel, f"{name} into a new parcel", lambda other: f"{name} into {other}")
         case OutOfParcel():
             return f"{name} out of its parcel"
+        case Split():
+            return f"Split {name}"
+        case Shift():
+            return f"{name} earlier" if asked.by < 0 else f"{name} later"
         case _:
             return named(asked.target, f"{name} stays put", lambda other: f"{name} follows {other}")

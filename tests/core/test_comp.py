@@ -192,6 +192,9 @@ class FakeSources:
     def length(self, asset: str) -> int:
         return 1
 
+    def pace(self, asset: str) -> float:
+        return 1.0
+
     def element(self, asset: str, frame: int, key: object = None, level: int = 0) -> StillSource:
         return StillSource(disc())
 

@@ -17,8 +17,10 @@ from plonket.base.fields import (
     choice,
     colour,
     number,
+    plain,
     reference,
     switch,
+    value_at,
 )
 from plonket.base.registry import OneOf
 from plonket.document.kinds import GENERATORS, KEYS, LAYERS, LOOKS, MASKS, MOTIONS, TREATMENTS
@@ -148,6 +150,27 @@ class LayerBase(Item):
     matte_by: Literal["alpha", "luma"] = choice(
         "alpha", label="Taken from", group="Matte", names={"alpha": "What it covers", "luma": "How bright it is"})  # fmt: skip
     matte_inverted: bool = switch(False, label="Inverted", group="Matte")
+    begins: int | None = Field(default=None, ge=0, le=1_000_000, description="First frame on which it is there; none: always")
+    ends: int | None = Field(default=None, ge=0, le=1_000_000, description="Last frame on which it is there; none: to the end")
+    fade_in: int = plain(0, label="Fades in", low=0, high=100000, step=1, unit="fr", group="Time", whole=True, soft=(0, 100),
+                         help="Frames from where it begins until it is seen whole.")  # fmt: skip
+    fade_out: int = plain(0, label="Fades out", low=0, high=100000, step=1, unit="fr", group="Time", whole=True, soft=(0, 100),
+                          help="Frames over which it goes, up to where it ends.")  # fmt: skip
+
+    def is_there(self, frame: float) -> bool:
+        """Whether a frame of the shot lies between its beginning and its end."""
+        return (self.begins is None or frame >= self.begins) and (self.ends is None or frame <= self.ends)
+
+    def presence(self, frame: float) -> float:
+        """How much of it is seen at a frame, 0 to 1: its opacity, faded in and out; nought before and after its time."""
+        if not self.is_there(frame):
+            return 0.0
+        share = min(max(value_at(self.opacity, frame) / 100, 0.0), 1.0)
+        if self.fade_in:
+            share *= min((frame - (self.begins or 0) + 1) / (self.fade_in + 1), 1.0)
+        if self.fade_out and self.ends is not None:
+            share *= min((self.ends - frame + 1) / (self.fade_out + 1), 1.0)
+        return share
 
     @property
     def unseen(self) -> bool:
@@ -159,6 +182,8 @@ class LayerBase(Item):
         ids = [m.id for m in self.masks]
         if len(set(ids)) != len(ids):
             raise ValueError(f"{self.name}: two masks have the same id")
+        if self.begins is not None and self.ends is not None and self.begins > self.ends:
+            raise ValueError(f"{self.name} ends before it begins")
         if len({look.id for look in self.looks}) != len(self.looks):
             raise ValueError(f"{self.name}: two looks have the same id")
         return self

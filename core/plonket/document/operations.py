@@ -6,11 +6,11 @@ What knows only the document is here; what has to know where things are is in `p
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import Any
 
 from plonket.base.errors import BadInput
-from plonket.base.fields import GOES
+from plonket.base.fields import GOES, STORED
 from plonket.document.bases import LayerBase, MotionBase, Named
 from plonket.document.kinds import LAYERS, TREATMENTS
 from plonket.document.references import Referring, references
@@ -140,6 +140,58 @@ def move(shot: Shot, layer_id: str, before: str | None) -> Shot:
 
     shot.layer(layer_id)
     return _with_stacks(shot, moved)
+
+
+def split(shot: Shot, layer_id: str, frame: int) -> tuple[Shot, str]:
+    """The shot with a layer ending before a frame, and another one going on from there; the id of the second.
+
+    Raises `BadInput` where that would leave nothing of one of them.
+    """
+    layer = shot.layer(layer_id)
+    last = shot.footage.frames - 1 if shot.footage else frame
+    begins, ends = layer.begins or 0, last if layer.ends is None else layer.ends
+    if not begins < frame <= ends:
+        raise BadInput("split.edge", f"{layer.name} can be split between frames {begins} and {ends}: go there first.")
+    doubled, made = duplicate(shot, layer_id)
+    # The second lies in front of the first in the list, as everything new does; in time it comes after it.
+    doubled = with_values(doubled, layer_id, {"ends": frame - 1, "fade_out": 0})
+    return with_values(doubled, made, {"begins": frame, "fade_in": 0}), made
+
+
+def shift(shot: Shot, layer_id: str, by: int) -> Shot:
+    """The shot with a layer so many frames later: its beginning and end, its clip, and all its keys.
+
+    It goes no further back than its first key, or its beginning, can.
+    """
+    layer = shot.layer(layer_id)
+    data = layer.model_dump(mode="json")
+    earliest = [key["frame"] for key in _keys_in(data)]
+    earliest += [data["begins"]] if data["begins"] is not None else []
+    by = max(by, -min(earliest, default=0))
+    if not by:
+        return shot
+    for key in _keys_in(data):
+        key["frame"] += by
+    for name in ("begins", "ends", "starts"):
+        if data.get(name) is not None:
+            data[name] += by
+    moved = LAYERS.of(layer).settings.model_validate(data, context={STORED: True})
+    return _checked(_with_stacks(shot, lambda stack: [moved if one.id == layer_id else one for one in stack]))  # type: ignore[misc]
+
+
+def _keys_in(data: Any) -> Iterator[dict[str, Any]]:
+    """All keys of numbers in a thing's plain values, but for what rides on the footage or a motion: that moves with those."""
+    if isinstance(data, dict) and data.get("rides", "own") not in ("own", "screen"):
+        return
+    if isinstance(data, list):
+        for item in data:
+            yield from _keys_in(item)
+    elif isinstance(data, dict):
+        if isinstance(data.get("keys"), list) and data["keys"] and "ease" in data["keys"][0]:
+            yield from data["keys"]
+            return
+        for value in data.values():
+            yield from _keys_in(value)
 
 
 def into_parcel(shot: Shot, layer_id: str, parcel_id: str) -> Shot:

@@ -48,6 +48,9 @@ class PictureLayer(KeyedLayer):
                            help="Key this to let it come in or go out behind a moving edge.")  # fmt: skip
     wipe_angle: Number = number(0.0, label="Edge goes", low=-360, high=360, step=1, unit="°", group="Cut", soft=(-180, 180))
     wipe_soft: Number = number(20.0, label="Edge's width", low=0, high=2000, step=1, unit="px", group="Cut", soft=(0, 200))
+    pace: Literal["own", "frame"] = choice(
+        "frame", label="Runs", group="Clip", names={"own": "At its own rate", "frame": "A frame of it for each frame"},
+        help="At its own rate a second of it lasts a second.")  # fmt: skip
     starts: int = plain(0, label="Starts at", low=-100000, high=100000, step=1, unit="fr", group="Clip", whole=True,
                         help="Frame of the shot on which a clip's first frame is shown.")  # fmt: skip
     speed: float = plain(100, label="Speed", low=-1000, high=1000, step=1, unit="%", group="Clip",
@@ -70,13 +73,16 @@ class PictureLayer(KeyedLayer):
 
 
 def faded(picture: Picture, layer: LayerBase, frame: int) -> Picture:
-    """A layer's picture at its opacity."""
-    opacity = float(np.clip(value_at(layer.opacity, frame) / 100, 0, 1))
+    """A layer's picture as much as it is seen at a frame."""
+    opacity = layer.presence(frame)
     return picture if opacity == 1 else Picture(rgba=picture.rgba * np.float32(opacity), x=picture.x, y=picture.y)
 
 
-def clip_frames(layer: PictureLayer, frame: int, frames: int) -> list[tuple[int, float]]:
-    """Which frames of the layer's own clip are shown, each with its share; none where the clip is not seen."""
+def clip_frames(layer: PictureLayer, frame: int, frames: int, pace: float = 1.0) -> list[tuple[int, float]]:
+    """Which frames of the layer's own clip are shown, each with its share; none where the clip is not seen.
+
+    `pace` is how many of its frames pass by in one of the shot's, at its own rate.
+    """
     if frames <= 1:
         return [(0, 1.0)]
     first = min(layer.first, frames - 1)
@@ -85,7 +91,7 @@ def clip_frames(layer: PictureLayer, frame: int, frames: int) -> list[tuple[int,
     if layer.by_keys:
         at = min(max(value_at(layer.shows, frame), 0.0), float(frames - 1))
     else:
-        gone = (frame - layer.starts) * layer.speed / 100
+        gone = (frame - layer.starts) * layer.speed / 100 * (pace if layer.pace == "own" else 1.0)
         k = length + gone if layer.speed < 0 else gone
         if layer.after == "gone" and not -0.5 < k < length + 0.5:
             return []
@@ -103,7 +109,8 @@ def clip_frames(layer: PictureLayer, frame: int, frames: int) -> list[tuple[int,
 
 def shown_frames(layer: PictureLayer, sources: Sources, frame: int) -> list[tuple[str, int, float]]:
     """Which frames of which asset are shown in a frame of the shot, each with its share."""
-    return [(layer.asset, k, share) for k, share in clip_frames(layer, frame, sources.length(layer.asset))]
+    seen = clip_frames(layer, frame, sources.length(layer.asset), sources.pace(layer.asset))
+    return [(layer.asset, k, share) for k, share in seen]
 
 
 def mirrored(layer: PictureLayer) -> F64:

@@ -50,7 +50,7 @@ def lamp_of(layer: LampLayer, camera: RoomCamera, spot: Spot, frame: int) -> Lam
     """The lamp in the room; None while it gives no light."""
     wide, tall = value_at(layer.wide, frame), value_at(layer.tall, frame)
     tint = linear_of(layer.colour)
-    level = value_at(layer.strength, frame) / 100 * max(0.0, value_at(layer.opacity, frame) / 100)
+    level = value_at(layer.strength, frame) / 100 * layer.presence(frame)
     if level <= 0 or tint.max() <= 0:
         return None
     tint /= float(tint.max())

@@ -165,6 +165,8 @@ def set_of(layer: MeshLayer, sources: Sources, frame: int) -> Set:
     last = layer.id
     paths: dict[str, str] = {}
     for other in sources.neighbours(layer.follow.target):
+        if not other.is_there(frame):
+            continue
         if isinstance(other, MeshLayer) and other.shadow:
             last = other.id
         if isinstance(other, DomeLayer):
@@ -172,7 +174,7 @@ def set_of(layer: MeshLayer, sources: Sources, frame: int) -> Set:
         if other.id == layer.id or not isinstance(other, StandingLayer):
             continue
         found = sources.seat(other.follow.target)
-        if found is None or value_at(other.opacity, frame) <= 0:
+        if found is None or other.presence(frame) <= 0:
             continue
         if isinstance(other, LampLayer):
             lamps.append((other, found[1]))

@@ -62,7 +62,7 @@ def old_under(
     layer: PlateLayer, sources: Sources, frame: int, size: tuple[int, int], view: F64, picture: Picture
 ) -> tuple[Picture, BlendName] | None:
     """What stays of the footage that was taken off, and how it is mixed with what is put behind; None: nothing stays."""
-    share = float(np.clip(value_at(layer.stays, frame) / 100, 0, 1) * np.clip(value_at(layer.opacity, frame) / 100, 0, 1))
+    share = float(np.clip(value_at(layer.stays, frame) / 100, 0, 1)) * layer.presence(frame)
     if sources.footage is None or layer.key is None or share <= 0:
         return None
     whole = sources.plate_picture(frame, size, view, None)

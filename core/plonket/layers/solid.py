@@ -86,7 +86,7 @@ def solids(sources: Sources, motion: str, frame: int) -> list[tuple[StandingLaye
     out: list[tuple[StandingLayer, F64]] = []
     for layer in sources.neighbours(motion):
         seat = sources.seat(layer.follow.target) if isinstance(layer, StandingLayer) else None
-        if seat is None:
+        if seat is None or not layer.is_there(frame):
             continue
         if isinstance(layer, MeshLayer):
             corners = model_form(sources.model(layer.asset)).corners() * np.array(layer.extent)

@@ -59,6 +59,10 @@ class Sources(Protocol):
         """How many frames an element has; a still has one."""
         ...
 
+    def pace(self, asset: str) -> float:
+        """How many frames of an element pass by in one of the shot's, at its own rate; 1 for a still."""
+        ...
+
     def element(self, asset: str, frame: int, key: KeyBase | None = None, level: int = 0) -> StillSource:
         """A still, or one frame of a clip, ready for placing: as it is, or keyed. What is keyed need not be finer than the
         picture halved `level` times."""

@@ -63,7 +63,7 @@ def render_frame(
         raise BadInput("frame.range", f"Frame {frame} is outside the clip, which has frames 0 to {footage.frames - 1}.")
     size = scaled_size((footage.width, footage.height), scale)
     finished = view == "final" and bool(shot.finish)
-    bare = view == "plate" or not any(layer.shown for layer in shot.stack)
+    bare = view == "plate" or not any(layer.shown and layer.is_there(frame) for layer in shot.stack)
     alone = value_at(footage.opacity, frame) >= 100
     if bare and alone and view != "matte" and not finished and held is None and sources.view is None:
         plate = _reduced(sources.plate(footage.asset, frame), size)
@@ -158,7 +158,8 @@ def render_alone(
         canvas[:] = checker(*size)
     canvas[..., 3] = 0 if matte else 1
     matrix = np.diag([zoom, zoom, 1.0]) @ (np.eye(3) if sources.view is None else sources.view.matrix(frame))
-    alone = layer.model_copy(update={"shown": True, "blend": "normal"})
+    # Looked at by itself it is there whenever it is looked at.
+    alone = layer.model_copy(update={"shown": True, "blend": "normal", "begins": None, "ends": None})
     canvas = lay_stack(canvas, [alone], sources, frame, matrix, zoom)
     return _coverage(canvas) if matte else colours_to_8bit(canvas)
 

@@ -43,6 +43,9 @@ class NoMedia:
     def length(self, asset: str) -> int:
         return 1
 
+    def pace(self, asset: str) -> float:
+        return 1.0
+
     def element(self, asset: str, frame: int, key: KeyBase | None = None, level: int = 0) -> StillSource:
         return StillSource(np.zeros((2, 2, 4), np.uint8))
 

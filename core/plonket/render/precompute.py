@@ -20,7 +20,7 @@ def ahead_frames(shot: Shot, layer: Any) -> list[int]:
     """Frames of the shot for which a layer may be worked out ahead, in the order that suits it; none: it is not slow."""
     if shot.footage is None:
         return []
-    frames = list(range(shot.footage.in_frame, shot.footage.out_frame + 1))
+    frames = [f for f in range(shot.footage.in_frame, shot.footage.out_frame + 1) if layer.is_there(f)]
     if isinstance(layer, MeshLayer):
         return frames
     if isinstance(layer, KeyedLayer) and isinstance(layer.key, CutOutKey) and any(s.subject for s in layer.key.strokes):

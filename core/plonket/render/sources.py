@@ -140,6 +140,11 @@ class ShotSources:
     def length(self, asset: str) -> int:
         return self.pool.length(asset)
 
+    def pace(self, asset: str) -> float:
+        if self.shot.footage is None or self.length(asset) == 1:
+            return 1.0
+        return float(self.pool.clip(asset).info.rate / self.shot.footage.fps)
+
     def element(self, asset: str, frame: int, key: KeyBase | None = None, level: int = 0) -> StillSource:
         return self.pool.element(asset, frame, key, level)
 

@@ -9,7 +9,6 @@ import numpy as np
 
 from plonket.base.colour import LUMA
 from plonket.base.conventions import F32, F64
-from plonket.base.fields import value_at
 from plonket.base.homography import translation
 from plonket.document.bases import LayerBase, LookBase, MaskBase
 from plonket.document.kinds import LAYERS
@@ -31,6 +30,8 @@ def drawn(
     `view` leads from the clip's pixels to the picture's, `scale` is the picture's of full resolution, `behind` what the
     layer is laid over.
     """
+    if not layer.is_there(frame):
+        return CLEAR
     picture = LAYERS.of(layer).run(layer, sources, frame, size, view)
     if not picture.rgba.size:
         return picture
@@ -119,7 +120,7 @@ def lay_stack(
     """
     size = (canvas.shape[1], canvas.shape[0])
     for layer in reversed(layers):
-        if not layer.shown or layer.unseen:
+        if not layer.shown or layer.unseen or not layer.is_there(frame):
             continue
         if "wash" in LAYERS.of(layer).traits:
             if finished:
@@ -136,7 +137,7 @@ def lay_stack(
 
 def _washed(canvas: F32, layer: LayerBase, sources: Sources, frame: int, view: F64, scale: float) -> F32:
     """Everything so far with the wash's looks, where its masks and its matte let them."""
-    share = float(np.clip(value_at(layer.opacity, frame) / 100, 0, 1))
+    share = layer.presence(frame)
     if share <= 0 or not layer.looks:
         return canvas
     size = (canvas.shape[1], canvas.shape[0])

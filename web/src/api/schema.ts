@@ -1340,6 +1340,12 @@ export interface components {
              */
             beads: number;
             /**
+             * Begins
+             * @description First frame on which it is there; none: always
+             * @default null
+             */
+            begins: number | null;
+            /**
              * Blend
              * @default normal
              * @enum {string}
@@ -1356,6 +1362,22 @@ export interface components {
              * @enum {string}
              */
             curve: "straight" | "hanging" | "smooth";
+            /**
+             * Ends
+             * @description Last frame on which it is there; none: to the end
+             * @default null
+             */
+            ends: number | null;
+            /**
+             * Fade In
+             * @default 0
+             */
+            fade_in: number;
+            /**
+             * Fade Out
+             * @default 0
+             */
+            fade_out: number;
             /**
              * From Part
              * @default 0
@@ -2325,11 +2347,33 @@ export interface components {
             /** Asset */
             asset: string;
             /**
+             * Begins
+             * @description First frame on which it is there; none: always
+             * @default null
+             */
+            begins: number | null;
+            /**
              * Blend
              * @default normal
              * @enum {string}
              */
             blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
+            /**
+             * Ends
+             * @description Last frame on which it is there; none: to the end
+             * @default null
+             */
+            ends: number | null;
+            /**
+             * Fade In
+             * @default 0
+             */
+            fade_in: number;
+            /**
+             * Fade Out
+             * @default 0
+             */
+            fade_out: number;
             /**
              * @default {
              *       "inverted": false,
@@ -2549,6 +2593,12 @@ export interface components {
          */
         FillLayer: {
             /**
+             * Begins
+             * @description First frame on which it is there; none: always
+             * @default null
+             */
+            begins: number | null;
+            /**
              * Blend
              * @default normal
              * @enum {string}
@@ -2565,6 +2615,22 @@ export interface components {
              * @default 100
              */
             cover: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Ends
+             * @description Last frame on which it is there; none: to the end
+             * @default null
+             */
+            ends: number | null;
+            /**
+             * Fade In
+             * @default 0
+             */
+            fade_in: number;
+            /**
+             * Fade Out
+             * @default 0
+             */
+            fade_out: number;
             /**
              * First
              * @default #20242c
@@ -2857,6 +2923,12 @@ export interface components {
          */
         FormLayer: {
             /**
+             * Begins
+             * @description First frame on which it is there; none: always
+             * @default null
+             */
+            begins: number | null;
+            /**
              * Blend
              * @default normal
              * @enum {string}
@@ -2867,6 +2939,22 @@ export interface components {
              * @default 0.3
              */
             deep: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Ends
+             * @description Last frame on which it is there; none: to the end
+             * @default null
+             */
+            ends: number | null;
+            /**
+             * Fade In
+             * @default 0
+             */
+            fade_in: number;
+            /**
+             * Fade Out
+             * @default 0
+             */
+            fade_out: number;
             /**
              * @default {
              *       "inverted": false,
@@ -3146,10 +3234,10 @@ export interface components {
             name: string;
             /**
              * What
-             * @description What of the footage stays in front: what is before a cloth, what is before the sky, what strokes tell
+             * @description What stays in front: what is before a cloth or the sky, all but some colours, what strokes tell
              * @enum {string}
              */
-            what: "screen" | "sky" | "strokes";
+            what: "screen" | "sky" | "colours" | "strokes";
         };
         /**
          * GeneratedLayer
@@ -3170,11 +3258,33 @@ export interface components {
              */
             anchor_y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
+             * Begins
+             * @description First frame on which it is there; none: always
+             * @default null
+             */
+            begins: number | null;
+            /**
              * Blend
              * @default normal
              * @enum {string}
              */
             blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
+            /**
+             * Ends
+             * @description Last frame on which it is there; none: to the end
+             * @default null
+             */
+            ends: number | null;
+            /**
+             * Fade In
+             * @default 0
+             */
+            fade_in: number;
+            /**
+             * Fade Out
+             * @default 0
+             */
+            fade_out: number;
             /**
              * @default {
              *       "inverted": false,
@@ -3780,6 +3890,12 @@ export interface components {
          */
         LampLayer: {
             /**
+             * Begins
+             * @description First frame on which it is there; none: always
+             * @default null
+             */
+            begins: number | null;
+            /**
              * Blend
              * @default normal
              * @enum {string}
@@ -3790,6 +3906,22 @@ export interface components {
              * @default #ffe2b8
              */
             colour: string;
+            /**
+             * Ends
+             * @description Last frame on which it is there; none: to the end
+             * @default null
+             */
+            ends: number | null;
+            /**
+             * Fade In
+             * @default 0
+             */
+            fade_in: number;
+            /**
+             * Fade Out
+             * @default 0
+             */
+            fade_out: number;
             /**
              * @default {
              *       "inverted": false,
@@ -4260,6 +4392,12 @@ export interface components {
             /** Asset */
             asset: string;
             /**
+             * Begins
+             * @description First frame on which it is there; none: always
+             * @default null
+             */
+            begins: number | null;
+            /**
              * Blend
              * @default normal
              * @enum {string}
@@ -4275,12 +4413,28 @@ export interface components {
              * @default 0.3
              */
             deep_gap: number;
+            /**
+             * Ends
+             * @description Last frame on which it is there; none: to the end
+             * @default null
+             */
+            ends: number | null;
             /** Extent */
             extent: [
                 number,
                 number,
                 number
             ];
+            /**
+             * Fade In
+             * @default 0
+             */
+            fade_in: number;
+            /**
+             * Fade Out
+             * @default 0
+             */
+            fade_out: number;
             /**
              * @default {
              *       "inverted": false,
@@ -4688,7 +4842,7 @@ export interface components {
         /** OperationIn */
         OperationIn: {
             /** Operation */
-            operation: components["schemas"]["Remove"] | components["schemas"]["Duplicate"] | components["schemas"]["Move"] | components["schemas"]["IntoParcel"] | components["schemas"]["OutOfParcel"] | components["schemas"]["Retarget"];
+            operation: components["schemas"]["Remove"] | components["schemas"]["Duplicate"] | components["schemas"]["Move"] | components["schemas"]["IntoParcel"] | components["schemas"]["OutOfParcel"] | components["schemas"]["Split"] | components["schemas"]["Shift"] | components["schemas"]["Retarget"];
         };
         /** OperationOut */
         OperationOut: {
@@ -4886,11 +5040,33 @@ export interface components {
              */
             anchor_y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
+             * Begins
+             * @description First frame on which it is there; none: always
+             * @default null
+             */
+            begins: number | null;
+            /**
              * Blend
              * @default normal
              * @enum {string}
              */
             blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
+            /**
+             * Ends
+             * @description Last frame on which it is there; none: to the end
+             * @default null
+             */
+            ends: number | null;
+            /**
+             * Fade In
+             * @default 0
+             */
+            fade_in: number;
+            /**
+             * Fade Out
+             * @default 0
+             */
+            fade_out: number;
             /**
              * @default {
              *       "inverted": false,
@@ -5051,6 +5227,12 @@ export interface components {
             /** Asset */
             asset: string;
             /**
+             * Begins
+             * @description First frame on which it is there; none: always
+             * @default null
+             */
+            begins: number | null;
+            /**
              * Between
              * @default nearest
              * @enum {string}
@@ -5092,6 +5274,22 @@ export interface components {
              * @default 0
              */
             crop_top: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Ends
+             * @description Last frame on which it is there; none: to the end
+             * @default null
+             */
+            ends: number | null;
+            /**
+             * Fade In
+             * @default 0
+             */
+            fade_in: number;
+            /**
+             * Fade Out
+             * @default 0
+             */
+            fade_out: number;
             /**
              * First
              * @default 0
@@ -5156,6 +5354,12 @@ export interface components {
              * @default 100
              */
             opacity: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Pace
+             * @default frame
+             * @enum {string}
+             */
+            pace: "own" | "frame";
             /** Plane */
             plane: string;
             /**
@@ -5389,11 +5593,33 @@ export interface components {
          */
         PlateLayer: {
             /**
+             * Begins
+             * @description First frame on which it is there; none: always
+             * @default null
+             */
+            begins: number | null;
+            /**
              * Blend
              * @default normal
              * @enum {string}
              */
             blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
+            /**
+             * Ends
+             * @description Last frame on which it is there; none: to the end
+             * @default null
+             */
+            ends: number | null;
+            /**
+             * Fade In
+             * @default 0
+             */
+            fade_in: number;
+            /**
+             * Fade Out
+             * @default 0
+             */
+            fade_out: number;
             /** Id */
             id: string;
             /**
@@ -6541,6 +6767,21 @@ export interface components {
             shown: boolean;
         };
         /**
+         * Shift
+         * @description A layer so many frames later, with its keys and its clip.
+         */
+        Shift: {
+            /** By */
+            by: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "shift";
+            /** Thing */
+            thing: string;
+        };
+        /**
          * Shot
          * @description One shot, whole.
          */
@@ -6858,6 +7099,21 @@ export interface components {
             spots: components["schemas"]["SpotPathOut"][];
         };
         /**
+         * Split
+         * @description A layer ends before a frame, and another one goes on from there.
+         */
+        Split: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "split";
+            /** Frame */
+            frame: number;
+            /** Thing */
+            thing: string;
+        };
+        /**
          * Spot
          * @description A place in a solved room with a way to face and a size. What sits there is drawn in its pixels.
          *
@@ -7047,6 +7303,12 @@ export interface components {
             /** Asset */
             asset: string;
             /**
+             * Begins
+             * @description First frame on which it is there; none: always
+             * @default null
+             */
+            begins: number | null;
+            /**
              * Between
              * @default nearest
              * @enum {string}
@@ -7088,6 +7350,22 @@ export interface components {
              * @default 0
              */
             crop_top: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Ends
+             * @description Last frame on which it is there; none: to the end
+             * @default null
+             */
+            ends: number | null;
+            /**
+             * Fade In
+             * @default 0
+             */
+            fade_in: number;
+            /**
+             * Fade Out
+             * @default 0
+             */
+            fade_out: number;
             /**
              * First
              * @default 0
@@ -7159,6 +7437,12 @@ export interface components {
              * @default 100
              */
             opacity: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Pace
+             * @default frame
+             * @enum {string}
+             */
+            pace: "own" | "frame";
             /**
              * Shown
              * @default true
@@ -7489,11 +7773,33 @@ export interface components {
          */
         WashLayer: {
             /**
+             * Begins
+             * @description First frame on which it is there; none: always
+             * @default null
+             */
+            begins: number | null;
+            /**
              * Blend
              * @default normal
              * @enum {string}
              */
             blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
+            /**
+             * Ends
+             * @description Last frame on which it is there; none: to the end
+             * @default null
+             */
+            ends: number | null;
+            /**
+             * Fade In
+             * @default 0
+             */
+            fade_in: number;
+            /**
+             * Fade Out
+             * @default 0
+             */
+            fade_out: number;
             /** Id */
             id: string;
             /**

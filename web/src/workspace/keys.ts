@@ -15,6 +15,7 @@ import {
   setOnPlate,
 } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
+import { useSplit } from "~/workspace/timestrip/Bars";
 import { handleSpot, type Tracks } from "~/workspace/tracks";
 
 export const KEYS: { group: string; keys: [string, string][] }[] = [
@@ -50,6 +51,8 @@ export const KEYS: { group: string; keys: [string, string][] }[] = [
       ["P", "Plonk something from the shelf"],
       ["Arrow keys", "Nudge the chosen thing by 1 px (with Alt: 0.1 px, with Shift: 10 px)"],
       ["E", "The chosen thing once more"],
+      ["Y", "Split the chosen layer at this frame"],
+      ["T", "Bars of all layers: when each begins and ends"],
       ["Delete", "Take the chosen thing away"],
       ["Esc", "Back to handles; choose nothing"],
     ],
@@ -106,6 +109,7 @@ export function useKeys(tracks: Tracks): void {
   const check = useCheckSlip();
   const steady = useAddSteady();
   const holdable = useHeldCandidate();
+  const split = useSplit();
 
   useEffect(() => {
     const shot = record.document;
@@ -196,6 +200,11 @@ export function useKeys(tracks: Tracks): void {
         ".": () => stepBy(shot, 1),
         "<": () => stepBy(shot, -10),
         ">": () => stepBy(shot, 10),
+        t: () => act({ do: "bars", on: !state.bars }),
+        y: () => {
+          const layer = chosen.kind === "layer" ? findLayer(shot, chosen.id) : undefined;
+          if (layer) void split(layer);
+        },
         Home: () => footage && stepBy(shot, footage.in_frame - state.frame),
         End: () => footage && stepBy(shot, footage.out_frame - state.frame),
         f: () => flickEnds(shot),
@@ -285,7 +294,7 @@ export function useKeys(tracks: Tracks): void {
       window.removeEventListener("keydown", onKey);
       window.removeEventListener("click", onClick);
     };
-  }, [record, edits, give, measure, check, steady, holdable, tracks]);
+  }, [record, edits, give, measure, check, steady, holdable, split, tracks]);
 }
 
 function middle(): { clientX: number; clientY: number } {

@@ -78,6 +78,8 @@ interface WorkspaceState {
   /** A picture pixel that the loupe stays open on. */
   loupe: { x: number; y: number } | null;
   curves: boolean;
+  /** Whether the time strip shows the bars of all layers, not only of the chosen one. */
+  bars: boolean;
   adviceOpen: boolean;
   /** Which suggestion of the adviser stands out. */
   advised: number;
@@ -121,6 +123,7 @@ export type Action =
   | { do: "onion"; frame: number | null }
   | { do: "loupe"; at: WorkspaceState["loupe"] }
   | { do: "curves"; on: boolean }
+  | { do: "bars"; on: boolean }
   | { do: "advised"; at: number }
   | { do: "view"; view: View }
   | { do: "wipe"; at: number | null }
@@ -157,6 +160,7 @@ const START = {
   onion: null,
   loupe: null,
   curves: false,
+  bars: false,
   adviceOpen: false,
   advised: 0,
   wipe: null,
@@ -242,6 +246,8 @@ function reduce(action: Action, now: WorkspaceState): Partial<WorkspaceState> {
       return { loupe: action.at };
     case "curves":
       return { curves: action.on };
+    case "bars":
+      return { bars: action.on };
     case "advised":
       return { advised: action.at };
     case "flick":

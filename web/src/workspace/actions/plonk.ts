@@ -99,9 +99,9 @@ export function useClickTool() {
       if (as !== "pin" && !isBehind(path) && target && cameras.get(target)?.full)
         return void standPicture(asset, place, at);
       if (as === "pin" && plane) {
-        value = { kind: "pin", ...shared, plane: plane.id };
+        value = { kind: "pin", ...shared, ...OWN_RATE, plane: plane.id };
       } else if (isBehind(path)) {
-        value = { kind: "still", ...shared, ...filling(shot, asset), ...asset.settings };
+        value = { kind: "still", ...shared, ...OWN_RATE, ...filling(shot, asset), ...asset.settings };
         value["follow"] = followOf(target, at, shot.motions.find((m) => m.id === target)?.kind === "plane");
       } else {
         const perch = shot.perches.find((p) => p.id === target);
@@ -114,6 +114,7 @@ export function useClickTool() {
           x: perch ? 0 : round(spot.x),
           y: perch ? 0 : round(spot.y),
           size: suitableSize(asset, shot.footage?.width ?? 1280),
+          ...OWN_RATE,
           ...asset.settings,
           follow: followOf(target, at, onPlane),
         };
@@ -188,6 +189,9 @@ function filling(shot: Shot, asset: Asset) {
     size: Math.min(1000, Math.ceil(Math.max(width / asset.width, height / asset.height) * 100)),
   };
 }
+
+/** A clip runs as it was taken, whatever the shot's rate; a still has no time. */
+const OWN_RATE = { pace: "own" };
 
 const suitableSize = (asset: Asset, width: number) =>
   Math.min(100, Math.round((width * 0.3 * 100) / asset.width));

@@ -151,8 +151,8 @@ function CleanChoice({ value, onChange }: { value: string | null; onChange: (v: 
 const seenByKey = (layer: KeyedLayer) => {
   const { key, masks } = layer;
   if (layer.kind === "plate") return JSON.stringify([key, masks]);
-  const { asset, starts, speed, first, last, after, by_keys, shows, between } = layer;
-  return JSON.stringify([key, masks, asset, starts, speed, first, last, after, by_keys, shows, between]);
+  const { asset, starts, speed, pace, first, last, after, by_keys, shows, between } = layer;
+  return JSON.stringify([key, masks, asset, starts, speed, pace, first, last, after, by_keys, shows, between]);
 };
 
 /** How clean the matte is in this frame, as measured. */

@@ -11,6 +11,7 @@ import { KeyGroup } from "~/workspace/details/KeyGroup";
 import { LookList } from "~/workspace/details/LookList";
 import { MatchGroup } from "~/workspace/details/MatchGroup";
 import { MatteGroup, StackButtons } from "~/workspace/details/StackParts";
+import { TimeGroup } from "~/workspace/details/TimeGroup";
 import { useLitByOther } from "~/workspace/details/ModelParts";
 import { MaskGroup } from "~/workspace/details/MaskGroup";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
@@ -31,7 +32,7 @@ export function LayerDetails({ layer }: { layer: Layer }) {
   const isClip = isPicture(layer) && assets?.find((a) => a.digest === layer.asset)?.kind === "clip";
   const litByOther = useLitByOther(layer);
   const groups = [...groupsOf(kind, layer), ...(isClip ? ["Clip"] : [])].filter(
-    (g) => g !== "Light" || !litByOther,
+    (g) => g !== "Time" && (g !== "Light" || !litByOther),
   );
   const inRoom = stands(layer) || has("layer", layer, "lights");
   const wash = has("layer", layer, "wash");
@@ -68,6 +69,7 @@ export function LayerDetails({ layer }: { layer: Layer }) {
       )}
       {seen && <MatteGroup layer={layer} set={set} />}
       {!inRoom && form}
+      {kind && <TimeGroup layer={layer} kind={kind} set={set} />}
       {seen && (
         <LookList
           title="Looks"

@@ -1,9 +1,11 @@
 import { useEffect, useRef, useState } from "react";
+import { useShallow } from "zustand/react/shallow";
 import type { Footage, Motion } from "~/workspace/timestrip/types";
 import { dragFrom } from "~/ui/drag";
 import { useChosenLayer, useChosenMotion, useOpenShot } from "~/workspace/context";
 import { useLayerSlip } from "~/workspace/slip";
 import { act, useWorkspace } from "~/workspace/store";
+import { Bar, BAR } from "~/workspace/timestrip/Bars";
 import { Curves, CURVES } from "~/workspace/timestrip/Curves";
 import { keysOf } from "~/workspace/geometry";
 import { KEY_CURVES, KeyCurves } from "~/workspace/timestrip/KeyCurves";
@@ -23,7 +25,7 @@ export function TimeStrip() {
   const [width, setWidth] = useState(800);
   const layer = useChosenLayer();
   const chosenMotion = useChosenMotion();
-  const curves = useWorkspace((s) => s.curves);
+  const { curves, bars } = useWorkspace(useShallow((s) => ({ curves: s.curves, bars: s.bars })));
   const slip = useLayerSlip(layer?.id ?? "");
   const { owner, numbers } = useOwner();
   const overAll = useWorkspace((s) => s.overAll);
@@ -43,6 +45,13 @@ export function TimeStrip() {
       </div>
     );
   const scale = { width, frames: footage.frames };
+  const stack = record.document.stack;
+  // One that lies in a parcel has its bar too, while it is chosen.
+  const barred = bars
+    ? [...(layer && !stack.includes(layer) ? [layer] : []), ...stack]
+    : layer
+      ? [layer]
+      : [];
   const motions = record.document.motions;
   const scrub = (e: React.PointerEvent<HTMLDivElement>) => {
     if (e.button !== 0) return;
@@ -64,7 +73,7 @@ export function TimeStrip() {
     >
       <div className="border-r border-line text-[11.5px] text-ink-2">
         <Label tall={30}>
-          <span className="num flex-1">
+          <span className="num min-w-0 flex-1 truncate">
             {footage.in_frame}–{footage.out_frame}
           </span>
           <button
@@ -76,6 +85,15 @@ export function TimeStrip() {
           >
             Curves
           </button>
+          <button
+            aria-pressed={bars}
+            disabled={!record.document.stack.length}
+            title="Bars of all layers: when each begins and ends (T)"
+            className="ml-1 rounded px-1 font-semibold text-tide aria-pressed:bg-tide-2 disabled:opacity-40"
+            onClick={() => act({ do: "bars", on: !bars })}
+          >
+            Bars
+          </button>
         </Label>
         <Label tall={38}>Footage</Label>
         {motions.map((m) => (
@@ -84,6 +102,16 @@ export function TimeStrip() {
           </Label>
         ))}
         {chosenMotion && curves && <Label tall={CURVES}>Path of {chosenMotion.name}</Label>}
+        {barred.map((one) => (
+          <Label key={one.id} tall={BAR}>
+            <button
+              className={`truncate ${one.id === layer?.id ? "font-bold text-ink" : ""}`}
+              onClick={() => act({ do: "choose", chosen: { kind: "layer", id: one.id } })}
+            >
+              {one.name}
+            </button>
+          </Label>
+        ))}
         {owner && (
           <Label tall={26}>
             <span className="min-w-0 flex-1 truncate">{owner.name} · keys</span>
@@ -131,6 +159,9 @@ export function TimeStrip() {
           </div>
         ))}
         {chosenMotion && curves && <Curves motion={chosenMotion} scale={scale} />}
+        {barred.map((one) => (
+          <Bar key={one.id} layer={one} scale={scale} />
+        ))}
         {owner && <KeyMarks numbers={numbers} scale={scale} />}
         {owner && curves && <KeyCurves scale={scale} hidden={hidden} />}
         {layer && slip && <SlipLane slip={slip} scale={scale} />}
