@@ -51,6 +51,12 @@ class Tour:
         self.page.wait_for_load_state("networkidle")
         self.page.wait_for_timeout(400)
 
+    def pictures(self) -> None:
+        """Until every picture of a page is there: they are made as they are asked for, a few at a time."""
+        there = "() => [...document.images].every((i) => i.complete && i.naturalWidth > 0) && document.images.length > 0"
+        self.page.wait_for_function(there, timeout=PATIENCE_MS)
+        self.page.wait_for_timeout(400)
+
     def hold(self, x: float, y: float) -> None:
         """Press on a place of the page and drag a little: the loupe opens."""
         self.page.mouse.move(x, y)
@@ -111,6 +117,7 @@ def plonk(t: Tour) -> None:
     t.page.keyboard.press("p")
     t.page.get_by_role("dialog").wait_for()
     t.settle()
+    t.pictures()
 
 
 def whale(t: Tour) -> None:
@@ -121,14 +128,14 @@ def whale(t: Tour) -> None:
 
 def shelf(t: Tour) -> None:
     t.page.goto(f"{t.address}/shelf")
-    t.page.wait_for_load_state("networkidle")
-    t.page.wait_for_timeout(1500)
+    expect(t.page.get_by_role("heading", name="Elements")).to_be_visible()
+    t.pictures()
 
 
 def projects(t: Tour) -> None:
     t.page.goto(t.address)
-    t.page.wait_for_load_state("networkidle")
-    t.page.wait_for_timeout(1500)
+    expect(t.page.get_by_role("button", name="Open Chart wall, take 3")).to_be_visible()
+    t.pictures()
 
 
 def dim_room(t: Tour) -> None:
@@ -148,6 +155,7 @@ def deliver(t: Tour) -> None:
 
 def deliveries(t: Tour) -> None:
     t.page.goto(f"{t.address}/deliveries")
+    expect(t.page.get_by_role("heading", name="Deliveries")).to_be_visible()
     t.page.wait_for_load_state("networkidle")
     if not t.page.get_by_role("link", name="Download").count():
         t.open("Chart wall, take 3")
@@ -155,8 +163,10 @@ def deliveries(t: Tour) -> None:
         t.page.get_by_role("dialog").get_by_role("button", name="Deliver", exact=True).click()
         expect(t.page.get_by_role("link", name="Download the video")).to_be_visible(timeout=300_000)
         t.page.goto(f"{t.address}/deliveries")
-        t.page.wait_for_load_state("networkidle")
-    t.page.wait_for_timeout(1500)
+    expect(t.page.get_by_role("link", name="Download").first).to_be_visible()
+    played = "() => [...document.querySelectorAll('video')].every((v) => v.readyState >= 2)"
+    t.page.wait_for_function(played, timeout=PATIENCE_MS)
+    t.page.wait_for_timeout(400)
 
 
 def steady(t: Tour) -> None:
@@ -194,10 +204,12 @@ def form(t: Tour) -> None:
     t.settle()
 
 
-def lamp(t: Tour) -> None:
-    t.open("The lamp opened", 60)
-    t.card("Ring of sparks")
+def front(t: Tour) -> None:
+    t.open("The keeper on watch", 60)
+    t.card("Keyed footage")
+    t.page.keyboard.press("t")
     t.settle()
+    t.page.get_by_test_id("matte-quality").wait_for(timeout=PATIENCE_MS)
 
 
 def curves(t: Tour) -> None:
@@ -209,7 +221,7 @@ def curves(t: Tour) -> None:
 
 VIEWS: list[Callable[[Tour], None]] = [
     workspace, plane, held_still, lanterns, advice, follow, plonk, whale, shelf, projects, dim_room, deliver, deliveries,
-    steady, room, desk, form, lamp, curves,
+    steady, room, desk, form, front, curves,
 ]  # fmt: skip
 
 

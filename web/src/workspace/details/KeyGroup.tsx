@@ -152,7 +152,20 @@ const seenByKey = (layer: KeyedLayer) => {
   const { key, masks } = layer;
   if (layer.kind === "plate") return JSON.stringify([key, masks]);
   const { asset, starts, speed, pace, first, last, after, by_keys, shows, between } = layer;
-  return JSON.stringify([key, masks, asset, starts, speed, pace, first, last, after, by_keys, shows, between]);
+  return JSON.stringify([
+    key,
+    masks,
+    asset,
+    starts,
+    speed,
+    pace,
+    first,
+    last,
+    after,
+    by_keys,
+    shows,
+    between,
+  ]);
 };
 
 /** How clean the matte is in this frame, as measured. */

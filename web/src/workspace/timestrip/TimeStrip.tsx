@@ -16,7 +16,7 @@ import { Filmstrip } from "~/workspace/timestrip/Filmstrip";
 import { SLIP, SlipLane } from "~/workspace/timestrip/SlipLane";
 import { TrustStrip } from "~/workspace/timestrip/TrustStrip";
 
-const LABELS = 128;
+const LABELS = 156;
 /** Filmstrip, range, trust strips, key marks, playhead. */
 export function TimeStrip() {
   const { record } = useOpenShot();
@@ -68,7 +68,7 @@ export function TimeStrip() {
   return (
     <section
       aria-label="Time strip"
-      className="grid max-h-[340px] min-h-[152px] grid-cols-[128px_1fr] overflow-y-auto border-t border-line bg-sheet"
+      className="grid max-h-[340px] min-h-[152px] overflow-y-auto border-t border-line bg-sheet"
       style={{ gridTemplateColumns: `${LABELS}px 1fr` }}
     >
       <div className="border-r border-line text-[11.5px] text-ink-2">

@@ -19,6 +19,7 @@ interface PictureProps {
 
 const SETTLED_MS = 120;
 const GIVEN_UP_MS = 2000;
+const LATE_MS = 1200;
 
 /** The canvas: draws exactly the frame asked for, or keeps the last one until that has arrived. */
 export function Picture({
@@ -132,6 +133,7 @@ export function Picture({
   });
 
   const problem = playing ? null : frameStore.problem(url);
+  const waiting = !playing && !problem && !frameStore.get(url) && !nearScale(address, frame);
   return (
     <>
       <canvas
@@ -142,6 +144,7 @@ export function Picture({
         className="absolute inset-0 size-full"
         style={{ width: size.w, height: size.h }}
       />
+      {waiting && <Waiting key={url} frame={frame} />}
       {problem && (
         <div
           role="alert"
@@ -156,6 +159,24 @@ export function Picture({
         </div>
       )}
     </>
+  );
+}
+
+/** Said when a frame takes its time: models are filmed and cut-outs carried for the first look at it. */
+function Waiting({ frame }: { frame: number }) {
+  const [late, setLate] = useState(false);
+  useEffect(() => {
+    const timer = setTimeout(() => setLate(true), LATE_MS);
+    return () => clearTimeout(timer);
+  }, []);
+  if (!late) return null;
+  return (
+    <p
+      role="status"
+      className="absolute top-14 left-1/2 z-10 -translate-x-1/2 rounded-2xl border border-well-3 bg-well-2 px-3 py-1.5 text-xs text-on-well"
+    >
+      Drawing frame <span className="num">{frame}</span> …
+    </p>
   );
 }
 
