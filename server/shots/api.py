@@ -176,6 +176,28 @@ def shot(request: HttpRequest, shot_id: uuid.UUID) -> Any:
     return shot_out(find_shot(shot_id))
 
 
+class StepOut(Schema):
+    number: int
+    label: str
+    picture: str = Field(description="Hash of what its pictures depend on; part of frame addresses")
+
+
+MOST_STEPS = 60
+
+
+@router.get("/shots/{shot_id}/steps", response=list[StepOut])
+def steps(request: HttpRequest, shot_id: uuid.UUID) -> Any:
+    """The steps that led to the shot as it is, the latest first: those whose pictures differ from the ones after them."""
+    at, out = find_shot(shot_id).current, list[StepOut]()
+    for _ in range(10 * MOST_STEPS):
+        if at is None or len(out) >= MOST_STEPS:
+            break
+        if not out or out[-1].picture != at.picture:
+            out.append(StepOut(number=at.number, label=at.label, picture=at.picture))
+        at = at.parent
+    return out
+
+
 @router.delete("/shots/{shot_id}", response={204: None})
 def remove_shot(request: HttpRequest, shot_id: uuid.UUID) -> Any:
     """Remove a shot. Its finished videos stay under Deliveries."""

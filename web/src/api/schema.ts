@@ -1144,6 +1144,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/steps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Steps
+         * @description The steps that led to the shot as it is, the latest first: those whose pictures differ from the ones after them.
+         */
+        get: operations["shots_api_steps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/undo": {
         parameters: {
             query?: never;
@@ -7279,6 +7299,18 @@ export interface components {
              */
             y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
+        /** StepOut */
+        StepOut: {
+            /** Label */
+            label: string;
+            /** Number */
+            number: number;
+            /**
+             * Picture
+             * @description Hash of what its pictures depend on; part of frame addresses
+             */
+            picture: string;
+        };
         /**
          * StillLayer
          * @description A picture: where it sits, what it follows, how it mixes.
@@ -9550,6 +9582,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SpacesOut"];
+                };
+            };
+        };
+    };
+    shots_api_steps: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StepOut"][];
                 };
             };
         };

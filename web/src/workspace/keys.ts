@@ -208,7 +208,8 @@ export function useKeys(tracks: Tracks): void {
         Home: () => footage && stepBy(shot, footage.in_frame - state.frame),
         End: () => footage && stepBy(shot, footage.out_frame - state.frame),
         f: () => flickEnds(shot),
-        w: () => act({ do: "wipe", at: state.wipe === null ? 0.5 : null }),
+        w: () =>
+          act({ do: "compare", with: state.compare ? null : { how: "wipe", other: { kind: "untouched" } } }),
         v: () =>
           act({
             do: "view",
@@ -250,7 +251,7 @@ export function useKeys(tracks: Tracks): void {
           else if (state.held) act({ do: "held", motion: null });
           else if (state.alone) act({ do: "alone", alone: null });
           else if (state.tool !== "handle") act({ do: "tool", tool: "handle" });
-          else if (state.wipe !== null) act({ do: "wipe", at: null });
+          else if (state.compare) act({ do: "compare", with: null });
           else act({ do: "choose", chosen: { kind: "none" } });
         },
         Delete: () => {

@@ -33,6 +33,24 @@ export interface Viewport {
   y: number;
 }
 
+/** What the picture is compared with. */
+export type Other =
+  | { kind: "untouched" }
+  | { kind: "plate" }
+  | { kind: "final" }
+  | { kind: "frame"; frame: number }
+  | { kind: "step"; picture: string; label: string }
+  | { kind: "held"; motion: string };
+
+/** How two pictures are compared: one wiped off the other at a part of its width, beside each other, or their difference. */
+export interface Compare {
+  other: Other;
+  how: "wipe" | "beside" | "difference";
+  at: number;
+  gain: number;
+}
+const COMPARED: Compare = { other: { kind: "untouched" }, how: "wipe", at: 0.5, gain: 4 };
+
 interface WorkspaceState {
   frame: number;
   playing: boolean;
@@ -73,8 +91,9 @@ interface WorkspaceState {
   view: View;
   /** The motion whose surface is held still. */
   held: string | null;
-  /** The frame laid over at half opacity. */
+  /** The frame laid over, and how opaque it is, 0 to 1. */
   onion: number | null;
+  onionShare: number;
   /** A picture pixel that the loupe stays open on. */
   loupe: { x: number; y: number } | null;
   curves: boolean;
@@ -83,7 +102,7 @@ interface WorkspaceState {
   adviceOpen: boolean;
   /** Which suggestion of the adviser stands out. */
   advised: number;
-  wipe: number | null;
+  compare: Compare | null;
   flick: number | null;
   viewport: Viewport;
   shelfOpen: boolean;
@@ -126,7 +145,8 @@ export type Action =
   | { do: "bars"; on: boolean }
   | { do: "advised"; at: number }
   | { do: "view"; view: View }
-  | { do: "wipe"; at: number | null }
+  | { do: "compare"; with: Partial<Compare> | null }
+  | { do: "onionShare"; share: number }
   | { do: "flick"; frame: number | null }
   | { do: "viewport"; viewport: Viewport }
   | { do: "open"; what: "shelf" | "keys" | "deliver" | "advice"; on: boolean }
@@ -158,12 +178,13 @@ const START = {
   view: "final" as View,
   held: null,
   onion: null,
+  onionShare: 0.5,
   loupe: null,
   curves: false,
   bars: false,
   adviceOpen: false,
   advised: 0,
-  wipe: null,
+  compare: null as Compare | null,
   flick: null,
   viewport: { zoom: null, x: 0, y: 0 },
   shelfOpen: false,
@@ -227,19 +248,21 @@ function reduce(action: Action, now: WorkspaceState): Partial<WorkspaceState> {
     case "overAll":
       return { overAll: action.on };
     case "alone":
-      return { alone: action.alone, view: "final", held: null, wipe: null };
+      return { alone: action.alone, view: "final", held: null };
     case "worked":
-      return { worked: action.on, view: "final", held: null, wipe: null };
+      return { worked: action.on, view: "final", held: null };
     case "half":
-      return { half: action.id, view: "final", held: null, wipe: null };
+      return { half: action.id, view: "final", held: null };
     case "desk":
       return { desk: action.desk, playing: false };
     case "view":
-      return { view: action.view, wipe: null, held: null, alone: null };
-    case "wipe":
-      return { wipe: action.at, view: "final", held: null, alone: null };
+      return { view: action.view, held: null, alone: null };
+    case "compare":
+      return { compare: action.with && { ...(now.compare ?? COMPARED), ...action.with } };
+    case "onionShare":
+      return { onionShare: action.share };
     case "held":
-      return { held: action.motion, view: "final", wipe: null, alone: null };
+      return { held: action.motion, view: "final", alone: null };
     case "onion":
       return { onion: action.frame };
     case "loupe":

@@ -1,5 +1,6 @@
 import { useEffect, useRef, useState } from "react";
-import { clipUrl, type FrameAddress, frameStore, frameUrl } from "~/workspace/viewer/frames";
+import type { Compare } from "~/workspace/store";
+import { type FrameAddress, frameStore, frameUrl, otherUrl } from "~/workspace/viewer/frames";
 import type { Mapping } from "~/workspace/viewer/viewport";
 
 interface PictureProps {
@@ -12,8 +13,9 @@ interface PictureProps {
   mapping: Mapping;
   picture: { w: number; h: number };
   size: { w: number; h: number };
-  wipe: number | null;
+  compare: Compare | null;
   onion: number | null;
+  onionShare: number;
   playing: boolean;
 }
 
@@ -31,15 +33,16 @@ export function Picture({
   mapping,
   picture,
   size,
-  wipe,
+  compare,
   onion,
+  onionShare,
   playing,
 }: PictureProps) {
   const canvas = useRef<HTMLCanvasElement>(null);
   const [, redraw] = useState(0);
   const drawn = useRef("");
   const url = frameUrl(address, frame);
-  const under = wipe === null ? null : clipUrl(asset, address.percent, frame);
+  const under = compare && otherUrl(compare.other, address, asset, frame);
   const skin = onion === null || onion === frame || playing ? null : frameUrl(address, onion);
 
   // Full size takes four times as long: what changed is seen at half size first, and sharpens when nothing more changes.
@@ -53,7 +56,7 @@ export function Picture({
       for (const near of [frame + k, frame - k])
         if (near >= 0 && near < frames) {
           next.push(frameUrl(quick ? { ...address, percent: 50 } : address, near));
-          if (under && k <= 3) next.push(clipUrl(asset, address.percent, near));
+          if (compare && k <= 3) next.push(otherUrl(compare.other, address, asset, near));
         }
     const whole = () => frameStore.focus([url, ...beside], next);
     if (!quick || frameStore.get(url) || frameStore.get(quick) || frameStore.problem(quick)) {
@@ -71,7 +74,7 @@ export function Picture({
       clearTimeout(timer);
       off();
     };
-  }, [url, quick, under, skin, address, asset, frame, frames, playing]);
+  }, [url, quick, under, skin, address, asset, compare, frame, frames, playing]);
 
   useEffect(
     () =>
@@ -110,18 +113,17 @@ export function Picture({
     const soft = mapping.zoom * ratio < 3;
     context.imageSmoothingEnabled = soft;
     context.imageSmoothingQuality = "high";
-    if (bitmap) context.drawImage(bitmap, ...box);
-    if (original && wipe !== null) {
+    if (bitmap) {
       context.save();
-      context.beginPath();
-      context.rect(box[0], box[1], box[2] * wipe, box[3]);
-      context.clip();
-      context.drawImage(original, ...box);
+      // Beside each other, each has its half of the well.
+      if (compare?.how === "beside") clip(context, wanted.w / 2, 0, wanted.w / 2, wanted.h);
+      context.drawImage(bitmap, ...box);
       context.restore();
     }
+    if (original && compare) drawOther(context, original, compare, box, wanted);
     const over = skin ? frameStore.get(skin) : null;
     if (over) {
-      context.globalAlpha = 0.5;
+      context.globalAlpha = onionShare;
       context.drawImage(over, ...box);
       context.globalAlpha = 1;
     }
@@ -160,6 +162,42 @@ export function Picture({
       )}
     </>
   );
+}
+
+type Box = readonly [number, number, number, number];
+
+function clip(context: CanvasRenderingContext2D, ...box: Box) {
+  context.beginPath();
+  context.rect(...box);
+  context.clip();
+}
+
+/** What is compared with: on its side of the wipe, in its own half, or taken off with what is left made stronger. */
+function drawOther(
+  context: CanvasRenderingContext2D,
+  other: ImageBitmap,
+  { how, at, gain }: Compare,
+  box: Box,
+  well: { w: number; h: number },
+) {
+  context.save();
+  if (how === "wipe") {
+    clip(context, box[0], box[1], box[2] * at, box[3]);
+    context.drawImage(other, ...box);
+  } else if (how === "beside") {
+    clip(context, 0, 0, well.w / 2, well.h);
+    context.drawImage(other, box[0] - well.w / 2, box[1], box[2], box[3]);
+    context.fillStyle = "#000";
+    context.fillRect(well.w / 2 - 1, 0, 2, well.h);
+  } else {
+    clip(context, ...box);
+    context.globalCompositeOperation = "difference";
+    context.drawImage(other, ...box);
+    context.globalCompositeOperation = "copy";
+    context.filter = `brightness(${gain})`;
+    context.drawImage(context.canvas, 0, 0);
+  }
+  context.restore();
 }
 
 /** Said when a frame takes its time: models are filmed and cut-outs carried for the first look at it. */

@@ -3,18 +3,18 @@ import { Pause, Play, StepBack, StepForward } from "lucide-react";
 import { Button } from "~/ui/Button";
 import { useHeldCandidate, useOpenShot } from "~/workspace/context";
 import { act, useWorkspace } from "~/workspace/store";
+import { ComparePanel } from "~/workspace/viewer/ComparePanel";
 import { flickEnds, otherEnd, stepBy } from "~/workspace/keys";
 
 /** Below the picture: where we are, play, and the checking views. */
 export function Transport({ rate, percent }: { rate: number; percent: number }) {
   const { record } = useOpenShot();
-  const { frame, playing, wipe, flick, view, held, onion } = useWorkspace(
+  const { frame, playing, compare, flick, held, onion } = useWorkspace(
     useShallow((w) => ({
       frame: w.frame,
       playing: w.playing,
-      wipe: w.wipe,
+      compare: w.compare,
       flick: w.flick,
-      view: w.view,
       held: w.held,
       onion: w.onion,
     })),
@@ -64,12 +64,15 @@ export function Transport({ rate, percent }: { rate: number; percent: number }) 
         <Button
           look="well"
           className="h-[26px] text-xs"
-          aria-pressed={wipe !== null}
-          disabled={view !== "final"}
-          onClick={() => act({ do: "wipe", at: wipe === null ? 0.5 : null })}
+          aria-pressed={compare !== null}
+          title="Wipe against the untouched clip (W)"
+          onClick={() =>
+            act({ do: "compare", with: compare ? null : { how: "wipe", other: { kind: "untouched" } } })
+          }
         >
           Wipe
         </Button>
+        <ComparePanel />
         <Button
           look="well"
           className="h-[26px] text-xs"

@@ -13,10 +13,11 @@ import {
 import { apply, times } from "~/workspace/geometry";
 import { allLayers, findLayer } from "~/workspace/patches";
 import { useParcelMatrix, useView, useWorked } from "~/workspace/spaces";
-import { act, useWorkspace } from "~/workspace/store";
+import { act, type Compare, useWorkspace } from "~/workspace/store";
 import { AdviceMarks } from "~/workspace/viewer/AdvicePanel";
 import { BeamTool } from "~/workspace/viewer/BeamHandles";
 import { CutTool } from "~/workspace/viewer/CutTool";
+import { otherName, VIEW_NAMES } from "~/workspace/viewer/ComparePanel";
 import { EmptyWell } from "~/workspace/viewer/EmptyWell";
 import { LayerHandles } from "~/workspace/viewer/LayerHandles";
 import { Loupe } from "~/workspace/viewer/Loupe";
@@ -41,21 +42,23 @@ export function Viewer() {
   const footage = record.document.footage;
   const well = useRef<HTMLDivElement>(null);
   const [size, setSize] = useState({ w: 100, h: 100 });
-  const { frame, view, wipe, viewport, tool, playing, held, alone, onion, loupe, adviceOpen } = useWorkspace(
-    useShallow((w) => ({
-      frame: w.frame,
-      view: w.view,
-      wipe: w.wipe,
-      viewport: w.viewport,
-      tool: w.tool,
-      playing: w.playing,
-      held: w.held,
-      alone: w.alone,
-      onion: w.onion,
-      loupe: w.loupe,
-      adviceOpen: w.adviceOpen,
-    })),
-  );
+  const { frame, view, compare, viewport, tool, playing, held, alone, onion, onionShare, loupe, adviceOpen } =
+    useWorkspace(
+      useShallow((w) => ({
+        frame: w.frame,
+        view: w.view,
+        compare: w.compare,
+        viewport: w.viewport,
+        tool: w.tool,
+        playing: w.playing,
+        held: w.held,
+        alone: w.alone,
+        onion: w.onion,
+        onionShare: w.onionShare,
+        loupe: w.loupe,
+        adviceOpen: w.adviceOpen,
+      })),
+    );
   const motion = useChosenMotion();
   const layer = useChosenLayer();
   const perch = useChosenPerch();
@@ -70,7 +73,11 @@ export function Viewer() {
   }, [footage]);
 
   const picture = useMemo(() => ({ w: footage?.width ?? 16, h: footage?.height ?? 9 }), [footage]);
-  const mapping = mappingOf(viewport, size, picture);
+  // Beside what it is compared with, the picture has the right half of the well.
+  const aside = compare?.how === "beside" ? size.w / 2 : 0;
+  const room = useMemo(() => ({ w: size.w - aside, h: size.h }), [size, aside]);
+  const fitted = mappingOf(viewport, room, picture);
+  const mapping = { ...fitted, x: fitted.x + aside };
   // Half size is enough while it fills the screen's pixels or moves; looking closer brings the full one.
   // Models are filmed path by path: their full size is for looking closely and for delivering.
   const filmed = allLayers(record.document).some((l) => has("layer", l, "filmed") && l.shown);
@@ -117,11 +124,13 @@ export function Viewer() {
     (e: WheelEvent) => {
       e.preventDefault();
       const box = well.current!.getBoundingClientRect();
-      const about = { x: e.clientX - box.left, y: e.clientY - box.top };
-      const now = mappingOf(useWorkspace.getState().viewport, size, picture);
+      const x = e.clientX - box.left;
+      // Over the other picture the same spot is meant.
+      const about = { x: aside && x > aside ? x - aside : x, y: e.clientY - box.top };
+      const now = mappingOf(useWorkspace.getState().viewport, room, picture);
       act({ do: "viewport", viewport: zoomed(now, about, Math.exp(-e.deltaY * 0.0016)) });
     },
-    [size, picture],
+    [room, aside, picture],
   );
   useEffect(() => {
     const element = well.current;
@@ -151,7 +160,7 @@ export function Viewer() {
             return;
           }
           if (loupe) act({ do: "loupe", at: null });
-          panFrom(e, mapping);
+          panFrom(e, fitted);
         }}
       >
         {footage && address ? (
@@ -165,8 +174,9 @@ export function Viewer() {
               mapping={mapping}
               picture={picture}
               size={size}
-              wipe={wipe}
+              compare={compare}
               onion={onion}
+              onionShare={onionShare}
               playing={playing}
             />
             <div data-ground className="absolute inset-0" />
@@ -201,7 +211,8 @@ export function Viewer() {
                 address={address}
               />
             )}
-            {wipe !== null && <WipeBar at={wipe} mapping={mapping} picture={picture} />}
+            {compare?.how === "wipe" && <WipeBar compare={compare} mapping={mapping} picture={picture} />}
+            {compare && <Compared compare={compare} aside={aside} />}
             <MeasuringPill />
           </>
         ) : (
@@ -227,24 +238,47 @@ function panFrom(e: React.PointerEvent<HTMLDivElement>, mapping: Mapping) {
   );
 }
 
+/** Which of two pictures is which. */
+function Compared({ compare, aside }: { compare: Compare; aside: number }) {
+  const { record } = useOpenShot();
+  const view = useWorkspace((s) => s.view);
+  const names = [otherName(compare.other, record.document.motions), VIEW_NAMES[view]];
+  const look =
+    "absolute bottom-2 max-w-[46%] truncate rounded-full bg-black/60 px-2.5 py-0.5 text-xs text-white";
+  if (compare.how === "difference")
+    return (
+      <p className={`${look} left-1/2 -translate-x-1/2`}>
+        {names[1]} less {names[0]}, <span className="num">{compare.gain}</span> times
+      </p>
+    );
+  return (
+    <>
+      <p className={`${look} left-3`}>{names[0]}</p>
+      <p className={look} style={aside ? { left: aside + 12 } : { right: 12 }}>
+        {names[1]}
+      </p>
+    </>
+  );
+}
+
 function WipeBar({
-  at,
+  compare: { at, other },
   mapping,
   picture,
 }: {
-  at: number;
+  compare: Compare;
   mapping: Mapping;
   picture: { w: number; h: number };
 }) {
   const left = mapping.x + picture.w * mapping.zoom * at;
   const top = mapping.y;
   const height = picture.h * mapping.zoom;
-  const set = (x: number) => act({ do: "wipe", at: Math.min(1, Math.max(0, x)) });
+  const set = (x: number) => act({ do: "compare", with: { at: Math.min(1, Math.max(0, x)) } });
   return (
     <div
       role="slider"
       tabIndex={0}
-      aria-label="Wipe between the untouched clip and the shot"
+      aria-label={`Wipe between ${other.kind === "untouched" ? "the untouched clip" : "what it is compared with"} and the shot`}
       aria-valuenow={Math.round(at * 100)}
       aria-valuemin={0}
       aria-valuemax={100}

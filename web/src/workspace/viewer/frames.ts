@@ -1,3 +1,5 @@
+import type { Other } from "~/workspace/store";
+
 /** Exact frames for the viewer: fetched by address, decoded off the main thread, kept by size. */
 
 const ROOM_BYTES = 420 * 1024 * 1024;
@@ -175,6 +177,20 @@ export const frameUrl = (a: FrameAddress, frame: number) =>
 
 export const clipUrl = (asset: string, percent: number, frame: number) =>
   `/api/clips/${asset}/${percent}/${frame}.jpg`;
+
+/** Where the frames of what is compared with lie, but for the untouched clip's. */
+export function otherAddress(other: Other, address: FrameAddress): FrameAddress {
+  if (other.kind === "step") return { ...address, picture: other.picture };
+  if (other.kind === "held") return { ...address, view: `held-${other.motion}` };
+  if (other.kind === "plate" || other.kind === "final") return { ...address, view: other.kind };
+  return address;
+}
+
+/** What is compared with at a frame. */
+export const otherUrl = (other: Other, address: FrameAddress, asset: string, frame: number) =>
+  other.kind === "untouched"
+    ? clipUrl(asset, address.percent, frame)
+    : frameUrl(otherAddress(other, address), other.kind === "frame" ? other.frame : frame);
 
 /** A small frame of a finished shot, which the server keeps. */
 export const thumbUrl = (shot: string, picture: string, frame: number) =>

@@ -4,6 +4,7 @@ import { useAssets } from "~/api/queries";
 import { act, useWorkspace } from "~/workspace/store";
 import {
   clipRun,
+  otherAddress,
   type FrameAddress,
   frameStore,
   type Run,
@@ -19,16 +20,20 @@ const AHEAD = 24;
  */
 export function usePlayback(record: ShotRecord | undefined, address: FrameAddress | null): number {
   const playing = useWorkspace((s) => s.playing);
-  const wiped = useWorkspace((s) => s.wipe !== null);
+  const compare = useWorkspace((s) => s.compare);
   const [shownRate, setShownRate] = useState(0);
   const sound = useSound(record);
   const footage = record?.document.footage;
   const asset = footage?.asset;
-  // With the wipe on, the untouched clip plays along beside the shot.
-  const runs = useMemo<Run[]>(
-    () => (address ? [shotRun(address), ...(wiped && asset ? [clipRun(asset, address.percent)] : [])] : []),
-    [address, wiped, asset],
-  );
+  // What it is compared with plays along; another frame stands still.
+  const other = compare?.other;
+  const runs = useMemo<Run[]>(() => {
+    if (!address || !asset) return [];
+    if (!other || other.kind === "frame") return [shotRun(address)];
+    const beside =
+      other.kind === "untouched" ? clipRun(asset, address.percent) : shotRun(otherAddress(other, address));
+    return [shotRun(address), beside];
+  }, [address, other, asset]);
   const runsRef = useRef(runs);
   useEffect(() => {
     runsRef.current = runs;
