@@ -188,13 +188,15 @@ MOST_STEPS = 60
 @router.get("/shots/{shot_id}/steps", response=list[StepOut])
 def steps(request: HttpRequest, shot_id: uuid.UUID) -> Any:
     """The steps that led to the shot as it is, the latest first: those whose pictures differ from the ones after them."""
-    at, out = find_shot(shot_id).current, list[StepOut]()
-    for _ in range(10 * MOST_STEPS):
-        if at is None or len(out) >= MOST_STEPS:
-            break
-        if not out or out[-1].picture != at.picture:
-            out.append(StepOut(number=at.number, label=at.label, picture=at.picture))
-        at = at.parent
+    shot = find_shot(shot_id)
+    # Without their documents, which may be large.
+    known = {pk: (parent, StepOut(number=number, label=label, picture=picture)) for pk, parent, number, label, picture in
+             shot.revisions.values_list("pk", "parent_id", "number", "label", "picture")}  # fmt: skip
+    at, out = shot.current_id, list[StepOut]()
+    while at in known and len(out) < MOST_STEPS:
+        at, step = known[at]
+        if not out or out[-1].picture != step.picture:
+            out.append(step)
     return out
 
 

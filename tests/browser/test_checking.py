@@ -92,6 +92,56 @@ class Checking(BrowserTest):
             self.assertTrue(left > 170 and right < 40, (number, left, right))
         self.assertEqual(missing, [], "a silent clip is not asked for its sound")
 
+    def test_any_two_pictures_are_compared_and_any_frame_laid_over(self) -> None:
+        page = self.page
+        self.new_shot()
+        self.bring_in(self.clip())
+        self.stack(DARK)
+        until(lambda: self.halves()[1] < 40, 20, "the dark shot")
+        whole = self.halves()
+        page.get_by_role("button", name="Compare …").click()
+        panel = page.get_by_role("dialog", name="Compare")
+        # What differs from the untouched clip, as it is and made stronger.
+        panel.get_by_role("radio", name="Difference").click()
+        expect(page.get_by_text("Final less Untouched clip")).to_be_visible()
+        until(lambda: self.halves()[1] > 200, 20, "the difference, four times")
+        panel.get_by_role("slider", name="Gain").fill("1")
+        until(lambda: 100 < self.halves()[1] < 240, 20, "the difference itself")
+        # The same picture does not differ.
+        self.choose("Compared with", "The finished picture")
+        panel.get_by_role("slider", name="Gain").fill("32")
+        until(lambda: self.halves() == (0, 0), 20, "no difference")
+        # Beside each other: the plate in the left half of the well, the shot in the right one.
+        self.choose("Compared with", "The plate")
+        panel.get_by_role("radio", name="Beside").click()
+        until(lambda: self.beside()[0] > 170 and self.beside()[1] < 60, 20, "both beside each other")
+        # An earlier step is called by what was done next.
+        page.keyboard.press("Escape")
+        page.get_by_role("button", name="Hide Dark").click()
+        until(lambda: self.beside()[1] > 170, 20, "the shot without its dark layer")
+        page.get_by_role("button", name="Compare …").click()
+        self.choose("Compared with", "Before: Hide Dark")
+        until(lambda: self.beside()[0] < 60, 20, "the step before")
+        panel.get_by_role("button", name="Stop comparing").click()
+        page.keyboard.press("Control+z")
+        until(lambda: self.halves() == whole, 20, "the shot alone")
+        # Any frame is laid over, as strongly as is wanted.
+        frame = panel.get_by_label("Onion frame")
+        frame.click()
+        frame.fill("7")
+        frame.press("Enter")
+        expect(page.locator('canvas[data-onion="7"]')).to_be_visible()
+        panel.get_by_role("slider", name="Strength").fill("95")
+        expect(panel.get_by_text("95 %")).to_be_visible()
+
+    def beside(self) -> tuple[float, float]:
+        """Grey in the middle of both halves of the well."""
+        found = self.page.evaluate(
+            """() => { const c = document.querySelector('canvas[data-frame]');
+            return [0.25, 0.75].map((x) => c.getContext('2d').getImageData(c.width * x, c.height / 2, 1, 1).data[0]); }"""
+        )
+        return float(found[0]), float(found[1])
+
     def test_notices_leave_the_tools_alone_and_go_by_themselves(self) -> None:
         page = self.page
         self.new_shot()

@@ -165,6 +165,26 @@ class Editing(WithFolder):
         self.assertIsNone(back["undo"])
         self.assertEqual(self.page.json("POST", f"/shots/{shot}/undo", status=400)["code"], "shot.no_step")
 
+    def test_the_steps_that_led_here_are_told_by_their_pictures(self) -> None:
+        shot = self.shot_with_clip()
+        layer = {"kind": "fill", "id": "f", "name": "F"}
+        self.page.json("POST", f"/shots/{shot}/edits", {"label": "Plonk F", "patch": [
+            {"op": "add", "path": "/stack/-", "value": layer}]})  # fmt: skip
+        self.page.json("POST", f"/shots/{shot}/edits", {"label": "Rename", "patch": [
+            {"op": "replace", "path": "/name", "value": "Another name"}]})  # fmt: skip
+        now = self.page.json("GET", f"/shots/{shot}")
+        steps = self.page.json("GET", f"/shots/{shot}/steps")
+        # A new name changes no picture: it is no step of its own.
+        self.assertEqual(steps[0]["picture"], now["picture"])
+        self.assertEqual(len({one["picture"] for one in steps}), len(steps))
+        before = steps[1]["picture"]
+        self.assertEqual(self.page.get(f"/frames/{shot}/{before}/final/50/0.jpg").status_code, 200)
+        # What was undone did not lead here.
+        back = self.page.json("POST", f"/shots/{shot}/undo")
+        back = self.page.json("POST", f"/shots/{shot}/undo")
+        self.assertEqual(self.page.json("GET", f"/shots/{shot}/steps")[0]["picture"], back["picture"])
+        self.assertEqual(back["picture"], before)
+
     def test_every_change_of_a_shot_has_a_later_turn_and_is_told(self) -> None:
         shot = self.new_shot()
         before = self.page.json("GET", f"/shots/{shot}")["version"]

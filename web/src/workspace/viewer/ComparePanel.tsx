@@ -1,3 +1,4 @@
+import { useState } from "react";
 import { useShallow } from "zustand/react/shallow";
 import { useQuery } from "@tanstack/react-query";
 import { Columns2 } from "lucide-react";
@@ -39,9 +40,11 @@ export function ComparePanel() {
   const { compare, onion, onionShare, frame } = useWorkspace(
     useShallow((s) => ({ compare: s.compare, onion: s.onion, onionShare: s.onionShare, frame: s.frame })),
   );
+  const [open, setOpen] = useState(false);
   const { data: steps } = useQuery({
     queryKey: ["steps", shotId, record.version],
     queryFn: () => get<Step[]>(`/shots/${shotId}/steps`),
+    enabled: open,
     placeholderData: (before) => before,
   });
   const motions = record.document.motions.filter((m) => m.measurement);
@@ -77,12 +80,13 @@ export function ComparePanel() {
           "untouched")
         : (now?.kind ?? "untouched");
   return (
-    <Popover.Root>
+    <Popover.Root open={open} onOpenChange={setOpen}>
       <Popover.Trigger asChild>
         <Button
           look="well"
           className="h-[26px] text-xs"
           aria-label="Compare …"
+          aria-pressed={compare !== null && compare.how !== "wipe"}
           title="Compare any two pictures; onion skin"
         >
           <Columns2 className="size-3.5" />

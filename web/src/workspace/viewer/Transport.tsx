@@ -64,10 +64,13 @@ export function Transport({ rate, percent }: { rate: number; percent: number }) 
         <Button
           look="well"
           className="h-[26px] text-xs"
-          aria-pressed={compare !== null}
+          aria-pressed={compare?.how === "wipe"}
           title="Wipe against the untouched clip (W)"
           onClick={() =>
-            act({ do: "compare", with: compare ? null : { how: "wipe", other: { kind: "untouched" } } })
+            act({
+              do: "compare",
+              with: compare?.how === "wipe" ? null : { how: "wipe", other: { kind: "untouched" } },
+            })
           }
         >
           Wipe
