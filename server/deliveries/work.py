@@ -17,6 +17,7 @@ from plonket.document.shot import read_shot
 from plonket.media.sound import read_wav
 from plonket.media.write import join_segments
 from plonket.render.deliver import coding_of, deliver, delivery_size, ending_of
+from plonket.render.soundtrack import soundtrack
 from plonket.render.sources import ShotSources
 from plonket_server import store
 
@@ -72,9 +73,7 @@ class Deliver:
         assert footage is not None
         wav = store.derived_folder(footage.asset) / "sound.wav"
         rate = Fraction(footage.rate)
-        sound = None
-        if document.delivery.sound and wav.exists():
-            sound = read_wav(wav).cut(footage.in_frame, footage.out_frame + 1, rate)
+        sound = soundtrack(document, read_wav(wav) if wav.exists() else None, footage.in_frame, footage.out_frame + 1)
         joined = out.with_name(f"joining-{uuid.uuid4().hex[:8]}{out.suffix}")
         try:
             join_segments(segments, joined, rate, sound, coding_of(document))

@@ -31,6 +31,7 @@ from shots.motions import router as motions
 from shots.operations import router as operations
 from shots.plate import router as plate
 from shots.rooms import router as rooms
+from shots.sound import router as sound
 from shots.spaces import router as spaces
 
 STATUS: list[tuple[type[PlonketError], int]] = [
@@ -104,6 +105,7 @@ api.add_router("", library)
 api.add_router("", shots)
 api.add_router("", operations)
 api.add_router("", spaces)
+api.add_router("", sound)
 api.add_router("", motions)
 api.add_router("", rooms)
 api.add_router("", forms)

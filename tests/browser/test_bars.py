@@ -111,6 +111,41 @@ class Bars(BrowserTest):
         until(lambda: self.layers()[0]["fade_in"] in (3, 4, 5), 20, "the fade")
         expect(page.get_by_label("Fades in value")).to_have_value(f"{self.layers()[0]['fade_in']} fr")
 
+    def test_markers_have_names_are_moved_and_bars_snap_to_them(self) -> None:
+        page = self.page
+        self.new_shot()
+        grey = np.full((SIZE[1], SIZE[0], 3), 70, np.uint8)
+        self.bring_in(write(self.folder / "grey.mp4", [grey] * FRAMES))
+        self.go_to(14)
+        page.keyboard.press("j")
+        until(lambda: len(self.document()["markers"]) == 1, 20, "a marker")
+        page.keyboard.press("j")
+        # By its name it is found again; pressed, it takes the playhead there.
+        self.go_to(30)
+        page.get_by_role("button", name="Marker Marker at frame 14").click()
+        self.shown(14)
+        name = page.get_by_label("Name of the marker")
+        name.fill("The clap")
+        name.press("Enter")
+        until(lambda: self.document()["markers"][0]["name"] == "The clap", 20, "its name")
+        self.assertEqual(len(self.document()["markers"]), 1, "one of them at a frame")
+        flag = page.get_by_role("button", name="Marker The clap at frame 14")
+        x, y = self.centre(flag)
+        page.mouse.move(x, y)
+        page.mouse.down()
+        page.mouse.move(self.frame_x(22), y, steps=6)
+        page.mouse.up()
+        until(lambda: self.document()["markers"][0]["frame"] == 22, 20, "it to be moved")
+        self.go_to(3)
+        page.get_by_role("button", name="Plonk", exact=True).first.click()
+        page.get_by_role("menuitem", name="Colour one colour").click()
+        until(lambda: len(self.layers()) == 1, 20, "a layer")
+        self.pull("End of Colour", self.frame_x(21.3))
+        until(lambda: self.layers()[0]["ends"] == 21, 20, "the end before the marker")
+        page.get_by_role("button", name="Marker The clap at frame 22").click()
+        page.get_by_role("button", name="Remove The clap").click()
+        until(lambda: not self.document()["markers"], 20, "it to be gone")
+
     def _it_is_split(self, times: dict[str, Any]) -> None:
         page = self.page
         at = times["begins"] + 8

@@ -13,7 +13,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, TypeAdapter, ValidationError, ValidationInfo, model_validator
 
 from plonket.base.errors import BadInput
-from plonket.base.fields import STORED, UNSEEN, AssetDigest, Name, Number, Settings, choice, number
+from plonket.base.fields import STORED, UNSEEN, AssetDigest, Name, Number, Settings, choice, number, plain, switch
 from plonket.base.registry import Entry
 from plonket.document.bases import Layer, LayerBase, Look, MaskBase, Motion, MotionBase, Named, Treatment
 from plonket.document.kinds import FOOTAGE, LAYERS, MOTIONS, TREATMENTS
@@ -55,6 +55,32 @@ class Footage(Settings):
 FOOTAGE.add(Entry(kind="clip", label="Clip", settings=Footage, run=Footage, groups=("Footage",)))
 
 
+class SoundTrack(Settings):
+    """How the shot's sound is laid under it."""
+
+    kind: Literal["sound"] = "sound"
+    volume: Number = number(100.0, label="Volume", low=0, high=400, step=1, unit="%", group="Sound", soft=(0, 200),
+                            help="Key it to bring something out, or to let it go.")  # fmt: skip
+    muted: bool = switch(False, label="Muted", group="Sound")
+    fade_in: int = plain(0, label="Fades in", low=0, high=100000, step=1, unit="fr", group="Sound", whole=True, soft=(0, 100),
+                         help="Frames from the beginning of the range until it is heard whole.")  # fmt: skip
+    fade_out: int = plain(0, label="Fades out", low=0, high=100000, step=1, unit="fr", group="Sound", whole=True, soft=(0, 100),
+                          help="Frames over which it goes, up to the end of the range.")  # fmt: skip
+    level: Literal["as it is", "-14", "-16", "-23"] = choice(
+        "as it is", label="Loudness", group="Sound",
+        names={"as it is": "As it is", "-14": "-14 LUFS", "-16": "-16 LUFS", "-23": "-23 LUFS (broadcast)"},
+        help="What it is brought to when it is delivered, as far as its peaks allow.")  # fmt: skip
+
+
+FOOTAGE.add(Entry(kind="sound", label="Sound", settings=SoundTrack, run=SoundTrack, groups=("Sound",)))
+
+
+class Marker(Named):
+    """A name at a frame."""
+
+    frame: int = Field(ge=0)
+
+
 class Delivery(Settings):
     """How the finished video is written."""
 
@@ -83,11 +109,13 @@ class Shot(Settings):
     stack: list[Layer] = Field(default_factory=list, max_length=200)
     parcels: list[Parcel] = Field(default_factory=list, max_length=50)
     finish: list[Look] = Field(default_factory=list, max_length=50)
+    markers: Annotated[list[Marker], UNSEEN] = Field(default_factory=list, max_length=200)
+    sound: Annotated[SoundTrack, UNSEEN] = Field(default_factory=SoundTrack)
     delivery: Annotated[Delivery, UNSEEN] = Field(default_factory=Delivery)
 
     @model_validator(mode="after")
     def _consistent(self, info: ValidationInfo) -> Shot:
-        ids = [thing.id for thing in self.things()]
+        ids = [thing.id for thing in (*self.things(), *self.markers)]
         if len(set(ids)) != len(ids):
             raise ValueError("two things in the shot have the same id")
         self._check_references()

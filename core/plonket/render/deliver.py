@@ -17,6 +17,7 @@ from plonket.media.failures import media_errors
 from plonket.media.sound import Sound
 from plonket.media.write import SEEN_THROUGH, Coding, VideoWriter
 from plonket.render.frame import Ground, render_range, scaled_size
+from plonket.render.soundtrack import soundtrack
 
 QUALITY = {"small": Coding(crf=24.0), "good": Coding(crf=18.0), "best": Coding(crf=12.0, preset="medium")}
 VIDEO_ENDINGS = {".mp4", ".mov", ".m4v"}
@@ -72,7 +73,7 @@ def deliver(
     ground: Ground = "clear" if clear else "black"
     frames = (rgb for _, rgb in render_range(shot, sources, start, stop, scale=scale, work=work, ground=ground))
     rate = Fraction(shot.footage.rate)
-    under = sound.cut(start, stop, rate) if sound is not None and shot.delivery.sound else None
+    under = soundtrack(shot, sound, start, stop)
     size = scaled_size((shot.footage.width, shot.footage.height), scale)
     write_pictures(frames, out, size, rate, coding=coding_of(shot), sound=under)
 

@@ -92,6 +92,8 @@ export type Kind = Omit<Schemas["KindOut"], "schema"> & { schema: JsonSchema };
 
 export type KindGroup = Schemas["GroupOut"];
 export type SpacesAnswer = Schemas["SpacesOut"];
+export type Marker = Schemas["Marker"];
+export type Loudness = Schemas["LoudnessOut"];
 export type Step = Schemas["StepOut"];
 export type Operation = Schemas["OperationIn"]["operation"];
 export type OperationAnswer = Schemas["OperationOut"];

@@ -104,6 +104,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/clips/{digest}/waveform": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Waveform
+         * @description The largest swing of a clip's sound in each of its frames, 0 to 1; nothing where it is silent.
+         */
+        get: operations["shots_sound_waveform"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/deliveries": {
         parameters: {
             query?: never;
@@ -770,6 +790,26 @@ export interface paths {
          * @description A stroke over the subject of a cut-out, or over what is not, on the frame of its clip that is shown.
          */
         post: operations["shots_keys_add_stroke"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/loudness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Loudness
+         * @description How loud a shot is, and how loud it will be.
+         */
+        get: operations["shots_sound_loudness"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -4272,6 +4312,36 @@ export interface components {
              */
             by: "sound" | "picture";
         };
+        /** LoudnessOut */
+        LoudnessOut: {
+            /**
+             * Finished
+             * @description Integrated loudness as it is delivered
+             */
+            finished: number | null;
+            /**
+             * Lufs
+             * @description Integrated loudness of the range as it is set, before it is brought to any level
+             */
+            lufs: number | null;
+            /**
+             * Peak
+             * @description Its true peak, dB below full scale
+             */
+            peak: number | null;
+        };
+        /**
+         * Marker
+         * @description A name at a frame.
+         */
+        Marker: {
+            /** Frame */
+            frame: number;
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+        };
         /** MatchIn */
         MatchIn: {
             /** Frame */
@@ -6817,6 +6887,8 @@ export interface components {
              * @constant
              */
             format: 1;
+            /** Markers */
+            markers: components["schemas"]["Marker"][];
             /** Motions */
             motions: (components["schemas"]["PointMotion"] | components["schemas"]["PlaneMotion"] | components["schemas"]["CameraMotion"] | components["schemas"]["ObjectMotion"] | components["schemas"]["FormMotion"])[];
             /** Name */
@@ -6827,6 +6899,7 @@ export interface components {
             perches: components["schemas"]["Perch"][];
             /** Plate */
             plate: (components["schemas"]["Steady"] | components["schemas"]["Handheld"] | components["schemas"]["Mend"] | components["schemas"]["Clean"])[];
+            sound: components["schemas"]["SoundTrack"];
             /** Stack */
             stack: (components["schemas"]["PlateLayer"] | components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["MeshLayer"] | components["schemas"]["FormLayer"] | components["schemas"]["LampLayer"] | components["schemas"]["DomeLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
         };
@@ -7099,6 +7172,44 @@ export interface components {
              * @default 100
              */
             width: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /**
+         * SoundTrack
+         * @description How the shot's sound is laid under it.
+         */
+        SoundTrack: {
+            /**
+             * Fade In
+             * @default 0
+             */
+            fade_in: number;
+            /**
+             * Fade Out
+             * @default 0
+             */
+            fade_out: number;
+            /**
+             * Kind
+             * @default sound
+             * @constant
+             */
+            kind: "sound";
+            /**
+             * Level
+             * @default as it is
+             * @enum {string}
+             */
+            level: "as it is" | "-14" | "-16" | "-23";
+            /**
+             * Muted
+             * @default false
+             */
+            muted: boolean;
+            /**
+             * Volume
+             * @default 100
+             */
+            volume: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
         /** SourceIn */
         SourceIn: {
@@ -8130,6 +8241,28 @@ export interface operations {
             };
         };
     };
+    shots_sound_waveform: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number[];
+                };
+            };
+        };
+    };
     deliveries_api_deliveries: {
         parameters: {
             query?: never;
@@ -9072,6 +9205,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ShotOut"];
+                };
+            };
+        };
+    };
+    shots_sound_loudness: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoudnessOut"];
                 };
             };
         };

@@ -7,6 +7,7 @@ import { OnOff } from "~/ui/OnOff";
 import { Progress } from "~/ui/Progress";
 import { retryJob, stopJob, useDeliver } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
+import { kindOf } from "~/workspace/kinds";
 import { act, useWorkspace } from "~/workspace/store";
 
 /** Quality, size, sound; then progress in place and the finished file. */
@@ -21,6 +22,7 @@ export function DeliverDialog() {
   if (!footage) return null;
   const frames = footage.out_frame - footage.in_frame + 1;
   const [n = 25, d = 1] = footage.rate.split("/").map(Number);
+  const levels = kindOf("footage", "sound")?.schema.properties?.["level"]?.["x-plonket"]?.names ?? {};
   const half = shot.delivery.scale === "half";
   const set = (key: string, value: unknown) =>
     void edits.edit("Delivery settings", [{ op: "replace", path: `/delivery/${key}`, value }]);
@@ -59,6 +61,19 @@ export function DeliverDialog() {
         />
         <span>Sound</span>
         <OnOff label="Sound" checked={shot.delivery.sound} onChange={(on) => set("sound", on)} />
+        {shot.delivery.sound && !shot.sound.muted && (
+          <>
+            <span>Loudness</span>
+            <Choice
+              label="Loudness"
+              value={shot.sound.level}
+              names={levels}
+              onChange={(v) =>
+                void edits.edit("Loudness of the sound", [{ op: "replace", path: "/sound/level", value: v }])
+              }
+            />
+          </>
+        )}
       </div>
       {footage.ground === "clear" && (
         <p className="-mt-2 mb-4 text-xs text-ink-2">

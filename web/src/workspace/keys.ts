@@ -15,6 +15,7 @@ import {
   setOnPlate,
 } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
+import { useAddMarker } from "~/workspace/timestrip/Markers";
 import { useSplit } from "~/workspace/timestrip/Bars";
 import { handleSpot, type Tracks } from "~/workspace/tracks";
 
@@ -52,6 +53,7 @@ export const KEYS: { group: string; keys: [string, string][] }[] = [
       ["Arrow keys", "Nudge the chosen thing by 1 px (with Alt: 0.1 px, with Shift: 10 px)"],
       ["E", "The chosen thing once more"],
       ["Y", "Split the chosen layer at this frame"],
+      ["J", "A marker at this frame"],
       ["T", "Bars of all layers: when each begins and ends"],
       ["Delete", "Take the chosen thing away"],
       ["Esc", "Back to handles; choose nothing"],
@@ -110,6 +112,7 @@ export function useKeys(tracks: Tracks): void {
   const steady = useAddSteady();
   const holdable = useHeldCandidate();
   const split = useSplit();
+  const mark = useAddMarker();
 
   useEffect(() => {
     const shot = record.document;
@@ -200,6 +203,7 @@ export function useKeys(tracks: Tracks): void {
         ".": () => stepBy(shot, 1),
         "<": () => stepBy(shot, -10),
         ">": () => stepBy(shot, 10),
+        j: () => mark(state.frame),
         t: () => act({ do: "bars", on: !state.bars }),
         y: () => {
           const layer = chosen.kind === "layer" ? findLayer(shot, chosen.id) : undefined;
@@ -295,7 +299,7 @@ export function useKeys(tracks: Tracks): void {
       window.removeEventListener("keydown", onKey);
       window.removeEventListener("click", onClick);
     };
-  }, [record, edits, give, measure, check, steady, holdable, split, tracks]);
+  }, [record, edits, give, measure, check, steady, holdable, split, mark, tracks]);
 }
 
 function middle(): { clientX: number; clientY: number } {

@@ -112,6 +112,7 @@ export const freshShotId = (prefix: string, shot: Shot): string =>
     ...allLayers(shot),
     ...shot.parcels,
     ...shot.finish,
+    ...shot.markers,
   ]);
 
 export function freshId(prefix: string, taken: { id: string }[]): string {

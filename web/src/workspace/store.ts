@@ -54,6 +54,8 @@ const COMPARED: Compare = { other: { kind: "untouched" }, how: "wipe", at: 0.5, 
 interface WorkspaceState {
   frame: number;
   playing: boolean;
+  /** Whether the playhead is being dragged: snatches of sound are heard. */
+  scrubbing: boolean;
   chosen: Chosen;
   tool: Tool;
   plonking: string | null;
@@ -116,6 +118,7 @@ interface WorkspaceState {
 export type Action =
   | { do: "frame"; frame: number }
   | { do: "play"; on: boolean }
+  | { do: "scrub"; on: boolean }
   | { do: "choose"; chosen: Chosen }
   | {
       do: "tool";
@@ -156,6 +159,7 @@ export type Action =
 const START = {
   frame: 0,
   playing: false,
+  scrubbing: false,
   chosen: { kind: "none" } as Chosen,
   tool: "handle" as Tool,
   plonking: null,
@@ -214,6 +218,8 @@ function reduce(action: Action, now: WorkspaceState): Partial<WorkspaceState> {
       return { frame: action.frame, loupe: null };
     case "play":
       return { playing: action.on };
+    case "scrub":
+      return { scrubbing: action.on };
     case "choose":
       return {
         chosen: action.chosen,

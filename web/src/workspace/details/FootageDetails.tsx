@@ -8,6 +8,7 @@ import { NumberBox } from "~/ui/NumberBox";
 import { Progress } from "~/ui/Progress";
 import { useOpenShot } from "~/workspace/context";
 import { FootageDialog } from "~/workspace/FootageDialog";
+import { SoundGroup } from "~/workspace/details/SoundGroup";
 import { BehindFootage } from "~/workspace/details/FrontParts";
 import { Group, Row, Title } from "~/workspace/details/Group";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
@@ -81,6 +82,7 @@ export function FootageDetails() {
           }
         />
       )}
+      {asset?.has_audio && <SoundGroup />}
       <div className="border-t border-line pt-3">
         <input
           ref={input}

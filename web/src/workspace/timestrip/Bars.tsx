@@ -42,6 +42,7 @@ function useStops(besides: string): number[] {
   const shot = record.document;
   const frame = useWorkspace((s) => s.frame);
   const out = [frame, shot.footage?.in_frame ?? 0, (shot.footage?.out_frame ?? 0) + 1];
+  out.push(...shot.markers.map((m) => m.frame));
   for (const layer of allLayers(shot)) {
     if (layer.id === besides) continue;
     if (layer.begins !== null) out.push(layer.begins);

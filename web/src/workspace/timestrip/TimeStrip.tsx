@@ -1,6 +1,7 @@
 import { useEffect, useRef, useState } from "react";
 import { useShallow } from "zustand/react/shallow";
 import type { Footage, Motion } from "~/workspace/timestrip/types";
+import { useAssets } from "~/api/queries";
 import { dragFrom } from "~/ui/drag";
 import { useChosenLayer, useChosenMotion, useOpenShot } from "~/workspace/context";
 import { useLayerSlip } from "~/workspace/slip";
@@ -13,7 +14,9 @@ import { keyOfPath, type Moving } from "~/workspace/timestrip/keyed";
 import { EDGE, frameAt, type Scale, xOf } from "~/workspace/timestrip/scale";
 import { useOwner } from "~/workspace/timestrip/useOwner";
 import { Filmstrip } from "~/workspace/timestrip/Filmstrip";
+import { Markers, useAddMarker } from "~/workspace/timestrip/Markers";
 import { SLIP, SlipLane } from "~/workspace/timestrip/SlipLane";
+import { WAVE, WaveLane } from "~/workspace/timestrip/WaveLane";
 import { TrustStrip } from "~/workspace/timestrip/TrustStrip";
 
 const LABELS = 156;
@@ -28,6 +31,8 @@ export function TimeStrip() {
   const { curves, bars } = useWorkspace(useShallow((s) => ({ curves: s.curves, bars: s.bars })));
   const slip = useLayerSlip(layer?.id ?? "");
   const { owner, numbers } = useOwner();
+  const { data: assets } = useAssets();
+  const mark = useAddMarker();
   const overAll = useWorkspace((s) => s.overAll);
   const [hidden, setHidden] = useState<string[]>([]);
   useEffect(() => {
@@ -53,6 +58,7 @@ export function TimeStrip() {
       ? [layer]
       : [];
   const motions = record.document.motions;
+  const heard = assets?.find((a) => a.digest === footage.asset)?.has_audio ?? false;
   const scrub = (e: React.PointerEvent<HTMLDivElement>) => {
     if (e.button !== 0) return;
     const box = e.currentTarget.getBoundingClientRect();
@@ -62,7 +68,12 @@ export function TimeStrip() {
       act({ do: "frame", frame: frameAt(scale, x - box.left) });
     };
     go(e.clientX);
-    dragFrom(e, (m) => go(m.clientX));
+    act({ do: "scrub", on: true });
+    dragFrom(
+      e,
+      (m) => go(m.clientX),
+      () => act({ do: "scrub", on: false }),
+    );
   };
 
   return (
@@ -96,6 +107,13 @@ export function TimeStrip() {
           </button>
         </Label>
         <Label tall={38}>Footage</Label>
+        {heard && (
+          <Label tall={WAVE}>
+            <button className="truncate" onClick={() => act({ do: "choose", chosen: { kind: "footage" } })}>
+              Sound{record.document.sound.muted ? ", muted" : ""}
+            </button>
+          </Label>
+        )}
         {motions.map((m) => (
           <Label key={m.id} tall={28}>
             <MotionLabel motion={m} />
@@ -149,10 +167,24 @@ export function TimeStrip() {
         {layer && slip && <Label tall={SLIP}>Slip, px</Label>}
       </div>
       <div ref={lanes} data-testid="lanes" className="relative touch-none select-none" onPointerDown={scrub}>
-        <Ruler scale={scale} />
+        <div
+          title="Double click for a marker here"
+          onDoubleClick={(e) => {
+            const box = e.currentTarget.getBoundingClientRect();
+            mark(frameAt(scale, e.clientX - box.left));
+          }}
+        >
+          <Ruler scale={scale} />
+        </div>
+        <Markers scale={scale} />
         <div className="h-[38px] border-b border-line">
           <Filmstrip asset={footage.asset} footage={footage} scale={scale} />
         </div>
+        {heard && (
+          <div className="border-b border-line" style={{ height: WAVE }}>
+            <WaveLane scale={scale} />
+          </div>
+        )}
         {motions.map((m) => (
           <div key={m.id} className="h-[28px] border-b border-line">
             <TrustStrip motion={m} scale={scale} />

@@ -15,7 +15,7 @@ export function useOwner(): {
   const layer = useChosenLayer();
   const treatment = useChosenTreatment();
   const perch = useChosenPerch();
-  const { finish, footage } = record.document;
+  const { finish, footage, sound } = record.document;
   const owner = useMemo<Owner | null>(() => {
     if (layer) return { list: "stack", id: layer.id, name: layer.name, thing: layer };
     if (treatment) return { list: "plate", id: treatment.id, name: treatment.name, thing: treatment };
@@ -23,9 +23,9 @@ export function useOwner(): {
     if (chosen.kind === "finish")
       return { list: "finish", id: "finish", name: "Finish", thing: { looks: finish } };
     if (chosen.kind === "footage" && footage)
-      return { list: "footage", id: "footage", name: footage.name, thing: footage };
+      return { list: "footage", id: "footage", name: footage.name, thing: { footage, sound } };
     return null;
-  }, [layer, treatment, perch, chosen.kind, finish, footage]);
+  }, [layer, treatment, perch, chosen.kind, finish, footage, sound]);
   const numbers = useMemo(() => movingOf(owner?.thing), [owner]);
   const change = (label: string, fields: string[], to: <T>(thing: T) => T) =>
     edits.edit(label, (latest) => {
@@ -36,8 +36,12 @@ export function useOwner(): {
       }
       if (owner.list === "footage") {
         if (!latest.footage) return [];
-        const now = to(latest.footage) as unknown as Record<string, unknown>;
-        return fields.map((f) => ({ op: "replace" as const, path: `/footage/${f}`, value: now[f] }));
+        const now = to({ footage: latest.footage, sound: latest.sound });
+        return fields.map((f) => ({
+          op: "replace" as const,
+          path: `/${f}`,
+          value: now[f as keyof typeof now],
+        }));
       }
       const now =
         owner.list === "stack"

@@ -1,7 +1,8 @@
 import { useEffect, useMemo, useRef, useState } from "react";
-import type { ShotRecord } from "~/api/client";
+import type { Shot, ShotRecord } from "~/api/client";
 import { useAssets } from "~/api/queries";
 import { act, useWorkspace } from "~/workspace/store";
+import { gainAt, gainCurve } from "~/workspace/viewer/soundGain";
 import {
   clipRun,
   otherAddress,
@@ -38,6 +39,10 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
   useEffect(() => {
     runsRef.current = runs;
   }, [runs]);
+  const laidRef = useRef(record?.document);
+  useEffect(() => {
+    laidRef.current = record?.document;
+  }, [record]);
   const start = footage?.in_frame ?? 0;
   const end = footage?.out_frame ?? 0;
   const rate = footage?.rate;
@@ -91,7 +96,13 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
       if (!sound) return;
       source = sound.context.createBufferSource();
       source.buffer = sound.buffer;
-      source.connect(sound.context.destination);
+      const louder = sound.context.createGain();
+      const laid = laidRef.current;
+      if (laid?.footage) {
+        const curve = gainCurve(laid.sound, laid.footage, from, end);
+        louder.gain.setValueCurveAtTime(curve, sound.context.currentTime, (end + 1 - from) / fps);
+      }
+      source.connect(louder).connect(sound.context.destination);
       source.start(0, from / fps, (end + 1 - from) / fps);
     };
 
@@ -140,15 +151,45 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
     };
   }, [playing, rate, start, end, sound]);
 
+  useSnatches(sound, record?.document);
+
   return shownRate;
 }
 
-function useSound(record: ShotRecord | undefined): { context: AudioContext; buffer: AudioBuffer } | null {
+const SNATCH_S = 0.07;
+
+/** While the time strip is scrubbed, a short snatch of each frame's sound. */
+function useSnatches(sound: Heard | null, shot: Shot | undefined) {
+  const scrubbing = useWorkspace((s) => s.scrubbing);
+  const frame = useWorkspace((s) => s.frame);
+  useEffect(() => {
+    const footage = shot?.footage;
+    if (!scrubbing || !sound || !footage || !shot) return;
+    const [num = 25, den = 1] = footage.rate.split("/").map(Number);
+    const source = sound.context.createBufferSource();
+    source.buffer = sound.buffer;
+    const louder = sound.context.createGain();
+    const now = sound.context.currentTime;
+    // Faded at both ends: a bare cut clicks.
+    const gain = gainAt(shot.sound, footage, frame);
+    louder.gain.setValueCurveAtTime(Float32Array.from([0, gain, gain, 0]), now, SNATCH_S);
+    source.connect(louder).connect(sound.context.destination);
+    source.start(0, (frame * den) / num, SNATCH_S);
+    return () => source.stop();
+  }, [scrubbing, frame, sound, shot]);
+}
+
+interface Heard {
+  context: AudioContext;
+  buffer: AudioBuffer;
+}
+
+function useSound(record: ShotRecord | undefined): Heard | null {
   const { data: assets } = useAssets();
   const footage = record?.document.footage?.asset;
   // A clip without sound is not asked for any.
   const asset = assets?.find((a) => a.digest === footage)?.has_audio ? footage : undefined;
-  const playing = useWorkspace((s) => s.playing);
+  const playing = useWorkspace((s) => s.playing || s.scrubbing);
   const [sound, setSound] = useState<{ asset: string; context: AudioContext; buffer: AudioBuffer } | null>(
     null,
   );
