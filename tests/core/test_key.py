@@ -15,6 +15,7 @@ from plonket.base.conventions import F32, U8
 from plonket.base.errors import Degenerate
 from plonket.cli.main import main
 from plonket.keying import brightness, colours, difference
+from plonket.keying.calm import calmed
 from plonket.keying.chroma import restored
 from plonket.keying.cloth import found_colour
 from plonket.keying.common import KeyContext
@@ -211,6 +212,28 @@ class Screen(unittest.TestCase):
         self.assertLess(float(bare[290:350, 30:90].mean()), 0.003)
         self.assertGreater(float(bare[150, 320]), 0.99)
         self.assertLess(float(np.abs(mended - truth)[:200].mean()), 0.015)
+
+
+class Calm(unittest.TestCase):
+    def test_sums_kept_from_row_to_row_are_those_of_plain_means(self) -> None:
+        rng = np.random.default_rng(0)
+        size = (157, 211)
+        soft = cv2.GaussianBlur((rng.random(size) > 0.5).astype(np.float32), (0, 0), 6)
+        matte = np.clip(soft * 3 - 1 + rng.normal(0, 0.05, size), 0, 1).astype(np.float32)
+        guide = np.clip(matte * 0.6 + rng.normal(0, 0.03, size), 0, 1).astype(np.float32)
+        for radius in (1.0, 3.0, 8.0):
+            mean = lambda a, r=radius: cv2.blur(a, (2 * round(r) + 1,) * 2)  # noqa: E731
+            out, total = np.zeros_like(matte), np.zeros_like(matte)
+            for g in (cv2.GaussianBlur(guide, (5, 5), 0.6), cv2.GaussianBlur(matte, (7, 7), 1.0)):
+                spread = mean(g * g) - mean(g) ** 2
+                some = np.sort(spread[::3, ::3].ravel())
+                slope = (mean(g * matte) - mean(g) * mean(matte)) / (spread + max(4 * float(some[len(some) // 5]), 1e-6))
+                smooth = mean(slope) * g + mean(mean(matte) - slope * mean(g))
+                fit = 1 / (mean((smooth - matte) ** 2) + 1e-5)
+                out, total = out + fit * smooth, total + fit
+            np.testing.assert_allclose(calmed(matte, guide, radius), np.clip(out / total, 0, 1), atol=2e-5)
+        flat = np.full((3, 3), 0.4, np.float32)
+        np.testing.assert_array_equal(calmed(flat, flat, 8.0), flat, "too small to be averaged")
 
 
 class OtherKeys(unittest.TestCase):

@@ -48,6 +48,19 @@ def _within(k: int, n: int) -> int:
     return 2 * n - 2 - k if k >= n else k
 
 
+@numba.njit(cache=True, inline="always")  # type: ignore[misc]
+def _taken(y: int, first: int, step: int, r: int, h: int) -> tuple[int, np.float32]:
+    """The row that is taken into sums over 2 r + 1 rows, and with which sign.
+
+    The first row of a strip takes in all its neighbours; each further one gives the last of them away and takes the next.
+    """
+    if y == first:
+        return _within(y + step - r, h), np.float32(1.0)
+    if step == 0:
+        return _within(y - r - 1, h), np.float32(-1.0)
+    return _within(y + r, h), np.float32(1.0)
+
+
 @numba.njit(cache=True, fastmath=FAST, inline="always")  # type: ignore[misc]
 def _across(column: F32, r: int, out: F32) -> None:
     """Sums over 2 r + 1 neighbours of sums of columns, padded by r at both ends, which this fills by mirroring."""
@@ -72,16 +85,8 @@ def _moments(g: F32, p: F32, r: int, out: F32) -> None:
         column = np.zeros((4, w + 2 * r), np.float32)
         sums = np.empty((4, w), np.float32)
         for y in range(y0, y1):
-            # The first row of a strip takes all its neighbours in, each further one the next and gives the last away.
-            for step in range(2 * r + 2 if y > y0 else 2 * r + 1):
-                if y > y0 and 0 < step < 2 * r + 1:
-                    continue
-                if y == y0:
-                    row, sign = _within(y + step - r, h), np.float32(1.0)
-                elif step == 0:
-                    row, sign = _within(y - r - 1, h), np.float32(-1.0)
-                else:
-                    row, sign = _within(y + r, h), np.float32(1.0)
+            for step in range(2 if y > y0 else 2 * r + 1):
+                row, sign = _taken(y, y0, step, r, h)
                 for x in range(w):
                     a, b = g[row, x], p[row, x]
                     column[0, x + r] += sign * a
@@ -105,15 +110,8 @@ def _fitted(means: F32, g: F32, p: F32, r: int, eps: np.float32, smooth: F32, mi
         column = np.zeros((2, w + 2 * r), np.float32)
         sums = np.empty((2, w), np.float32)
         for y in range(y0, y1):
-            for step in range(2 * r + 2 if y > y0 else 2 * r + 1):
-                if y > y0 and 0 < step < 2 * r + 1:
-                    continue
-                if y == y0:
-                    row, sign = _within(y + step - r, h), np.float32(1.0)
-                elif step == 0:
-                    row, sign = _within(y - r - 1, h), np.float32(-1.0)
-                else:
-                    row, sign = _within(y + r, h), np.float32(1.0)
+            for step in range(2 if y > y0 else 2 * r + 1):
+                row, sign = _taken(y, y0, step, r, h)
                 for x in range(w):
                     mg, mp = means[0, row, x], means[1, row, x]
                     slope = (means[3, row, x] - mg * mp) / (means[2, row, x] - mg * mg + eps)

@@ -13,7 +13,7 @@ from plonket.media.failures import media_errors
 from plonket.media.opening import open_media
 from plonket.media.write import WORKING, VideoWriter
 
-SIDES = (16, 8192)
+SIDES = (16, 4096)
 MOST_FRAMES = 36000
 RATES = (1, 240)
 

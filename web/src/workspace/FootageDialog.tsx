@@ -81,7 +81,7 @@ function Canvas({
             label="Width"
             value={width}
             low={16}
-            high={8192}
+            high={4096}
             step={2}
             unit="px"
             onCommit={(v) => setSize([Math.round(v), height])}
@@ -91,7 +91,7 @@ function Canvas({
             label="Height"
             value={height}
             low={16}
-            high={8192}
+            high={4096}
             step={2}
             unit="px"
             onCommit={(v) => setSize([width, Math.round(v)])}
