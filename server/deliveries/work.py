@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import uuid
-from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
@@ -61,7 +60,7 @@ class Deliver:
             defaults={
                 "shot_id": job.shot_id, "name": document.name, "folder": str(job.id), "bytes": out.stat().st_size,
                 "width": width, "height": height, "frames": document.footage.out_frame - document.footage.in_frame + 1,
-                "rate": document.footage.rate, "ending": ending_of(document),
+                "rate": f"{document.footage.fps.numerator}/{document.footage.fps.denominator}", "ending": ending_of(document),
             },
         )  # fmt: skip
         for segment in segments:
@@ -72,11 +71,10 @@ class Deliver:
         footage = document.footage
         assert footage is not None
         wav = store.derived_folder(footage.asset) / "sound.wav"
-        rate = Fraction(footage.rate)
         sound = soundtrack(document, read_wav(wav) if wav.exists() else None, footage.in_frame, footage.out_frame + 1)
         joined = out.with_name(f"joining-{uuid.uuid4().hex[:8]}{out.suffix}")
         try:
-            join_segments(segments, joined, rate, sound, coding_of(document))
+            join_segments(segments, joined, footage.fps, sound, coding_of(document))
             store.settle(joined, out)
         finally:
             joined.unlink(missing_ok=True)

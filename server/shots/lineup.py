@@ -49,9 +49,9 @@ def _shift(document: Document, layer: PictureLayer, by: str, work: Work) -> floa
         paths = [store.derived_folder(asset) / "sound.wav" for asset in (footage.asset, layer.asset)]
         if not all(path.exists() for path in paths):
             raise BadInput("lineup.silent", "One of the two has no sound. Line them up by the picture.")
-        return line_up_sound(read_wav(paths[0]), read_wav(paths[1]), float(footage.fps)).frames
+        return line_up_sound(read_wav(paths[0]), read_wav(paths[1]), float(footage.filmed_fps)).frames
     first, second = pool().clip(footage.asset), pool().clip(layer.asset)
-    ratio = float(second.info.rate / footage.fps)
+    ratio = float(second.info.rate / footage.filmed_fps)
     return line_up_pictures(
         first.rgb, footage.frames, second.rgb, second.info.frames, ratio=ratio, work=work
     ).frames

@@ -69,6 +69,11 @@ class Heard(BrowserTest):
         self.assertLess(swing(found, 0.02, 0.08), 0.25 * loud, "it fades in")
         self.assertLess(swing(found, 2.5, 2.9), 0.16 * loud, "it was turned down")
         page.get_by_role("dialog").get_by_role("button", name="Close").click()
+        # Shown at another rate it lasts longer, and says so.
+        self.choose("Shown at", "24 frames/s")
+        until(lambda: self.document()["footage"]["played_at"] == "24/1", 20, "another rate")
+        expect(page.get_by_text("90 frames, 3.75 s")).to_be_visible()
+        expect(page.get_by_text("80 % of its speed")).to_be_visible()
         page.get_by_role("switch", name="Muted").click()
         until(lambda: self.document()["sound"]["muted"], 20, "it to be muted")
         until(lambda: self.inked(0.25) == 0, 20, "nothing to be heard")

@@ -86,12 +86,14 @@ class Document(unittest.TestCase):
                  "quad": [(0, 0), (9, 0), (9, 9), (0, 9)],
                  "anchors": [{"target": "p", "x": 1}, {"target": "p", "x": 9}],
                  "outline": polygon_outline(np.array([[1.0, 1], [9, 1], [9, 9]]))}  # fmt: skip
+        clip = {"width": 16, "height": 16, "rate": "30/1", "frames": 9, "in_frame": 0, "out_frame": 8}
         for registry in REGISTRIES.values():
             for entry in registry:
                 fields = entry.settings.model_fields
                 # A form needs no file, and its frames are numbers.
                 skipped = ("asset", "frames") if entry.kind == "form" else ()
-                made = entry.settings(**{k: v for k, v in given.items() if k in fields and k not in skipped})
+                values = given | (clip if entry.kind == "clip" else {})
+                made = entry.settings(**{k: v for k, v in values.items() if k in fields and k not in skipped})
                 self.assertEqual(made.kind, entry.kind)  # type: ignore[attr-defined]
                 self.assertTrue(entry.label and entry.help.endswith("."))
                 for name, hints in entry.settings.model_json_schema()["properties"].items():

@@ -10,8 +10,10 @@ from typing import Any
 
 import numpy as np
 
+from plonket.base.errors import BadInput
 from plonket.document.hashes import picture_hash
 from plonket.document.shot import Shot, read_shot
+from plonket.media import open_clip
 from plonket.media.loudness import loudness_of, peak_of
 from plonket.media.sound import Sound, read_sound
 from plonket.media.write import VideoWriter
@@ -106,6 +108,41 @@ class Laid(unittest.TestCase):
         self.assertGreater(peak_of(out), -1.3)
         silent = soundtrack(shot(level="-14"), Sound(samples=np.zeros((3 * RATE, 2), np.int16)), 0, 90)
         self.assertEqual(swing(silent, 0, 3), 0)
+
+    def test_shown_at_another_rate_pictures_and_sound_are_slowed_together(self) -> None:
+        made = shot().model_dump(mode="json")
+        made["footage"]["played_at"] = "12/1"
+        slow = read_shot(made)
+        clap = joined(tone(-40, 1), tone(-3, 0.05), tone(-40, 1.95))
+        out = soundtrack(slow, clap, 0, 90)
+        assert out is not None
+        self.assertEqual(len(out.samples), round(90 / 12 * RATE))
+        # The clap of frame 30 is heard as that frame is shown; its tone is lower by as much.
+        loud = np.flatnonzero(np.abs(out.samples[:, 0].astype(int)) > 12000) / RATE
+        self.assertAlmostEqual(float(loud[0]), 30 / 12, delta=1 / 24)
+        self.assertAlmostEqual(float(loud[-1] - loud[0]), 0.05 * 30 / 12, delta=0.02)
+        piece = out.samples[round(2.52 * RATE) : round(2.6 * RATE), 0].astype(float)
+        crossings = int((np.diff(np.sign(piece)) != 0).sum())
+        self.assertAlmostEqual(crossings / 2 / (len(piece) / RATE), 997 * 12 / 30, delta=15)
+        with tempfile.TemporaryDirectory() as folder:
+            path, target = Path(folder) / "a.mp4", Path(folder) / "out.mp4"
+            with VideoWriter(path, (64, 36), Fraction(30), sound=clap) as writer:
+                for k in range(90):
+                    writer.write(np.full((36, 64, 3), 30 + 2 * k, np.uint8))
+            pool = MediaPool(lambda _: path, lambda _: None)  # type: ignore[arg-type, return-value]
+            self.addCleanup(pool.close)
+            deliver(slow, ShotSources(slow, pool), target, start=0, stop=90, sound=clap)
+            clip = open_clip(target)
+            self.addCleanup(clip.close)
+            self.assertEqual((clip.info.frames, clip.info.rate), (90, Fraction(12)))
+            self.assertAlmostEqual(float(clip.rgb(60).mean()), 150, delta=4)
+            found = read_sound(target)
+        assert found is not None
+        self.assertAlmostEqual(len(found.samples) / RATE, 7.5, delta=0.05)
+        for bad in ("0/1", "5000/1", "30"):
+            made["footage"]["played_at"] = bad
+            with self.assertRaises(BadInput):
+                read_shot(made)
 
     def test_no_picture_depends_on_it_and_a_delivered_file_has_it(self) -> None:
         self.assertEqual(picture_hash(shot()), picture_hash(shot(volume=10.0, muted=True)))

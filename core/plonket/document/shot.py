@@ -20,6 +20,8 @@ from plonket.document.kinds import FOOTAGE, LAYERS, MOTIONS, TREATMENTS
 from plonket.document.perch import Perch
 from plonket.document.references import Referring, references
 
+MOST_FPS = (1, 1000)
+
 
 class Footage(Settings):
     """The clip that the shot is made on. Frames run from `in_frame` to `out_frame`, both shown."""
@@ -29,7 +31,9 @@ class Footage(Settings):
     name: Name
     width: int = Field(ge=16, le=16384)
     height: int = Field(ge=16, le=16384)
-    rate: str = Field(pattern=r"^[1-9]\d*/[1-9]\d*$")
+    rate: str = Field(pattern=r"^[1-9]\d*/[1-9]\d*$", description="Frames a second at which it was filmed")
+    played_at: str | None = Field(default=None, pattern=r"^[1-9]\d{0,5}/[1-9]\d{0,5}$",
+                                  description="Frames a second at which it is shown; none: as it was filmed")  # fmt: skip
     frames: int = Field(ge=1)
     in_frame: int = Field(ge=0)
     out_frame: int = Field(ge=0)
@@ -45,14 +49,23 @@ class Footage(Settings):
             raise ValueError(
                 f"the range {self.in_frame}-{self.out_frame} does not lie within the clip's {self.frames} frames"
             )
+        if not MOST_FPS[0] <= self.fps <= MOST_FPS[1]:
+            raise ValueError(f"a shot runs at {MOST_FPS[0]} to {MOST_FPS[1]} frames a second, not at {float(self.fps):g}")
         return self
 
     @property
-    def fps(self) -> Fraction:
+    def filmed_fps(self) -> Fraction:
+        """Frames a second at which the clip was filmed."""
         return Fraction(self.rate)
 
+    @property
+    def fps(self) -> Fraction:
+        """Frames a second at which the shot runs, is delivered and heard."""
+        return Fraction(self.played_at or self.rate)
 
-FOOTAGE.add(Entry(kind="clip", label="Clip", settings=Footage, run=Footage, groups=("Footage",)))
+
+FOOTAGE.add(Entry(kind="clip", label="Clip", settings=Footage, run=Footage, groups=("Footage",),
+                  help="The clip that a shot is made on."))  # fmt: skip
 
 
 class SoundTrack(Settings):
@@ -72,7 +85,8 @@ class SoundTrack(Settings):
         help="What it is brought to when it is delivered, as far as its peaks allow.")  # fmt: skip
 
 
-FOOTAGE.add(Entry(kind="sound", label="Sound", settings=SoundTrack, run=SoundTrack, groups=("Sound",)))
+FOOTAGE.add(Entry(kind="sound", label="Sound", settings=SoundTrack, run=SoundTrack, groups=("Sound",),
+                  help="How its sound is laid under the shot."))  # fmt: skip
 
 
 class Marker(Named):

@@ -72,7 +72,7 @@ def deliver(
         raise BadInput("render.out", f"{out.name}: with coverage it is a file ending in .mov, or a folder of PNG files.")
     ground: Ground = "clear" if clear else "black"
     frames = (rgb for _, rgb in render_range(shot, sources, start, stop, scale=scale, work=work, ground=ground))
-    rate = Fraction(shot.footage.rate)
+    rate = shot.footage.fps
     under = soundtrack(shot, sound, start, stop)
     size = scaled_size((shot.footage.width, shot.footage.height), scale)
     write_pictures(frames, out, size, rate, coding=coding_of(shot), sound=under)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from fractions import Fraction
 
 import numpy as np
+from scipy.signal import resample_poly
 
 from plonket.base.conventions import F64
 from plonket.base.fields import value_at
@@ -23,14 +24,26 @@ def soundtrack(shot: Shot, sound: Sound | None, start: int, stop: int) -> Sound 
     """
     if sound is None or shot.footage is None or shot.sound.muted or not shot.delivery.sound:
         return None
-    rate = Fraction(shot.footage.rate)
-    piece = sound.cut(start, stop, rate)
+    rate = shot.footage.fps
+    piece = drawn_out(sound.cut(start, stop, shot.footage.filmed_fps), shot.footage.filmed_fps / rate, (stop - start) / rate)
     gains = gains_of(shot, start, stop)
     if (gains != 1).any():
         # From frame to frame it changes evenly, so that nothing clicks.
         at = np.arange(len(piece.samples)) * float(rate) / piece.rate
         piece = _louder(piece, np.interp(at, np.arange(stop - start + 1), gains)[:, None])
     return levelled(piece, shot.sound.level)
+
+
+def drawn_out(sound: Sound, by: Fraction, seconds: Fraction) -> Sound:
+    """The sound so many times as long, lower by as much, as a slowed tape; exactly `seconds` long."""
+    if by == 1:
+        return sound
+    ratio = by.limit_denominator(1000)
+    longer = resample_poly(sound.samples.astype(np.float64), ratio.numerator, ratio.denominator, axis=0)
+    length = round(seconds * sound.rate)
+    out = np.zeros((length, 2))
+    out[: min(length, len(longer))] = longer[:length]
+    return Sound(samples=np.clip(np.round(out), -32768, 32767).astype(np.int16), rate=sound.rate)
 
 
 def levelled(sound: Sound, level: str) -> Sound:

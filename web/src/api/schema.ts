@@ -2956,7 +2956,16 @@ export interface components {
             opacity: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Out Frame */
             out_frame: number;
-            /** Rate */
+            /**
+             * Played At
+             * @description Frames a second at which it is shown; none: as it was filmed
+             * @default null
+             */
+            played_at: string | null;
+            /**
+             * Rate
+             * @description Frames a second at which it was filmed
+             */
             rate: string;
             /** Width */
             width: number;

@@ -9,6 +9,7 @@ import { retryJob, stopJob, useDeliver } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
 import { kindOf } from "~/workspace/kinds";
 import { act, useWorkspace } from "~/workspace/store";
+import { fpsOf } from "~/workspace/viewer/rates";
 
 /** Quality, size, sound; then progress in place and the finished file. */
 export function DeliverDialog() {
@@ -21,7 +22,7 @@ export function DeliverDialog() {
   const footage = shot.footage;
   if (!footage) return null;
   const frames = footage.out_frame - footage.in_frame + 1;
-  const [n = 25, d = 1] = footage.rate.split("/").map(Number);
+  const fps = fpsOf(footage);
   const levels = kindOf("footage", "sound")?.schema.properties?.["level"]?.["x-plonket"]?.names ?? {};
   const half = shot.delivery.scale === "half";
   const set = (key: string, value: unknown) =>
@@ -41,7 +42,7 @@ export function DeliverDialog() {
       title={`Deliver ${shot.name}`}
     >
       <p className="num mb-4 text-ink-2">
-        Frames {footage.in_frame}–{footage.out_frame} · {frames} frames · {((frames * d) / n).toFixed(2)} s ·{" "}
+        Frames {footage.in_frame}–{footage.out_frame} · {frames} frames · {(frames / fps).toFixed(2)} s ·{" "}
         {Math.round(footage.width * (half ? 0.5 : 1))} × {Math.round(footage.height * (half ? 0.5 : 1))}
       </p>
       <div className="mb-5 grid grid-cols-[90px_1fr] items-center gap-x-3 gap-y-2.5">

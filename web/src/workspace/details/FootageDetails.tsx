@@ -4,6 +4,7 @@ import { type Asset, get } from "~/api/client";
 import { useLive } from "~/api/events";
 import { sendFile, useUploads } from "~/api/upload";
 import { Button } from "~/ui/Button";
+import { Choice } from "~/ui/Choice";
 import { NumberBox } from "~/ui/NumberBox";
 import { Progress } from "~/ui/Progress";
 import { useOpenShot } from "~/workspace/context";
@@ -13,6 +14,7 @@ import { BehindFootage } from "~/workspace/details/FrontParts";
 import { Group, Row, Title } from "~/workspace/details/Group";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { groupsOf, kindOf } from "~/workspace/kinds";
+import { filmedFps, fpsOf, rateText } from "~/workspace/viewer/rates";
 
 export function FootageDetails() {
   const { record, edits, shotId } = useOpenShot();
@@ -30,7 +32,7 @@ export function FootageDetails() {
   const input = useRef<HTMLInputElement>(null);
   const [dialog, setDialog] = useState<"shelf" | "empty" | null>(null);
   const kind = kindOf("footage", "clip");
-  const [n = 25, d = 1] = footage.rate.split("/").map(Number);
+  const [fps, filmed] = [fpsOf(footage), filmedFps(footage)];
   const set = (which: "in_frame" | "out_frame", value: number) =>
     void edits.edit(which === "in_frame" ? "Range begins" : "Range ends", [
       { op: "replace", path: `/footage/${which}`, value },
@@ -40,8 +42,30 @@ export function FootageDetails() {
       <Title title={footage.name} sub="The clip this shot is made on. The original is kept as it came." />
       <Group title="Clip">
         <Fact label="Size" value={`${footage.width} × ${footage.height}`} />
-        <Fact label="Rate" value={`${(n / d).toFixed(3).replace(/\.?0+$/, "")} frames/s`} />
-        <Fact label="Length" value={`${footage.frames} frames, ${((footage.frames * d) / n).toFixed(2)} s`} />
+        <Fact label="Filmed at" value={`${rateText(filmed)} frames/s`} />
+        <Row
+          label="Shown at"
+          help="Each frame is shown, slower or faster; what stands in the stack keeps its own time"
+          wide
+        >
+          <Choice
+            label="Shown at"
+            value={footage.played_at ?? "own"}
+            names={shownAt(footage.played_at)}
+            onChange={(v) =>
+              void edits.edit(v === "own" ? "Shown as filmed" : `Shown at ${v.split("/")[0]} frames/s`, [
+                { op: "replace", path: "/footage/played_at", value: v === "own" ? null : v },
+              ])
+            }
+          />
+        </Row>
+        {fps !== filmed && (
+          <p className="text-xs text-ink-2">
+            <span className="num">{Math.round((100 * fps) / filmed)} %</span> of its speed; its sound is{" "}
+            {fps < filmed ? "drawn out and lower" : "pressed together and higher"}, as of a tape.
+          </p>
+        )}
+        <Fact label="Length" value={`${footage.frames} frames, ${(footage.frames / fps).toFixed(2)} s`} />
         <Fact label="Sound" value={asset ? (asset.has_audio ? "yes" : "none") : "…"} />
       </Group>
       <BehindFootage />
@@ -111,6 +135,14 @@ export function FootageDetails() {
       </div>
     </>
   );
+}
+
+/** Rates at which clips are shown; another one that is set stays among them. */
+function shownAt(set: string | null): Record<string, string> {
+  const names: Record<string, string> = { own: "As it was filmed" };
+  for (const rate of ["24", "25", "30", "50", "60"]) names[`${rate}/1`] = `${rate} frames/s`;
+  if (set && !names[set]) names[set] = `${rateText(fpsOf({ rate: set, played_at: null }))} frames/s`;
+  return names;
 }
 
 const Fact = ({ label, value }: { label: string; value: string }) => (

@@ -7,6 +7,7 @@ import { PlateCard, TreatMenu } from "~/workspace/runsheet/PlateCards";
 import { AddMenu, StackList } from "~/workspace/runsheet/StackList";
 import { act, useWorkspace } from "~/workspace/store";
 import { clipUrl } from "~/workspace/viewer/frames";
+import { fpsOf, rateText } from "~/workspace/viewer/rates";
 
 /** The ordered list down the left: it is the shot. */
 export function RunSheet() {
@@ -34,7 +35,7 @@ export function RunSheet() {
           name={footage.name}
           line={
             <span className="num">
-              {Math.min(footage.width, footage.height)}p · {rateText(footage.rate)} ·{" "}
+              {Math.min(footage.width, footage.height)}p · {rateText(fpsOf(footage))} ·{" "}
               {footage.out_frame - footage.in_frame + 1} fr
             </span>
           }
@@ -90,8 +91,3 @@ export function RunSheet() {
     </nav>
   );
 }
-
-const rateText = (rate: string) => {
-  const [n = 25, d = 1] = rate.split("/").map(Number);
-  return Number.isInteger(n / d) ? String(n / d) : (n / d).toFixed(2);
-};

@@ -4,6 +4,7 @@ import { Button } from "~/ui/Button";
 import { useHeldCandidate, useOpenShot } from "~/workspace/context";
 import { act, useWorkspace } from "~/workspace/store";
 import { ComparePanel } from "~/workspace/viewer/ComparePanel";
+import { fpsOf } from "~/workspace/viewer/rates";
 import { flickEnds, otherEnd, stepBy } from "~/workspace/keys";
 
 /** Below the picture: where we are, play, and the checking views. */
@@ -22,10 +23,9 @@ export function Transport({ rate, percent }: { rate: number; percent: number }) 
   const holdable = useHeldCandidate();
   const footage = record.document.footage;
   if (!footage) return <div />;
-  const [n = 25, d = 1] = footage.rate.split("/").map(Number);
-  const seconds = (frame * d) / n;
-  const whole = Math.floor(seconds + 1e-6);
-  const rest = Math.round(frame - (whole * n) / d);
+  const fps = fpsOf(footage);
+  const whole = Math.floor(frame / fps + 1e-6);
+  const rest = Math.round(frame - whole * fps);
   const pad = (v: number) => String(v).padStart(2, "0");
   return (
     <div className="flex min-w-0 items-center justify-center gap-2 px-2 text-on-well">

@@ -2,6 +2,7 @@ import { useEffect, useMemo, useRef, useState } from "react";
 import type { Shot, ShotRecord } from "~/api/client";
 import { useAssets } from "~/api/queries";
 import { act, useWorkspace } from "~/workspace/store";
+import { filmedFps, fpsOf } from "~/workspace/viewer/rates";
 import { gainAt, gainCurve } from "~/workspace/viewer/soundGain";
 import {
   clipRun,
@@ -45,12 +46,11 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
   }, [record]);
   const start = footage?.in_frame ?? 0;
   const end = footage?.out_frame ?? 0;
-  const rate = footage?.rate;
+  const fps = footage ? fpsOf(footage) : null;
+  const filmed = footage ? filmedFps(footage) : 1;
 
   useEffect(() => {
-    if (!playing || !rate) return;
-    const [num = 25, den = 1] = rate.split("/").map(Number);
-    const fps = num / den;
+    if (!playing || !fps) return;
     const stopper = new AbortController();
     let from = useWorkspace.getState().frame;
     if (from >= end || from < start) from = start;
@@ -103,7 +103,9 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
         louder.gain.setValueCurveAtTime(curve, sound.context.currentTime, (end + 1 - from) / fps);
       }
       source.connect(louder).connect(sound.context.destination);
-      source.start(0, from / fps, (end + 1 - from) / fps);
+      // Slowed pictures have slowed sound, as of a tape.
+      source.playbackRate.value = fps / filmed;
+      source.start(0, from / filmed, (end + 1 - from) / filmed);
     };
 
     const tick = () => {
@@ -149,7 +151,7 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
       source?.stop();
       setShownRate(0);
     };
-  }, [playing, rate, start, end, sound]);
+  }, [playing, fps, filmed, start, end, sound]);
 
   useSnatches(sound, record?.document);
 
@@ -165,7 +167,6 @@ function useSnatches(sound: Heard | null, shot: Shot | undefined) {
   useEffect(() => {
     const footage = shot?.footage;
     if (!scrubbing || !sound || !footage || !shot) return;
-    const [num = 25, den = 1] = footage.rate.split("/").map(Number);
     const source = sound.context.createBufferSource();
     source.buffer = sound.buffer;
     const louder = sound.context.createGain();
@@ -174,7 +175,7 @@ function useSnatches(sound: Heard | null, shot: Shot | undefined) {
     const gain = gainAt(shot.sound, footage, frame);
     louder.gain.setValueCurveAtTime(Float32Array.from([0, gain, gain, 0]), now, SNATCH_S);
     source.connect(louder).connect(sound.context.destination);
-    source.start(0, (frame * den) / num, SNATCH_S);
+    source.start(0, frame / filmedFps(footage), SNATCH_S);
     return () => source.stop();
   }, [scrubbing, frame, sound, shot]);
 }
