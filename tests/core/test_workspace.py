@@ -150,14 +150,23 @@ class Workspace(Alike):
         self.assertEqual((state["picked"], state["mask"], state["look"], state["lookMasks"]), ([], None, None, False))
 
     def test_only_one_way_of_looking_at_a_time(self) -> None:
-        ways = [{"do": "view", "view": "matte"}, {"do": "wipe", "at": 0.5}, {"do": "held", "motion": "m"},
+        ways = [{"do": "view", "view": "matte"}, {"do": "held", "motion": "m"},
                 {"do": "alone", "alone": {"layer": "l", "over": "checker"}}]  # fmt: skip
         for first in ways:
             for then in ways:
                 state = self.state(first, then)
-                on = [state["view"] != "final", state["wipe"] is not None, state["held"] is not None, state["alone"] is not None]
+                on = [state["view"] != "final", state["held"] is not None, state["alone"] is not None]
                 self.assertEqual(sum(on), 1, (first, then))
                 self.assertEqual(on.index(True), ways.index(then))
+
+    def test_whatever_is_looked_at_can_be_compared(self) -> None:
+        how = {"do": "compare", "with": {"how": "difference", "other": {"kind": "plate"}}}
+        state = self.state(how, {"do": "view", "view": "matte"}, {"do": "compare", "with": {"gain": 9}})
+        self.assertEqual(state["compare"], {"other": {"kind": "plate"}, "how": "difference", "at": 0.5, "gain": 9})
+        self.assertEqual(state["view"], "matte")
+        self.assertIsNone(self.state(how, {"do": "compare", "with": None})["compare"])
+        fresh = self.state({"do": "compare", "with": {"how": "beside"}})["compare"]
+        self.assertEqual(fresh["other"], {"kind": "untouched"})
 
     def test_details_are_picked_one_by_one_or_together(self) -> None:
         pick = {"do": "pick-detail"}

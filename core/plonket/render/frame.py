@@ -124,7 +124,7 @@ def _under(
     share = np.float32(np.clip(value_at(shot.footage.opacity, frame) / 100, 0, 1)) if view == "final" else np.float32(1)
     if view == "matte" or share <= 0:
         return np.zeros((size[1], size[0], 4), np.float32)
-    canvas = plate_picture(sources, frame, size, matrix)
+    canvas = plate_picture(sources, shot.footage.asset, frame, size, matrix)
     if held is not None:
         # Grey beyond its edge, so that the edge itself is seen; a finished picture is black there.
         canvas[..., :3] += np.float32(0.03) * (1 - canvas[..., 3:])

@@ -19,8 +19,10 @@ REDUCED = 0.125
 """Scale at which the light of two frames is compared."""
 
 
-def plate_picture(sources: Sources, frame: int, size: tuple[int, int], view: F64, key: KeyBase | None = None) -> F32:
-    """A frame of the footage in a picture of `size`: (h, w, 4) linear, premultiplied.
+def plate_picture(
+    sources: Sources, asset: str, frame: int, size: tuple[int, int], view: F64, key: KeyBase | None = None
+) -> F32:
+    """A frame of the footage, an `asset`, in a picture of `size`: (h, w, 4) linear, premultiplied.
 
     Parameters
     ----------
@@ -28,8 +30,6 @@ def plate_picture(sources: Sources, frame: int, size: tuple[int, int], view: F64
         are filled; else what lies beyond the frame's edge is clear.
     key : what is taken off, `at_moment`; None: nothing.
     """
-    asset = sources.footage
-    assert asset is not None
     zoom = np.diag([size[0] / sources.size[0], size[0] / sources.size[0], 1.0])
     if sources.view is None and np.array_equal(view, zoom):
         return opaque_picture(sources.plate(asset, frame), size) if key is None else _keyed(sources, frame, size, view, key)

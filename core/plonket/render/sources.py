@@ -132,7 +132,8 @@ class ShotSources:
         return self.pool.keyed(asset, frame, key, level, self._mends_key, lambda: self.plate(asset, frame))
 
     def plate_picture(self, frame: int, size: tuple[int, int], view: F64, key: KeyBase | None) -> F32:
-        return plate_picture(self, frame, size, view, key)
+        assert self.shot.footage is not None
+        return plate_picture(self, self.shot.footage.asset, frame, size, view, key)
 
     def donor(self, asset: str, frame: int) -> StillSource:
         return StillSource(self.plate(asset, frame)) if self._patches else self.pool.element(asset, frame)
