@@ -14,6 +14,7 @@ from library.pool import pool
 from plonket.base.conventions import U8
 from plonket.base.errors import BadInput
 from plonket.document.kinds import GENERATORS
+from plonket.document.retime import as_filmed
 from plonket.document.shot import Footage, read_shot
 from plonket.document.shot import Shot as Document
 from plonket.layers.generated import GeneratedLayer
@@ -31,6 +32,8 @@ from shots.models import Revision
 
 PERCENTS = (10, 25, 50, 100)
 VIEWS: dict[str, FrameView] = {"final": "final", "plate": "plate", "matte": "matte"}
+FILMED = "filmed-"
+"""Before a view: the shot in its clip's own time, frames are the clip's."""
 HELD = "held-"
 """Before a motion's id: the final picture as seen from its reference frame."""
 WORKED = "worked"
@@ -48,6 +51,7 @@ THUMB_PERCENT = 25
 
 def is_view(view: str) -> bool:
     """Whether there is a view of that name."""
+    view = view.removeprefix(FILMED)
     return view in VIEWS or view == WORKED or bool(ALONE.fullmatch(view)) or view.startswith((HELD, HALF, DESK, MATTE_OF))
 
 
@@ -64,6 +68,8 @@ def document_for(shot_id: uuid.UUID, digest: str) -> Document:
 def _sources(shot_id: uuid.UUID, digest: str, changed: str) -> ShotSources:
     """What a version of a shot refers to, the same for all of its frames; `changed` names a view that changes the document."""
     document = document_for(shot_id, digest)
+    if changed.startswith(FILMED):
+        document, changed = as_filmed(document), changed.removeprefix(FILMED)
     if changed == WORKED:
         document = _kept_held(document)
     if changed.startswith(HALF):
@@ -73,7 +79,8 @@ def _sources(shot_id: uuid.UUID, digest: str, changed: str) -> ShotSources:
 
 def shot_jpeg(shot_id: uuid.UUID, digest: str, view: str, percent: int, number: int) -> bytes:
     """One frame of a shot."""
-    sources = _sources(shot_id, digest, view if view == WORKED or view.startswith(HALF) else "")
+    filmed, view = (FILMED, view.removeprefix(FILMED)) if view.startswith(FILMED) else ("", view)
+    sources = _sources(shot_id, digest, filmed + (view if view == WORKED or view.startswith(HALF) else ""))
     document, scale = sources.shot, percent / 100
     held = view.removeprefix(HELD) if view.startswith(HELD) else None
     if held is not None:

@@ -14,6 +14,7 @@ from django.http import HttpRequest, HttpResponse, HttpResponseBase, JsonRespons
 from django.views.decorators.http import require_safe
 
 from frames.drawn import (
+    FILMED,
     PERCENTS,
     clip_jpeg,
     document_for,
@@ -27,6 +28,7 @@ from library.assets import find_asset
 from plonket.base.errors import BadInput, PlonketError
 from plonket.document.hashes import plate_hash
 from plonket.document.kinds import GENERATORS
+from plonket.document.retime import as_filmed
 from plonket_server import store
 from plonket_server.connections import in_thread
 from plonket_server.drawing import draw
@@ -73,7 +75,9 @@ def _shot_jpeg(shot_id: uuid.UUID, digest: str, view: str, percent: int, number:
     if document.footage is None:
         raise BadInput("shot.no_footage", "This shot has no footage yet.")
     # The plate does not change with the stack: all versions share its pictures.
-    key = (plate_hash(document) if view == "plate" else digest, view, percent, number)
+    filmed = as_filmed(document) if view.startswith(FILMED) else document
+    is_plate = view.removeprefix(FILMED) == "plate"
+    key = (plate_hash(filmed), "plate", percent, number) if is_plate else (digest, view, percent, number)
     return _cache.get(key, lambda: draw(shot_jpeg, shot_id, digest, view, percent, number))
 
 
@@ -124,7 +128,8 @@ async def frame_range(
         document = await sync_to_async(document_for)(shot_id, digest)
     except PlonketError as error:
         return _problem(error)
-    frames = document.footage.frames if document.footage else 0
+    document = as_filmed(document) if view.startswith(FILMED) else document
+    frames = document.footage.length if document.footage else 0
     return _stream(request, frames, lambda n: _shot_jpeg(shot_id, digest, view, percent, n))
 
 

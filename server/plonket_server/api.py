@@ -33,6 +33,7 @@ from shots.plate import router as plate
 from shots.rooms import router as rooms
 from shots.sound import router as sound
 from shots.spaces import router as spaces
+from shots.time import router as time
 
 STATUS: list[tuple[type[PlonketError], int]] = [
     (NotHere, 404),
@@ -106,6 +107,7 @@ api.add_router("", shots)
 api.add_router("", operations)
 api.add_router("", spaces)
 api.add_router("", sound)
+api.add_router("", time)
 api.add_router("", motions)
 api.add_router("", rooms)
 api.add_router("", forms)

@@ -22,6 +22,7 @@ from plonket.document.bases import LayerBase
 from plonket.document.hashes import picture_hash
 from plonket.document.kinds import LAYERS
 from plonket.document.operations import leaders
+from plonket.document.retime import as_filmed
 from plonket.document.shot import Shot as Document
 from plonket.media import open_clip
 from plonket_server import store
@@ -79,6 +80,7 @@ def followers(document: Document) -> list[LayerBase]:
 
 def slip_key(document: Document, layer: LayerBase) -> str:
     """What a layer's slip depends on: where it is, and all that moves it; not how it looks."""
+    document = as_filmed(document)
     kept = layer.model_dump(mode="json", include={
         "kind", "id", "width", "height", "mirror", "follow", "x", "y", "turn", "size", "anchor_x", "anchor_y", "plane", "fit",
         "shape",

@@ -120,9 +120,10 @@ def sky_values(document: Document) -> dict[str, Any]:
     footage = document.footage
     assert footage is not None
     clip = pool().clip(footage.asset)
-    count = min(SKY_FRAMES, footage.out_frame - footage.in_frame + 1)
-    step = (footage.out_frame - footage.in_frame) / max(count - 1, 1)
-    sky = find_sky([clip.rgb(footage.in_frame + round(k * step)) for k in range(count)])
+    first, last = footage.clip_range
+    count = min(SKY_FRAMES, last - first + 1)
+    step = (last - first) / max(count - 1, 1)
+    sky = find_sky([clip.rgb(first + round(k * step)) for k in range(count)])
     values: dict[str, Any] = {"key": sky.key.model_dump(mode="json")}
     foot = (sky.foot + 0.25 * FEATHER) * footage.height
     if foot < 0.97 * footage.height:

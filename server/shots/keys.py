@@ -150,7 +150,7 @@ def edge_of(document: Document, layer_id: str, frame: int) -> SpotOut | None:
         raise NotHere("layer")
     size = (document.footage.width, document.footage.height)
     sources = ShotSources(document, pool())
-    view = np.eye(3) if sources.view is None else sources.view.matrix(frame)
+    view = np.eye(3) if sources.view is None else sources.view.matrix(sources.moment(frame))
     picture = drawn(layer, sources, frame, size, view)
     if not picture.rgba.size:
         return None

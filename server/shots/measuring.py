@@ -16,6 +16,7 @@ from plonket.base.errors import BadInput, Cancelled
 from plonket.base.progress import Work
 from plonket.base.states import LOST, TRACKED
 from plonket.document.kinds import MOTIONS
+from plonket.document.retime import as_filmed
 from plonket.document.shot import Shot as Document
 from plonket.media import open_clip
 from plonket.render.sources import ShotSources
@@ -38,14 +39,14 @@ class Measure:
 
     def plan(self, job: Job) -> tuple[list[dict[str, Any]], int]:
         assert job.shot is not None
-        footage = document_of(job.shot).footage
+        footage = as_filmed(document_of(job.shot)).footage
         assert footage is not None
         return [{}], footage.out_frame - footage.in_frame + 1
 
     def run(self, job: Job, chunk: Chunk, work: Work) -> None:
         assert job.shot is not None
         job.shot.refresh_from_db()
-        document = document_of(job.shot)
+        document = as_filmed(document_of(job.shot))
         motion, footage = document.motion(job.payload["motion"]), document.footage
         if footage is None:
             raise BadInput("shot.no_footage", "The shot's footage was taken away.")

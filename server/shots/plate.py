@@ -19,6 +19,7 @@ from plonket.base.errors import BadInput
 from plonket.base.outlines import carry, control_points, flatten
 from plonket.document.bases import MaskedTreatment
 from plonket.document.hashes import mends_hash
+from plonket.document.retime import as_filmed
 from plonket.masks.combine import space_of
 from plonket.masks.outlined import OutlineMask
 from plonket.plate.repair.alike import find_alike
@@ -71,7 +72,7 @@ def alike(request: HttpRequest, shot_id: uuid.UUID, thing_id: str, mask_id: str,
     mask = next((m for m in thing_with_masks(document, thing_id).masks if m.id == mask_id), None)
     if not isinstance(mask, OutlineMask):
         raise NotHere("outline")
-    space = space_of(mask, ShotSources(document, pool()).spaces, frame)
+    space = space_of(mask, ShotSources(as_filmed(document), pool()).spaces, frame)
     if space is None:
         raise BadInput("alike.own", "An outline that rides on a layer cannot be looked for in the footage.")
     polygon = carry(flatten(control_points(mask.outline, frame)), space)
@@ -90,7 +91,7 @@ class AheadOut(Schema):
 @router.get("/shots/{shot_id}/ahead", response=AheadOut)
 def ahead(request: HttpRequest, shot_id: uuid.UUID) -> Any:
     """How much of the mended footage is worked out."""
-    document = document_of(find_shot(shot_id))
+    document = as_filmed(document_of(find_shot(shot_id)))
     if document.footage is None:
         return AheadOut(done=0, total=0, unseen=None)
     folder = store.mended_folder(mends_hash(document))
@@ -121,7 +122,7 @@ class ReadoutOut(Schema):
 @router.get("/shots/{shot_id}/readout", response=ReadoutOut)
 def readout(request: HttpRequest, shot_id: uuid.UUID) -> Any:
     """How long the sensor takes to read a frame, judged from a plane that was measured in perspective."""
-    document = document_of(find_shot(shot_id))
+    document = as_filmed(document_of(find_shot(shot_id)))
     footage = document.footage
     for motion in document.motions:
         path = pool().movement(motion, motion.reference_frame) if isinstance(motion, PlaneMotion) else None

@@ -17,6 +17,7 @@ from plonket.base.fields import raised
 from plonket.document.follow import Follow
 from plonket.document.operations import fresh_id, fresh_name, lay_room, with_values
 from plonket.document.perch import Perch
+from plonket.document.retime import as_filmed
 from plonket.document.shot import Shot as Document
 from plonket.document.spot import Spot
 from plonket.layers.form import FormLayer
@@ -66,7 +67,7 @@ def put_straight(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body:
 
 class DetailsIn(Schema):
     details: list[int] = Field(max_length=5000, description="Numbers of three details or more that lie on what is made")
-    frame: int = Field(ge=0, description="Whose camera sees its front")
+    frame: int = Field(ge=0, description="Of the clip, whose camera sees its front")
 
 
 @router.post("/shots/{shot_id}/motions/{motion_id}/surface", response=ShotOut)
@@ -75,7 +76,7 @@ def add_surface(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: 
     find_shot(shot_id)
 
     def change(document: Document) -> Document:
-        camera = _solved(ShotSources(document, pool()), motion_id)
+        camera = _solved(ShotSources(as_filmed(document), pool()), motion_id)
         frame = min(body.frame, camera.track.frames - 1)
         found = surface(camera.room.points(_places(camera.track, body.details)), camera.eye(frame))
         perch = _perch(document, motion_id, camera, frame, "Surface", *found)
@@ -90,7 +91,7 @@ def add_box(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: Deta
     find_shot(shot_id)
 
     def change(document: Document) -> Document:
-        camera = _solved(ShotSources(document, pool()), motion_id)
+        camera = _solved(ShotSources(as_filmed(document), pool()), motion_id)
         frame = min(body.frame, camera.track.frames - 1)
         eye = camera.eye(frame)
         foot, heading, size = box_round(camera.room.points(_places(camera.track, body.details)), eye)

@@ -31,7 +31,7 @@ class LoudnessOut(Schema):
 @router.get("/clips/{digest}/waveform", response=list[float])
 def waveform(request: HttpRequest, digest: str) -> Any:
     """The largest swing of a clip's sound in each of its frames, 0 to 1; nothing where it is silent."""
-    sound, info = _sound(digest), find_asset(digest).info
+    sound, info = sound_of(digest), find_asset(digest).info
     if sound is None:
         return []
     edges = np.round(np.arange(info["frames"] + 1) / float(Fraction(info["fps"])) * sound.rate).astype(int)
@@ -45,7 +45,7 @@ def loudness(request: HttpRequest, shot_id: uuid.UUID) -> Any:
     """How loud a shot is, and how loud it will be."""
     document = document_of(find_shot(shot_id))
     footage = document.footage
-    whole = _sound(footage.asset) if footage else None
+    whole = sound_of(footage.asset) if footage else None
     if footage is None or whole is None:
         return LoudnessOut(lufs=None, peak=None, finished=None)
     plain = document.model_copy(update={"sound": document.sound.model_copy(update={"level": "as it is"})})
@@ -57,6 +57,7 @@ def loudness(request: HttpRequest, shot_id: uuid.UUID) -> Any:
     return LoudnessOut(lufs=loudness_of(found), peak=peak if math.isfinite(peak) else None, finished=loudness_of(finished))
 
 
-def _sound(digest: str) -> Sound | None:
+def sound_of(digest: str) -> Sound | None:
+    """A clip's sound, whole; None: it has none."""
     path = store.derived_folder(digest) / "sound.wav"
     return read_wav(path) if path.exists() else None

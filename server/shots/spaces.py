@@ -12,6 +12,7 @@ from pydantic import Field
 
 from library.pool import pool
 from plonket.base.conventions import F64
+from plonket.document.retime import as_filmed
 from plonket.render.sources import ShotSources
 from plonket.track.movement import inverted, steadied
 from plonket.track.wanted import movements_wanted
@@ -40,9 +41,15 @@ class SpacesOut(Schema):
 
 
 @router.get("/shots/{shot_id}/spaces", response=SpacesOut)
-def spaces(request: HttpRequest, shot_id: uuid.UUID, response: HttpResponse, number: int | None = None) -> Any:
-    """The movements and spots that a shot uses, as it is now or was in revision `number`."""
+def spaces(
+    request: HttpRequest, shot_id: uuid.UUID, response: HttpResponse, number: int | None = None, filmed: bool = False
+) -> Any:
+    """The movements and spots that a shot uses, as it is now or was in revision `number`.
+
+    Movements go by the clip's frames, spots by the shot's; by the clip's too where it is looked at as it was `filmed`.
+    """
     document = document_of(find_shot(shot_id)) if number is None else document_at(shot_id, number)
+    document = as_filmed(document) if filmed else document
     sources = ShotSources(document, pool())
     movements = []
     for one in movements_wanted(document):

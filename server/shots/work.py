@@ -15,6 +15,8 @@ from plonket.base.errors import Cancelled, PlonketError
 from plonket.base.progress import Work
 from plonket.checks.slip import measure_slip
 from plonket.document.hashes import mends_hash
+from plonket.document.retime import as_filmed
+from plonket.document.shot import Shot as Document
 from plonket.document.shot import read_shot
 from plonket.media import open_clip
 from plonket.plate.repair.patches import Filled
@@ -28,17 +30,22 @@ from shots.models import SlipCheck
 MENDED_PER_CHUNK = 12
 
 
+def _filmed(job: Job) -> Document:
+    """The job's shot in its clip's own time, to which what is measured and mended belongs."""
+    return as_filmed(read_shot(job.payload["document"], stored=True))
+
+
 class Check:
     """The slip of followers, one chunk each; what cannot be judged is stored with the reason."""
 
     def plan(self, job: Job) -> tuple[list[dict[str, Any]], int]:
-        document = read_shot(job.payload["document"], stored=True)
+        document = _filmed(job)
         assert document.footage is not None
         length = document.footage.out_frame - document.footage.in_frame
         return [dict(check) for check in job.payload["checks"]], length * len(job.payload["checks"])
 
     def run(self, job: Job, chunk: Chunk, work: Work) -> None:
-        document = read_shot(job.payload["document"], stored=True)
+        document = _filmed(job)
         footage = document.footage
         assert footage is not None and job.shot_id is not None
         clip = open_clip(store.derived_folder(footage.asset) / "clip.mp4")
@@ -73,7 +80,7 @@ class MendAhead:
     """The mended footage of a range worked out ahead, to play and deliver at once. Stopping keeps what there is."""
 
     def plan(self, job: Job) -> tuple[list[dict[str, Any]], int]:
-        document = read_shot(job.payload["document"], stored=True)
+        document = _filmed(job)
         assert document.footage is not None
         store.forget_old_mended(mends_hash(document))
         start, stop = document.footage.in_frame, document.footage.out_frame + 1
@@ -81,7 +88,7 @@ class MendAhead:
         return [{"start": a, "stop": b} for a, b in zip(cuts[:-1], cuts[1:], strict=True)], stop - start
 
     def run(self, job: Job, chunk: Chunk, work: Work) -> None:
-        document = read_shot(job.payload["document"], stored=True)
+        document = _filmed(job)
         assert document.footage is not None
         asset, key = document.footage.asset, mends_hash(document)
         sources, told = ShotSources(document, pool()), Filled()

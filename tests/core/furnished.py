@@ -44,8 +44,8 @@ class Furnished(NoMedia):
     def model(self, asset: str) -> str:
         return str(self.files[asset])
 
-    def plate(self, asset: str, frame: int) -> U8:
-        return self.plates[frame]
+    def plate(self, asset: str, moment: float) -> U8:
+        return self.plates[round(moment)]
 
     def film(self, order: RenderRequest) -> F32:
         self.asked.append(order)

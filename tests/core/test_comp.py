@@ -186,6 +186,9 @@ class FakeSources:
         self.moves = movement
         self.spaces = Spaces(perches or [], lambda motion, reference: movement, (200, 120))
 
+    def moment(self, frame: float) -> float:
+        return frame
+
     def plate(self, asset: str, frame: int) -> U8:
         return np.full((120, 200, 3), 90, np.uint8)
 

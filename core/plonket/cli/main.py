@@ -206,7 +206,7 @@ def _render(options: argparse.Namespace) -> None:
     footage = file.shot.footage
     start, stop = footage.in_frame, footage.out_frame + 1
     if options.range is not None:
-        start, stop = parse_range(options.range, footage.frames)
+        start, stop = parse_range(options.range, footage.length)
 
     def path_of(digest: str) -> Path:
         if digest not in file.media:

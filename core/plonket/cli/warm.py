@@ -20,6 +20,7 @@ from plonket.base.outlines import polygon_outline
 from plonket.document.bases import Key
 from plonket.document.kinds import GENERATORS, KEYS, LOOKS
 from plonket.document.shot import Footage, Shot
+from plonket.image.interpolation import interpolated, pair_flow
 from plonket.image.picture import StillSource
 from plonket.keying.common import KeyContext
 from plonket.keying.screen import ScreenKey
@@ -42,7 +43,7 @@ class _Flat(NoMedia):
 
     footage = "a" * 64
 
-    def plate(self, asset: str, frame: int) -> U8:
+    def plate(self, asset: str, moment: float) -> U8:
         return np.full((SIZE[1], SIZE[0], 3), 90, np.uint8)
 
     def element(self, asset: str, frame: int, key: Key | None = None, level: int = 0) -> StillSource:
@@ -83,6 +84,9 @@ def _draw() -> None:
     footage = Footage(asset=_Flat.footage, name="w", width=SIZE[0], height=SIZE[1], rate="30/1", frames=9, in_frame=0,
                       out_frame=8)  # fmt: skip
     render_frame(Shot.model_validate({"name": "w", "footage": footage, "stack": stack}), sources, 4)
+    rgb = np.random.default_rng(2).integers(0, 255, (SIZE[1], SIZE[0], 3)).astype(np.uint8)
+    first, second = (StillSource(one).level(0)[0] for one in (rgb, rgb))
+    interpolated(first, second, pair_flow(rgb, rgb), 0.5)
 
 
 def _solve_something() -> None:

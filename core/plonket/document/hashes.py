@@ -55,7 +55,7 @@ def _way(holder: BaseModel) -> dict[str, Any]:
 def plate_hash(shot: Shot) -> str:
     """Hash of what the treated plate depends on; the clip's own when nothing treats it."""
     assert shot.footage is not None
-    if not any(one.shown for one in shot.plate):
+    if not any(one.shown for one in shot.plate) and shot.footage.time is None:
         return shot.footage.asset
     return picture_hash(shot.model_copy(update={"stack": [], "parcels": [], "perches": [], "finish": []}))
 

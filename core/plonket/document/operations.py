@@ -148,7 +148,7 @@ def split(shot: Shot, layer_id: str, frame: int) -> tuple[Shot, str]:
     Raises `BadInput` where that would leave nothing of one of them.
     """
     layer = shot.layer(layer_id)
-    last = shot.footage.frames - 1 if shot.footage else frame
+    last = shot.footage.length - 1 if shot.footage else frame
     begins, ends = layer.begins or 0, last if layer.ends is None else layer.ends
     if not begins < frame <= ends:
         raise BadInput("split.edge", f"{layer.name} can be split between frames {begins} and {ends}: go there first.")

@@ -6,6 +6,7 @@ it as numbered revisions, the browser edits it, the command line renders it.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from fractions import Fraction
 from typing import Annotated, Any, Literal
@@ -19,12 +20,19 @@ from plonket.document.bases import Layer, LayerBase, Look, MaskBase, Motion, Mot
 from plonket.document.kinds import FOOTAGE, LAYERS, MOTIONS, TREATMENTS
 from plonket.document.perch import Perch
 from plonket.document.references import Referring, references
+from plonket.document.time_map import TimeMap
 
 MOST_FPS = (1, 1000)
+NEARLY = 1e-3
+"""A moment so near to a frame of the clip, in frames, is that frame."""
 
 
 class Footage(Settings):
-    """The clip that the shot is made on. Frames run from `in_frame` to `out_frame`, both shown."""
+    """The clip that the shot is made on.
+
+    The shot's frames run from `in_frame` to `out_frame`, both shown. They are the clip's own unless a `time` says which of
+    those each of them shows.
+    """
 
     kind: Literal["clip"] = "clip"
     asset: AssetDigest
@@ -34,9 +42,10 @@ class Footage(Settings):
     rate: str = Field(pattern=r"^[1-9]\d*/[1-9]\d*$", description="Frames a second at which it was filmed")
     played_at: str | None = Field(default=None, pattern=r"^[1-9]\d{0,5}/[1-9]\d{0,5}$",
                                   description="Frames a second at which it is shown; none: as it was filmed")  # fmt: skip
-    frames: int = Field(ge=1)
+    frames: int = Field(ge=1, description="Of the clip")
     in_frame: int = Field(ge=0)
     out_frame: int = Field(ge=0)
+    time: TimeMap | None = Field(default=None, description="How it runs; none: as it was filmed")
     opacity: Number = number(100.0, label="Shown", low=0, high=100, step=1, unit="%", group="Footage",
                              help="How much of it is seen under the stack: at nought things are alone.")  # fmt: skip
     ground: Literal["black", "clear"] = choice(
@@ -45,13 +54,44 @@ class Footage(Settings):
 
     @model_validator(mode="after")
     def _range(self) -> Footage:
-        if not self.in_frame <= self.out_frame < self.frames:
+        for key in self.time.keys if self.time is not None else ():
+            if key.value > self.frames - 1 + 1e-6:
+                raise ValueError(f"at frame {key.frame} the time leads to the clip's frame {key.value:g}, but that ends with "
+                                 f"{self.frames - 1}")  # fmt: skip
+        if not self.in_frame <= self.out_frame < self.length:
+            whose = "clip" if self.time is None else "shot"
             raise ValueError(
-                f"the range {self.in_frame}-{self.out_frame} does not lie within the clip's {self.frames} frames"
+                f"the range {self.in_frame}-{self.out_frame} does not lie within the {whose}'s {self.length} frames"
             )
         if not MOST_FPS[0] <= self.fps <= MOST_FPS[1]:
             raise ValueError(f"a shot runs at {MOST_FPS[0]} to {MOST_FPS[1]} frames a second, not at {float(self.fps):g}")
         return self
+
+    @property
+    def length(self) -> int:
+        """Frames of the shot, were its range the whole of it."""
+        return self.frames if self.time is None else self.time.length
+
+    def moment(self, frame: float) -> float:
+        """The clip's moment, in its frames, that a moment of the shot shows."""
+        return frame if self.time is None else min(max(self.time.at(frame), 0.0), self.frames - 1.0)
+
+    def moment_left(self, frame: int) -> float:
+        """The moment to which the frame before leads; `frame`'s own, unless the clip jumps between the two."""
+        if self.time is None:
+            return float(frame)
+        if frame < self.length and not self.time.is_cut(frame - 1):
+            return self.moment(frame)
+        here = self.moment(frame - 1)
+        return here + (here - self.moment(frame - 2) if frame > 1 and not self.time.is_cut(frame - 2) else 1.0)
+
+    @property
+    def clip_range(self) -> tuple[int, int]:
+        """The first and the last of the clip's frames that the shot's range shows."""
+        if self.time is None:
+            return self.in_frame, self.out_frame
+        moments = [self.moment(frame) for frame in range(self.in_frame, self.out_frame + 1)]
+        return math.floor(min(moments) + NEARLY), math.ceil(max(moments) - NEARLY)
 
     @property
     def filmed_fps(self) -> Fraction:
@@ -75,6 +115,10 @@ class SoundTrack(Settings):
     volume: Number = number(100.0, label="Volume", low=0, high=400, step=1, unit="%", group="Sound", soft=(0, 200),
                             help="Key it to bring something out, or to let it go.")  # fmt: skip
     muted: bool = switch(False, label="Muted", group="Sound")
+    pitch: Literal["along", "kept"] = choice(
+        "along", label="Slower or faster", group="Sound",
+        names={"along": "Lower or higher, as of a tape", "kept": "As high as it was"},
+        help="What becomes of its pitch where the footage runs at another speed.")  # fmt: skip
     fade_in: int = plain(0, label="Fades in", low=0, high=100000, step=1, unit="fr", group="Sound", whole=True, soft=(0, 100),
                          help="Frames from the beginning of the range until it is heard whole.")  # fmt: skip
     fade_out: int = plain(0, label="Fades out", low=0, high=100000, step=1, unit="fr", group="Sound", whole=True, soft=(0, 100),

@@ -74,7 +74,7 @@ def read_corners(text: str, reference: int, frames: int | None = None) -> tuple[
 
 
 def _read(coming: Coming) -> tuple[PlaneMotion, PlaneTrack]:
-    quad, track = read_corners(coming.text, coming.footage.in_frame, coming.footage.frames)
+    quad, track = read_corners(coming.text, coming.footage.clip_range[0], coming.footage.frames)
     return plane_of(quad, track, coming), track
 
 

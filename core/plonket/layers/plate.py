@@ -46,15 +46,20 @@ def clip_from_layer(layer: PlateLayer, sources: Sources, frame: float) -> F64:
 
 
 def shows(layer: PlateLayer, sources: Sources, frame: int) -> list[tuple[str, int, float]]:
-    """The footage's frame."""
-    return [(sources.footage, frame, 1.0)] if sources.footage else []
+    """The footage's frame, or the two between which it is."""
+    if not sources.footage:
+        return []
+    moment = sources.moment(frame)
+    low, share = int(moment), moment - int(moment)
+    return [(sources.footage, low, 1 - share)] + ([(sources.footage, low + 1, share)] if share else [])
 
 
 def draw(layer: PlateLayer, sources: Sources, frame: int, size: tuple[int, int], view: F64) -> Picture:
     """The plate as it lies in the picture, less what its key takes off; `view`: from the clip's pixels to the picture's."""
     if sources.footage is None:
         return CLEAR
-    key = None if layer.key is None else at_moment(layer.key, frame)
+    # What is set for the footage's own pixels belongs to the clip's frames.
+    key = None if layer.key is None else at_moment(layer.key, sources.moment(frame))
     return faded(Picture(rgba=sources.plate_picture(frame, size, view, key)), layer, frame)
 
 

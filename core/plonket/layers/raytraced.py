@@ -153,12 +153,9 @@ def _straightened(camera: RoomCamera, frame: int, depth: float, at: F64) -> F64:
     straight = lens.straightened(at)
     if not track.readout:
         return np.asarray(straight)
-    n = track.frames
-    before, after = max(frame - 1, 0), min(frame + 1, n - 1)
     rays = np.concatenate([(straight - np.array(lens.principal)) / lens.focal, np.ones((*at.shape[:-1], 1))], axis=-1)
     world = camera.eye(frame) + (rays * max(depth, 1e-6) * [1, -1, -1]) @ camera.turn(frame).T
-    speed = (camera.local(after, world) - camera.local(before, world)) / max(after - before, 1)
-    late = track.readout * (at[..., 1:] / track.size[1] - 0.5) * speed
+    late = track.readout * (at[..., 1:] / track.size[1] - 0.5) * camera.speed(frame, world)
     local = camera.local(frame, world) - late
     return np.asarray(local[..., :2] / np.maximum(local[..., 2:], 1e-6) * lens.focal + np.array(lens.principal))
 

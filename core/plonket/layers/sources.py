@@ -19,7 +19,11 @@ if TYPE_CHECKING:
 
 
 class Sources(Protocol):
-    """Access to what a document refers to. Implementations cache; calls may come from threads."""
+    """Access to what a document refers to. Implementations cache; calls may come from threads.
+
+    A *frame* is one of the shot's, a *moment* is in frames of its clip; they are the same unless the footage runs otherwise
+    than it was filmed.
+    """
 
     @property
     def spaces(self) -> Spaces:
@@ -36,12 +40,16 @@ class Sources(Protocol):
         """The clip's (width, height)."""
         ...
 
-    def plate(self, asset: str, frame: int) -> U8:
-        """The conformed clip's frame, 8-bit sRGB-coded (h, w, 3)."""
+    def moment(self, frame: float) -> float:
+        """The clip's moment, in its frames, that a moment of the shot shows."""
         ...
 
-    def keyed_plate(self, frame: int, key: KeyBase, level: int = 0) -> StillSource:
-        """The footage's frame, mended, less what a key (taken `at_moment`) takes off, halved `level` times at the most."""
+    def plate(self, asset: str, moment: float) -> U8:
+        """The footage, mended, at a moment of the clip, between its frames too: 8-bit sRGB-coded (h, w, 3)."""
+        ...
+
+    def keyed_plate(self, moment: float, key: KeyBase, level: int = 0) -> StillSource:
+        """The same less what a key (taken `at_moment`) takes off, halved `level` times at the most."""
         ...
 
     def plate_picture(self, frame: int, size: tuple[int, int], view: F64, key: KeyBase | None) -> F32:
@@ -52,7 +60,7 @@ class Sources(Protocol):
         ...
 
     def donor(self, asset: str, frame: int) -> StillSource:
-        """The plate's frame ready for placing, kept: the same few fill the borders of all others."""
+        """A frame of the clip ready for placing, kept: the same few fill the borders of all others."""
         ...
 
     def length(self, asset: str) -> int:

@@ -24,6 +24,7 @@ def apply_looks(
     looks: Sequence[Look], picture: Picture, frame: int, size: tuple[int, int], scale: float,
     into: Callable[[Any], F64 | None], behind: F32 | None = None, neighbour: Callable[[int], Picture] | None = None,
     table: Callable[[str], F32] | None = None, inverse_depth: Callable[[], InverseDepth | None] = lambda: None,
+    moment: float | None = None,
 ) -> Picture:  # fmt: skip
     """A picture with its looks.
 
@@ -32,7 +33,8 @@ def apply_looks(
     size : of the whole picture (width, height). scale : of full resolution. into : from a mask's pixels to the whole
         picture's (or a look's, for those that have a place). behind : (h, w, 4) the whole picture that this one is laid over.
     neighbour : the same picture without its looks in another frame. table : a colour table by its asset.
-    inverse_depth : how far away things are, or None where no camera is solved.
+    inverse_depth : how far away things are, or None where no camera is solved. moment : of the clip, to which masks belong;
+        None: the frame's own.
     """
     for look in looks:
         mix = float(np.clip(value_at(look.mix, frame) / 100, 0, 1)) if look.shown else 0.0
@@ -59,7 +61,7 @@ def apply_looks(
         if new is not picture.rgba:
             # Stops and contrast on each other go beyond what a float holds; the next look would index by it.
             keep_finite(new)
-        cover = combined(look.masks, frame, (w, h), inside)
+        cover = combined(look.masks, frame if moment is None else moment, (w, h), inside)
         if cover is not None or mix < 1:
             share = np.full((h, w), mix, np.float32) if cover is None else np.asarray(cover * np.float32(mix), np.float32)
             # A look may have handed back what it was given.

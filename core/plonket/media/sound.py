@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import wave
 from dataclasses import dataclass
 from fractions import Fraction
@@ -74,11 +75,18 @@ def read_sound(path: Path) -> Sound | None:
 
 def write_wav(sound: Sound, path: Path) -> None:
     """Write 16-bit PCM."""
-    with wave.open(str(path), "wb") as f:
+    path.write_bytes(wav_bytes(sound))
+
+
+def wav_bytes(sound: Sound) -> bytes:
+    """The sound as a WAV file of 16-bit PCM."""
+    out = io.BytesIO()
+    with wave.open(out, "wb") as f:
         f.setnchannels(2)
         f.setsampwidth(2)
         f.setframerate(sound.rate)
         f.writeframes(np.ascontiguousarray(sound.samples).tobytes())
+    return out.getvalue()
 
 
 def read_wav(path: Path) -> Sound:

@@ -9,6 +9,7 @@ import numpy as np
 
 from plonket.base.conventions import F64
 from plonket.base.outlines import carry
+from plonket.base.resampled import between_rows
 from plonket.document.bases import TreatmentBase
 from plonket.document.kinds import TREATMENTS
 
@@ -46,19 +47,26 @@ class ViewPath:
         eye, middle = np.tile(np.eye(3), (frames, 1, 1)), np.tile([size[0] / 2, size[1] / 2], (frames, 1))
         return ViewPath(picture_from_held=eye, held_from_clip=eye, zoom=np.ones(frames), before=middle, after=middle)
 
-    def matrix(self, frame: int) -> F64:
-        """(3, 3) from the clip's pixels to the picture's."""
-        m = self.picture_from_held[frame] @ self.held_from_clip[frame]
+    def matrix(self, moment: float) -> F64:
+        """(3, 3) from the clip's pixels to the picture's, at a moment of the clip."""
+        m = self.picture_at(moment) @ between_rows(self.held_from_clip, self._within(moment))
         return np.asarray(m / m[2, 2])
+
+    def picture_at(self, moment: float) -> F64:
+        """(3, 3) from what is held to the picture's pixels, at a moment of the clip."""
+        return between_rows(self.picture_from_held, self._within(moment))
+
+    def _within(self, moment: float) -> float:
+        return min(max(moment, 0.0), len(self.picture_from_held) - 1.0)
 
     def matrices(self) -> F64:
         """(n, 3, 3): `matrix` of every frame."""
         m = self.picture_from_held @ self.held_from_clip
         return np.asarray(m / m[:, 2:, 2:])
 
-    def screen(self, frame: int) -> F64:
+    def screen(self, moment: float) -> F64:
         """(3, 3) from the clip's pixels to where things that follow nothing stay put."""
-        return self.matrix(frame) if self.held is None else np.asarray(self.held[frame])
+        return self.matrix(moment) if self.held is None else between_rows(self.held, self._within(moment))
 
     def given_back(self) -> ViewPath:
         """The same with the movement given back: the clip lies as it was filmed, what was worked held rides on it."""

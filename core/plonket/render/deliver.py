@@ -63,8 +63,8 @@ def deliver(
     """
     if shot.footage is None:
         raise BadInput("shot.no_footage", "This shot has no footage yet.")
-    if not 0 <= start < stop <= shot.footage.frames:
-        raise BadInput("render.range", f"The range {start}:{stop} does not lie within 0:{shot.footage.frames}.")
+    if not 0 <= start < stop <= shot.footage.length:
+        raise BadInput("render.range", f"The range {start}:{stop} does not lie within 0:{shot.footage.length}.")
     if not 0 < scale <= 1:
         raise BadInput("render.scale", f"The scale {scale} must be above 0 and at most 1.")
     clear = is_clear(shot)

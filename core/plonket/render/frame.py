@@ -44,7 +44,7 @@ def render_frame(
 
     Parameters
     ----------
-    frame : conformed frame number (not counted from the in point).
+    frame : of the shot, which is the conformed clip's own unless it runs otherwise (not counted from the in point).
     view : ``final``; ``plate``, the footage without the stack; ``matte``, the stack's coverage in grey.
     scale : of full resolution, in (0, 1].
     held : a motion; the picture is shown as seen from its reference frame, so that its surface stands still.
@@ -59,14 +59,15 @@ def render_frame(
     footage = shot.footage
     if footage is None:
         raise BadInput("shot.no_footage", "This shot has no footage yet. Bring in a clip first.")
-    if not 0 <= frame < footage.frames:
-        raise BadInput("frame.range", f"Frame {frame} is outside the clip, which has frames 0 to {footage.frames - 1}.")
+    if not 0 <= frame < footage.length:
+        whose = "clip" if footage.time is None else "shot"
+        raise BadInput("frame.range", f"Frame {frame} is outside the {whose}, which has frames 0 to {footage.length - 1}.")
     size = scaled_size((footage.width, footage.height), scale)
     finished = view == "final" and bool(shot.finish)
     bare = view == "plate" or not any(layer.shown and layer.is_there(frame) for layer in shot.stack)
     alone = value_at(footage.opacity, frame) >= 100
     if bare and alone and view != "matte" and not finished and held is None and sources.view is None:
-        plate = _reduced(sources.plate(footage.asset, frame), size)
+        plate = _reduced(sources.plate(footage.asset, sources.moment(frame)), size)
         return np.dstack([plate, np.full(plate.shape[:2], 255, np.uint8)]) if ground == "clear" else plate
     if finished and held is None and any(look.shown and LOOKS.of(look).neighbours for look in shot.finish):
         canvas = sources.canvas(frame, size, lambda: _stacked(shot, sources, frame, size, view, held))
@@ -104,7 +105,7 @@ def _lies(shot: Shot, sources: Sources, frame: int, size: tuple[int, int], held:
     if held is not None:
         # Everything is sampled once, straight into the held picture.
         return zoom, np.asarray(zoom @ np.linalg.inv(sources.on_plane(held, frame)))
-    return zoom, zoom if sources.view is None else zoom @ sources.view.matrix(frame)
+    return zoom, zoom if sources.view is None else zoom @ sources.view.matrix(sources.moment(frame))
 
 
 def _stacked(shot: Shot, sources: Sources, frame: int, size: tuple[int, int], view: FrameView, held: str | None) -> F32:
@@ -124,7 +125,7 @@ def _under(
     share = np.float32(np.clip(value_at(shot.footage.opacity, frame) / 100, 0, 1)) if view == "final" else np.float32(1)
     if view == "matte" or share <= 0:
         return np.zeros((size[1], size[0], 4), np.float32)
-    canvas = plate_picture(sources, shot.footage.asset, frame, size, matrix)
+    canvas = plate_picture(sources, shot.footage.asset, sources.moment(frame), size, matrix)
     if held is not None:
         # Grey beyond its edge, so that the edge itself is seen; a finished picture is black there.
         canvas[..., :3] += np.float32(0.03) * (1 - canvas[..., 3:])
@@ -157,7 +158,7 @@ def render_alone(
     else:
         canvas[:] = checker(*size)
     canvas[..., 3] = 0 if matte else 1
-    matrix = np.diag([zoom, zoom, 1.0]) @ (np.eye(3) if sources.view is None else sources.view.matrix(frame))
+    matrix = np.diag([zoom, zoom, 1.0]) @ (np.eye(3) if sources.view is None else sources.view.matrix(sources.moment(frame)))
     # Looked at by itself it is there whenever it is looked at.
     alone = layer.model_copy(update={"shown": True, "blend": "normal", "begins": None, "ends": None})
     canvas = lay_stack(canvas, [alone], sources, frame, matrix, zoom)
@@ -167,7 +168,7 @@ def render_alone(
 def _finished(shot: Shot, sources: Sources, frame: int, canvas: F32, size: tuple[int, int], held: str | None) -> F32:
     """The whole picture with the looks of the finish."""
     assert shot.footage is not None
-    frames = shot.footage.frames
+    frames = shot.footage.length
     zoom, matrix = _lies(shot, sources, frame, size, held)
 
     def into(mask: Rider) -> F64 | None:
@@ -182,7 +183,8 @@ def _finished(shot: Shot, sources: Sources, frame: int, canvas: F32, size: tuple
 
     inverse_depth = inverse_depth_for(None, sources, frame, size, matrix)
     looked = apply_looks(
-        shot.finish, Picture(rgba=canvas), frame, size, float(zoom[0, 0]), into, None, neighbour, sources.table, inverse_depth
+        shot.finish, Picture(rgba=canvas), frame, size, float(zoom[0, 0]), into, None, neighbour, sources.table, inverse_depth,
+        moment=sources.moment(frame),
     )  # fmt: skip
     return looked.rgba
 

@@ -70,7 +70,7 @@ def match_to_plate(shot: Shot, sources: Sources, layer_id: str, frame: int) -> M
     # The creator's own looks are part of the element.
     bare = layer.model_copy(update={"looks": own, "opacity": 100.0})
     size = (shot.footage.width, shot.footage.height)
-    matrix = np.eye(3) if sources.view is None else sources.view.matrix(frame)
+    matrix = np.eye(3) if sources.view is None else sources.view.matrix(sources.moment(frame))
     # What it lies over is its plate: the footage with whatever else is behind it.
     at = next((k for k, one in enumerate(shot.stack) if one.id == layer_id), len(shot.stack))
     below = shot.model_copy(update={"finish": [], "stack": shot.stack[at + 1 :]})

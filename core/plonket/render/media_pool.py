@@ -19,6 +19,7 @@ from plonket.base.lru_cache import Budget, LruCache
 from plonket.document.bases import KeyBase, MotionBase
 from plonket.document.kinds import KEYS
 from plonket.formats.cube import load_cube
+from plonket.image.interpolation import PairFlow, pair_flow
 from plonket.image.picture import StillSource, halved
 from plonket.keying.chroma import restored
 from plonket.keying.common import KeyContext, scaled
@@ -74,6 +75,8 @@ class MediaPool:
         self._stored = stored or (lambda _key, _frame: None)
         self._movements: LruCache[tuple[str, int], F64] = LruCache(self._no_maker, 64)
         self._mended: LruCache[tuple[str, int], U8] = LruCache(self._no_maker, 32, budget=budget)
+        self._between: LruCache[tuple[str, float, str], U8] = LruCache(self._no_maker, 16, budget=budget)
+        self._flows: LruCache[tuple[str, int], PairFlow] = LruCache(self._no_maker, 4, budget=budget)
         self._views: LruCache[str, ViewPath] = LruCache(self._no_maker, 16)
         self._canvases: LruCache[tuple[str, int, tuple[int, int]], F32] = LruCache(self._no_maker, 4, budget=budget)
         self._painted: LruCache[str, F32] = LruCache(self._no_maker, 8, budget=budget)
@@ -190,6 +193,14 @@ class MediaPool:
             return make() if found is None else found
 
         return self._mended.get(key, ready)
+
+    def between(self, key: tuple[str, float, str], make: Callable[[], U8]) -> U8:
+        """The plate at a moment between two frames, made in some way."""
+        return self._between.get(key, make)
+
+    def flow(self, key: tuple[str, int], first: Callable[[], U8], second: Callable[[], U8]) -> PairFlow:
+        """The movement between a frame of the plate and the next."""
+        return self._flows.get(key, lambda: pair_flow(first(), second()))
 
     def painted(self, key: str, make: Callable[[], F32] | None = None) -> F32 | None:
         """A frame at the paint desk; without `make`, only one that is there."""

@@ -28,10 +28,13 @@ class NoMedia:
         self.size = size
         self.spaces = Spaces([], lambda motion, reference: None, size)
 
-    def plate(self, asset: str, frame: int) -> U8:
+    def moment(self, frame: float) -> float:
+        return frame
+
+    def plate(self, asset: str, moment: float) -> U8:
         return np.zeros((self.size[1], self.size[0], 3), np.uint8)
 
-    def keyed_plate(self, frame: int, key: KeyBase, level: int = 0) -> StillSource:
+    def keyed_plate(self, moment: float, key: KeyBase, level: int = 0) -> StillSource:
         return StillSource(np.zeros((2, 2, 4), np.uint8))
 
     def plate_picture(self, frame: int, size: tuple[int, int], view: F64, key: KeyBase | None) -> F32:

@@ -20,9 +20,9 @@ REDUCED = 0.125
 
 
 def plate_picture(
-    sources: Sources, asset: str, frame: int, size: tuple[int, int], view: F64, key: KeyBase | None = None
+    sources: Sources, asset: str, moment: float, size: tuple[int, int], view: F64, key: KeyBase | None = None
 ) -> F32:
-    """A frame of the footage, an `asset`, in a picture of `size`: (h, w, 4) linear, premultiplied.
+    """A moment of the footage, an `asset`, in a picture of `size`: (h, w, 4) linear, premultiplied.
 
     Parameters
     ----------
@@ -32,9 +32,9 @@ def plate_picture(
     """
     zoom = np.diag([size[0] / sources.size[0], size[0] / sources.size[0], 1.0])
     if sources.view is None and np.array_equal(view, zoom):
-        return opaque_picture(sources.plate(asset, frame), size) if key is None else _keyed(sources, frame, size, view, key)
-    steadied = sources.view is not None and np.array_equal(view, zoom @ sources.view.matrix(frame))
-    canvas = stabilised_plate(sources, asset, frame, zoom, np.linalg.inv(zoom) @ view, size, fill=steadied, key=key)
+        return opaque_picture(sources.plate(asset, moment), size) if key is None else _keyed(sources, moment, size, view, key)
+    steadied = sources.view is not None and np.array_equal(view, zoom @ sources.view.matrix(moment))
+    canvas = stabilised_plate(sources, asset, moment, zoom, np.linalg.inv(zoom) @ view, size, fill=steadied, key=key)
     if steadied and key is None:
         # What nothing fills is black.
         canvas[..., 3] = 1
@@ -56,18 +56,18 @@ def resized(light: F32, size: tuple[int, int]) -> F32:
     return np.asarray(cv2.resize(light, size, interpolation=cv2.INTER_AREA), np.float32)
 
 
-def _keyed(sources: Sources, frame: int, size: tuple[int, int], view: F64, key: KeyBase) -> F32:
-    """A frame that lies as it was filmed, keyed no finer than it is seen, and reduced by area."""
-    pixels, _ = sources.keyed_plate(frame, key, level_at(float(view[0, 0] * view[1, 1]))).level(0)
+def _keyed(sources: Sources, moment: float, size: tuple[int, int], view: F64, key: KeyBase) -> F32:
+    """The footage as it was filmed, keyed no finer than it is seen, and reduced by area."""
+    pixels, _ = sources.keyed_plate(moment, key, level_at(float(view[0, 0] * view[1, 1]))).level(0)
     inner = pixels[1:-1, 1:-1]
     return np.ascontiguousarray(inner) if inner.shape[1::-1] == size else resized(np.ascontiguousarray(inner), size)
 
 
 def stabilised_plate(
-    sources: Sources, asset: str, frame: int, zoom: F64, matrix: F64, size: tuple[int, int], *, fill: bool,
+    sources: Sources, asset: str, moment: float, zoom: F64, matrix: F64, size: tuple[int, int], *, fill: bool,
     key: KeyBase | None = None,
 ) -> F32:  # fmt: skip
-    """A frame of the clip through ``zoom @ matrix`` (clip to picture): (h, w, 4) linear, premultiplied, clear beyond its edge.
+    """A moment of the clip through ``zoom @ matrix`` (clip to picture): (h, w, 4) linear, premultiplied, clear beyond its edge.
 
     With `fill`, other frames lie behind it where it does not reach. The same few donors serve the whole shot, so
     that nothing flickers; each moves with what is held, and is brought to the light of the frame where both show
@@ -76,18 +76,18 @@ def stabilised_plate(
     canvas = np.zeros((size[1], size[0], 4), np.float32)
     cover = canvas[..., 3] if key is None else np.zeros((size[1], size[0]), np.float32)
     level = level_at(abs(float(np.linalg.det(zoom[:2, :2]))))
-    own = StillSource(sources.plate(asset, frame)) if key is None else sources.keyed_plate(frame, key, level)
+    own = StillSource(sources.plate(asset, moment)) if key is None else sources.keyed_plate(moment, key, level)
     view = sources.view if fill else None
     if view is None or not view.donors or _reaches(own, zoom @ matrix, size):
         _lay_under(canvas, cover, own, zoom @ matrix)
         return canvas
-    whole = own if key is None else StillSource(sources.plate(asset, frame))
+    whole = own if key is None else StillSource(sources.plate(asset, moment))
     behind = [(own, zoom @ matrix, np.ones(3, np.float32))]
     _lay_under(canvas, cover, *behind[0], feather=FEATHER_PX)
     for donor in view.donors:
-        if donor != frame:
+        if donor != moment:
             source = sources.donor(asset, donor)
-            lies = view.picture_from_held[frame] @ view.held_from_clip[donor]
+            lies = view.picture_at(moment) @ view.held_from_clip[donor]
             gains = _light(whole, matrix, source, lies / lies[2, 2])
             behind.append((source if key is None else sources.keyed_plate(donor, key, level), zoom @ lies, gains))
             _lay_under(canvas, cover, *behind[-1], feather=FEATHER_PX)

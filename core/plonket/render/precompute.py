@@ -26,7 +26,8 @@ def ahead_frames(shot: Shot, layer: Any) -> list[int]:
     if isinstance(layer, KeyedLayer) and isinstance(layer.key, CutOutKey) and any(s.subject for s in layer.key.strokes):
         # From the frames with strokes outwards: each is carried on from its neighbour.
         staked = np.array(sorted({s.frame for s in layer.key.strokes})) + getattr(layer, "starts", 0)
-        return sorted(frames, key=lambda f: int(np.abs(staked - f).min()))
+        moment = shot.footage.moment if "footage" in LAYERS.of(layer).traits else float
+        return sorted(frames, key=lambda f: float(np.abs(staked - moment(f)).min()))
     return []
 
 
@@ -60,6 +61,6 @@ def _carried(layer: Any, sources: ShotSources, frame: int) -> list[tuple[Carried
 def _order(layer: MeshLayer, sources: ShotSources, frame: int, scale: float) -> RenderRequest | None:
     width = sources.size[0]
     zoom = max(1, round(width * scale)) / width
-    view = np.diag([zoom, zoom, 1.0]) @ (np.eye(3) if sources.view is None else sources.view.matrix(frame))
+    view = np.diag([zoom, zoom, 1.0]) @ (np.eye(3) if sources.view is None else sources.view.matrix(sources.moment(frame)))
     made = order_for(layer, sources, frame, np.asarray(view))
     return made[0] if made else None

@@ -12,6 +12,7 @@ from plonket.base.fields import value_at
 from plonket.document.shot import Shot
 from plonket.media.loudness import loudness_of, peak_of
 from plonket.media.sound import Sound
+from plonket.media.stretch import run_along
 
 HIGHEST_PEAK = -1.0
 """dB below full scale that coding needs."""
@@ -25,13 +26,30 @@ def soundtrack(shot: Shot, sound: Sound | None, start: int, stop: int) -> Sound 
     if sound is None or shot.footage is None or shot.sound.muted or not shot.delivery.sound:
         return None
     rate = shot.footage.fps
-    piece = drawn_out(sound.cut(start, stop, shot.footage.filmed_fps), shot.footage.filmed_fps / rate, (stop - start) / rate)
+    piece = heard(shot, sound, start, stop)
     gains = gains_of(shot, start, stop)
     if (gains != 1).any():
         # From frame to frame it changes evenly, so that nothing clicks.
         at = np.arange(len(piece.samples)) * float(rate) / piece.rate
         piece = _louder(piece, np.interp(at, np.arange(stop - start + 1), gains)[:, None])
     return levelled(piece, shot.sound.level)
+
+
+def heard(shot: Shot, sound: Sound, start: int, stop: int) -> Sound:
+    """The clip's sound as frames start..stop-1 of the shot run, as loud as it was recorded."""
+    footage = shot.footage
+    assert footage is not None
+    kept = shot.sound.pitch == "kept"
+    if footage.time is None and (not kept or footage.fps == footage.filmed_fps):
+        by = footage.filmed_fps / footage.fps
+        return drawn_out(sound.cut(start, stop, footage.filmed_fps), by, (stop - start) / footage.fps)
+    edges = np.array([round(Fraction(f) / footage.fps * sound.rate) for f in range(start, stop + 1)])
+    begins = np.array([footage.moment(f) for f in range(start, stop)])
+    # Up to the next frame, unless the clip jumps there; then as fast as before.
+    ends = np.array([footage.moment_left(f + 1) for f in range(start, stop)])
+    per_frame = float(sound.rate / footage.filmed_fps)
+    samples = run_along(sound.samples, begins * per_frame, ends * per_frame, np.diff(edges), keep_pitch=kept)
+    return Sound(samples=samples, rate=sound.rate)
 
 
 def drawn_out(sound: Sound, by: Fraction, seconds: Fraction) -> Sound:

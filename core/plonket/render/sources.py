@@ -8,16 +8,20 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from plonket.base.colour import colours_to_8bit
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import BadInput
 from plonket.base.homography import transform_point
 from plonket.base.outlines import carry
+from plonket.base.resampled import between_rows
 from plonket.document.bases import KeyBase, LayerBase, MotionBase
 from plonket.document.hashes import mends_hash, picture_hash, plate_hash
 from plonket.document.kinds import TREATMENTS
 from plonket.document.references import references
-from plonket.document.shot import Shot
+from plonket.document.retime import as_filmed
+from plonket.document.shot import NEARLY, Shot
 from plonket.document.spot import Spot
+from plonket.image.interpolation import PairFlow, interpolated, mixed
 from plonket.image.picture import StillSource
 from plonket.layers.light import DomeLayer
 from plonket.layers.parcel import ParcelLayer
@@ -43,23 +47,33 @@ from plonket.track.spaces import DEEPEST, Spaces
 
 
 class ShotSources:
-    """The `Sources` of one document over a pool; also what motions may ask of each other (`Around`)."""
+    """The `Sources` of one document over a pool; also what motions may ask of each other (`Around`).
+
+    `filmed` is the same in the clip's own time, to which masks, mends and the view belong.
+    """
 
     def __init__(self, shot: Shot, pool: MediaPool) -> None:
         self.shot, self.pool = shot, pool
         self.size = size = (shot.footage.width, shot.footage.height) if shot.footage else (16, 9)
         self._moves = any(one.shown and "mends" not in TREATMENTS.of(one).traits for one in shot.plate)
-        self.spaces = Spaces(shot.perches, self.movement, size, self._screen if self._moves else None, self.spot)
+        timed = shot.footage is not None and shot.footage.time is not None
+        self.filmed = ShotSources(as_filmed(shot), pool) if timed else self
+        self.spaces = Spaces(
+            shot.perches, self.movement, size, self._screen if self._moves else None, self.spot, self.moment if timed else None
+        )
         self._perches = {p.id: p for p in shot.perches}
         self._layers = {layer.id: layer for layer in shot.layers}
         self._parcels = {p.id: p.stack for p in shot.parcels}
         self._paths: dict[str, dict[str, F64]] = {}
+        self._cameras: dict[str, RoomCamera] = {}
 
     @cached_property
     def view(self) -> ViewPath | None:
         shot, footage = self.shot, self.shot.footage
         if footage is None or not self._moves:
             return None
+        if self.filmed is not self:
+            return self.filmed.view
         context = PlateContext(
             size=(footage.width, footage.height), fps=float(footage.fps), start=footage.in_frame, stop=footage.out_frame + 1,
             movement=self.movement, places=self.places,
@@ -74,23 +88,27 @@ class ShotSources:
     def _plate_key(self) -> str:
         return plate_hash(self.shot)
 
-    def _screen(self, frame: float) -> F64:
-        if self.view is None:
-            return np.eye(3)
-        # An exposure's instants share their frame's view: the plate's own blur was filmed, not added.
-        at = int(np.clip(round(frame), 0, len(self.view.picture_from_held) - 1))
-        return np.asarray(np.linalg.inv(self.view.screen(at)), np.float64)
+    def moment(self, frame: float) -> float:
+        footage = self.shot.footage
+        if footage is None or footage.time is None:
+            return frame
+        at = footage.moment(frame)
+        near = round(at)
+        return float(near) if footage.time.between == "nearest" or abs(at - near) < NEARLY else at
+
+    def _screen(self, moment: float) -> F64:
+        return np.eye(3) if self.view is None else np.asarray(np.linalg.inv(self.view.screen(moment)), np.float64)
 
     def places(self, motion: str, frame: int) -> F64:
-        """(k, 2) where a plane's corners or the points of a motion lie in a frame."""
+        """(k, 2) where a plane's corners or the points of a motion lie in a frame of the clip."""
         found = self.shot.motion(motion)
         if isinstance(found, PlaneMotion):
-            return carry(np.array(found.quad, np.float64), self.on_plane(motion, frame))
+            return carry(np.array(found.quad, np.float64), self._on_plane(motion, frame))
         paths = list(self._points(found).values()) if isinstance(found, PointMotion) else []
         if not paths:
             assert self.shot.footage is not None
             return corners_of((self.shot.footage.width, self.shot.footage.height))
-        return np.stack([_at(path, frame) for path in paths])
+        return np.stack([between_rows(path, frame) for path in paths])
 
     @cached_property
     def _mending(self) -> Mending:
@@ -106,14 +124,48 @@ class ShotSources:
         """A clean frame as the paint desk shows it: 8-bit (h, w, 3)."""
         for one in self.shot.plate:
             if isinstance(one, Clean) and one.id == treatment and k < len(one.frames):
-                return self._mending.painted(one, k)
+                return self.filmed._mending.painted(one, k)
         raise BadInput("clean.unknown", "This clean frame is not in the shot any more.")
 
-    def plate(self, asset: str, frame: int) -> U8:
-        clip = self.pool.clip(asset)
+    def plate(self, asset: str, moment: float) -> U8:
+        low, share = _apart(moment)
+        if share:
+            return self.pool.between((self._mends_key, moment, self._way), lambda: self._made_between(asset, moment))
+        if self.filmed is not self:
+            return self.filmed.plate(asset, low)
         if not self._patches:
-            return clip.rgb(frame)
-        return self.pool.mended((self._mends_key, frame), lambda: self.mend_now(asset, frame))
+            return self.pool.clip(asset).rgb(low)
+        return self.pool.mended((self._mends_key, low), lambda: self.mend_now(asset, low))
+
+    def _made_between(self, asset: str, moment: float) -> U8:
+        low, _ = _apart(moment)
+        sides = [self.filmed.donor(asset, k) for k in (low, low + 1)]
+        return colours_to_8bit(self._between(moment, *(side.level(0)[0] for side in sides)))
+
+    def _between(self, moment: float, first: F32, second: F32) -> F32:
+        """The footage between two of its frames, of whose pictures, keyed or not, those given show as much: (h, w, 4)."""
+        assert self.shot.footage is not None
+        asset = self.shot.footage.asset
+        low, share = _apart(moment)
+        if self._way == "mixed":
+            return np.ascontiguousarray(mixed(first, second, share)[1:-1, 1:-1])
+        before, here, after = (self._flow(asset, k) for k in (low - 1, low, low + 1))
+        assert here is not None
+        return interpolated(first, second, here, share, before, after)
+
+    def _flow(self, asset: str, frame: int) -> PairFlow | None:
+        """The movement from a frame of the clip to the next; None: there is none, or it is another picture altogether."""
+        assert self.shot.footage is not None
+        if not 0 <= frame < self.shot.footage.frames - 1:
+            return None
+        first, second = (lambda k=k: self.filmed.plate(asset, k) for k in (frame, frame + 1))
+        return self.pool.flow((self._mends_key, frame), first, second)
+
+    @property
+    def _way(self) -> str:
+        """How frames between frames are made."""
+        time = self.shot.footage.time if self.shot.footage else None
+        return "nearest" if time is None else time.between
 
     def mend_now(self, asset: str, frame: int, told: Filled | None = None) -> U8:
         """A frame mended here and now, whatever is kept of it: 8-bit (h, w, 3)."""
@@ -122,21 +174,32 @@ class ShotSources:
 
     @cached_property
     def _mends_key(self) -> str:
-        return mends_hash(self.shot)
+        return mends_hash(self.filmed.shot)
 
-    def keyed_plate(self, frame: int, key: KeyBase, level: int = 0) -> StillSource:
+    def keyed_plate(self, moment: float, key: KeyBase, level: int = 0) -> StillSource:
+        assert self.shot.footage is not None
+        low, share = _apart(moment)
+        if not share:
+            return self._keyed_frame(low, key, level)
+        # Each frame is keyed as it was filmed, so that what lies between two is made once for a key and for the whole.
+        sides = [self._keyed_frame(k, key, level) for k in (low, low + 1)]
+        (first, there), (second, _) = (side.level(level) for side in sides)
+        return StillSource.of_light(self._between(moment, first, second), (sides[0].width, sides[0].height), there)
+
+    def _keyed_frame(self, frame: int, key: KeyBase, level: int) -> StillSource:
         assert self.shot.footage is not None
         asset = self.shot.footage.asset
-        if not self._patches:
+        if not self.filmed._patches:
             return self.pool.element(asset, frame, key, level)
-        return self.pool.keyed(asset, frame, key, level, self._mends_key, lambda: self.plate(asset, frame))
+        return self.pool.keyed(asset, frame, key, level, self._mends_key, lambda: self.filmed.plate(asset, frame))
 
     def plate_picture(self, frame: int, size: tuple[int, int], view: F64, key: KeyBase | None) -> F32:
         assert self.shot.footage is not None
-        return plate_picture(self, self.shot.footage.asset, frame, size, view, key)
+        return plate_picture(self, self.shot.footage.asset, self.moment(frame), size, view, key)
 
     def donor(self, asset: str, frame: int) -> StillSource:
-        return StillSource(self.plate(asset, frame)) if self._patches else self.pool.element(asset, frame)
+        mends = self.filmed._patches
+        return StillSource(self.filmed.plate(asset, frame)) if mends else self.pool.element(asset, frame)
 
     def length(self, asset: str) -> int:
         return self.pool.length(asset)
@@ -169,10 +232,11 @@ class ShotSources:
         return np.array(motion.quad, np.float64) if isinstance(motion, PlaneMotion) else None
 
     def on_plane(self, plane: str, frame: float) -> F64:
-        motion = self.shot.motion(plane)
-        reference = motion.home
-        path = self.movement(plane, reference)
-        return np.eye(3) if path is None else between(path, frame)
+        return self._on_plane(plane, self.moment(frame))
+
+    def _on_plane(self, plane: str, moment: float) -> F64:
+        path = self.movement(plane, self.shot.motion(plane).home)
+        return np.eye(3) if path is None else between(path, moment)
 
     def camera(self, motion: str) -> RoomCamera | None:
         """A solved camera in its room, or None while it is not measured."""
@@ -180,7 +244,20 @@ class ShotSources:
         measured = self.pool.measured(found.measurement) if found.measurement else None
         if not isinstance(found, RoomMotion) or not isinstance(measured, CameraTrack):
             return None
-        return RoomCamera(measured, found.room, found.reference_frame if found.before_still_camera else None)
+        still = found.reference_frame if found.before_still_camera else None
+        if self._moments is None:
+            return RoomCamera(measured, found.room, still)
+        if motion not in self._cameras:
+            self._cameras[motion] = RoomCamera.at_moments(measured, found.room, still, self._moments)
+        return self._cameras[motion]
+
+    @cached_property
+    def _moments(self) -> F64 | None:
+        """(length,) the moment that each frame of the shot shows; None where they are the clip's own."""
+        footage = self.shot.footage
+        if footage is None or footage.time is None:
+            return None
+        return np.array([self.moment(frame) for frame in range(footage.length)])
 
     @property
     def room(self) -> str | None:
@@ -267,7 +344,7 @@ class ShotSources:
         motion = self.shot.motion(target)
         if isinstance(motion, PointMotion):
             path = self._points(motion).get(point or "")
-            return None if path is None else _at(path, frame)
+            return None if path is None else between_rows(path, self.moment(frame))
         return None if motion.measurement is None else transform_point(self.on_plane(target, frame), at)
 
     def _points(self, motion: PointMotion) -> dict[str, F64]:
@@ -277,8 +354,7 @@ class ShotSources:
         return self._paths[motion.id]
 
 
-def _at(path: F64, frame: float) -> F64:
-    """A path (n, 2) at a fractional frame."""
-    at = float(np.clip(frame, 0, len(path) - 1))
-    k = min(int(at), max(len(path) - 2, 0))
-    return np.asarray(path[k] + (at - k) * (path[min(k + 1, len(path) - 1)] - path[k]))
+def _apart(moment: float) -> tuple[int, float]:
+    """The frame of the clip before a moment, and how far on from it that lies."""
+    low = int(moment)
+    return low, moment - low

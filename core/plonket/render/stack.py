@@ -41,7 +41,8 @@ def drawn(
     kept = [m for m in layer.masks if m.mode == "keep"]
     if kept and isinstance(layer, KeyedLayer) and layer.key is not None:
         picture = _kept(picture, layer, kept, sources, frame, size, view, into)
-    picture = _masked(picture, [m for m in layer.masks if m.mode != "keep"], frame, into)
+    moment = sources.moment(frame)
+    picture = _masked(picture, [m for m in layer.masks if m.mode != "keep"], moment, into)
     if layer.matte is not None:
         picture = _through_matte(picture, layer, sources, frame, size, view, scale)
     if not layer.looks or not picture.rgba.size:
@@ -51,7 +52,9 @@ def drawn(
         return LAYERS.of(layer).run(layer, sources, at, size, view)
 
     inverse_depth = inverse_depth_for(layer, sources, frame, size, view)
-    return apply_looks(layer.looks, picture, frame, size, scale, into, behind, neighbour, sources.table, inverse_depth)
+    return apply_looks(
+        layer.looks, picture, frame, size, scale, into, behind, neighbour, sources.table, inverse_depth, moment=moment
+    )  # fmt: skip
 
 
 def _into(sources: Sources, frame: int, view: F64, own: F64 | None) -> Callable[[MaskBase | LookBase], F64 | None]:
@@ -64,14 +67,15 @@ def _into(sources: Sources, frame: int, view: F64, own: F64 | None) -> Callable[
     return into
 
 
-def _masked(picture: Picture, masks: Sequence[Any], frame: int, into: Callable[[Any], F64 | None]) -> Picture:
-    cover = _cover(picture, masks, frame, into)
+def _masked(picture: Picture, masks: Sequence[Any], moment: float, into: Callable[[Any], F64 | None]) -> Picture:
+    cover = _cover(picture, masks, moment, into)
     if cover is None:
         return picture
     return Picture(rgba=picture.rgba * cover[..., None], x=picture.x, y=picture.y) if cover.any() else CLEAR
 
 
-def _cover(picture: Picture, masks: Sequence[Any], frame: int, into: Callable[[Any], F64 | None]) -> F32 | None:
+def _cover(picture: Picture, masks: Sequence[Any], moment: float, into: Callable[[Any], F64 | None]) -> F32 | None:
+    """What masks cover of a picture; they are set at moments of the clip."""
     h, w = picture.rgba.shape[:2]
     window = translation(-picture.x, -picture.y)
 
@@ -79,7 +83,7 @@ def _cover(picture: Picture, masks: Sequence[Any], frame: int, into: Callable[[A
         matrix = into(mask)
         return None if matrix is None else np.asarray(window @ matrix)
 
-    return combined(masks, frame, (w, h), inside)
+    return combined(masks, moment, (w, h), inside)
 
 
 def _kept(
@@ -88,7 +92,7 @@ def _kept(
 ) -> Picture:  # fmt: skip
     """The keyed picture with its own unkeyed pixels where masks keep them."""
     whole = LAYERS.of(layer).run(layer.model_copy(update={"key": None}), sources, frame, size, view)
-    cover = _cover(whole, [m.model_copy(update={"mode": "add"}) for m in masks], frame, into)
+    cover = _cover(whole, [m.model_copy(update={"mode": "add"}) for m in masks], sources.moment(frame), into)
     if cover is None or not whole.rgba.size or whole.rgba.shape != keyed.rgba.shape:
         return keyed
     return Picture(rgba=keyed.rgba + cover[..., None] * (whole.rgba - keyed.rgba), x=keyed.x, y=keyed.y)

@@ -25,19 +25,29 @@ HIDDEN = np.array([[1e-9, 0.0, -1e7], [0.0, 1e-9, -1e7], [0.0, 0.0, 1.0]])
 class RoomCamera:
     """A measured camera in its room.
 
-    `still` : frame on which the room's light is as it is set, where it is the room that moves before a still camera.
+    `still` : frame of the clip on which the room's light is as it is set, where it is the room that moves before a still
+    camera. `moments` : (n,) the clip's moment that each frame shows, of footage that runs otherwise than it was `filmed`;
+    `track` is then as it is at those.
     """
 
     track: CameraTrack
     room: Room
     still: int | None = None
+    moments: F64 | None = None
+    filmed: CameraTrack | None = None
+
+    @staticmethod
+    def at_moments(track: CameraTrack, room: Room, still: int | None, moments: F64) -> RoomCamera:
+        """The camera as it is seen at the frames of a shot."""
+        return RoomCamera(track.at_moments(moments), room, still, moments, track)
 
     def lit(self, frame: int) -> F64:
         """(3, 3) how the light lies in the room at a frame: of a room that moves, it stays with the camera."""
         if self.still is None:
             return np.eye(3)
-        at = min(self.still, self.track.frames - 1)
-        return np.asarray(self.turn(frame) @ self.turn(at).T)
+        filmed = self.filmed or self.track
+        at = min(self.still, filmed.frames - 1)
+        return np.asarray(self.turn(frame) @ self.room.turns(filmed.rotation[at]).T)
 
     def eye(self, frame: int) -> F64:
         """(3,) metres."""
@@ -68,12 +78,16 @@ class RoomCamera:
 
     def _late(self, frame: int, local: F64, world: F64, seen: F64) -> F64:
         """Where points are before the camera at the moment in which their row is read."""
-        n = self.track.frames
-        before, after = max(frame - 1, 0), min(frame + 1, n - 1)
-        speed = (self.local(after, world) - self.local(before, world)) / max(after - before, 1)
         row = seen[..., 1] / self.track.size[1] - 0.5
-        out = local + self.track.readout * row[..., None] * speed
+        out = local + self.track.readout * row[..., None] * self.speed(frame, world)
         return np.asarray(np.where(out[..., 2:] > BEHIND, out, local))
+
+    def speed(self, frame: int, world: F64) -> F64:
+        """World (..., 3) to how far points go before the camera in one frame of the clip, as `local`."""
+        if self.filmed is not None and self.moments is not None:
+            return RoomCamera(self.filmed, self.room).speed(round(float(self.moments[frame])), world)
+        before, after = max(frame - 1, 0), min(frame + 1, self.track.frames - 1)
+        return np.asarray((self.local(after, world) - self.local(before, world)) / max(after - before, 1))
 
     def ray(self, frame: int, pixel: F64) -> tuple[F64, F64]:
         """Where a pixel (2,) looks: the eye (3,) and a unit direction (3,) in the world."""

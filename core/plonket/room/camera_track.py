@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import json
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import ClassVar
 
 import numpy as np
@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from plonket.base.conventions import F32, F64
 from plonket.base.errors import FormatError
+from plonket.base.resampled import between_rows
 from plonket.base.states import GIVEN, TRACKED
 from plonket.room.lens import Lens
 
@@ -73,6 +74,17 @@ class CameraTrack:
     def known(self) -> NDArray[np.bool_]:
         """Frames with a pose to trust: (n,) bool."""
         return (self.state == TRACKED) | (self.state == GIVEN)
+
+    def at_moments(self, moments: F64) -> CameraTrack:
+        """The same path at other moments (k,) in frames, between them too; its details keep the frames they were seen on."""
+        near = np.clip(np.round(moments).astype(int), 0, self.frames - 1)
+        turns = np.stack([between_rows(self.rotation, at) for at in moments])
+        u, _, vt = np.linalg.svd(turns)
+        return replace(
+            self, position=np.stack([between_rows(self.position, at) for at in moments]), rotation=u @ vt,
+            focal=np.array([float(between_rows(self.focal, at)) for at in moments]), state=self.state[near],
+            reason=self.reason[near], confidence=self.confidence[near], error_px=self.error_px[near], seen=self.seen[near],
+        )  # fmt: skip
 
     def lens(self, frame: int) -> Lens:
         k1, k2, p1, p2, k3 = self.distortion

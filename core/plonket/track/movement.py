@@ -12,6 +12,7 @@ from scipy.ndimage import gaussian_filter1d
 
 from plonket.base.conventions import F64
 from plonket.base.outlines import carry
+from plonket.base.resampled import between_rows
 from plonket.document.bases import MotionBase
 from plonket.document.kinds import MOTIONS
 from plonket.room.camera import camera_movement
@@ -172,10 +173,5 @@ def inverted(movement: F64) -> F64:
 
 
 def between(movement: F64, frame: float) -> F64:
-    """A movement (n, 3, 3) at a fractional frame: the parabola through the three nearest frames."""
-    k = int(np.clip(round(frame), 0, len(movement) - 1))
-    u = frame - k
-    if abs(u) < 1e-9:
-        return np.asarray(movement[k])
-    a, b = movement[max(k - 1, 0)], movement[min(k + 1, len(movement) - 1)]
-    return np.asarray(movement[k] + u * (b - a) / 2 + u * u / 2 * (b - 2 * movement[k] + a))
+    """A movement (n, 3, 3) at a fractional frame."""
+    return between_rows(movement, frame)

@@ -32,7 +32,8 @@ def retarget(shot: Shot, thing_id: str, target: str | None, frame: int, spaces: 
     now = spaces.perch(one, frame) if isinstance(one, Perch) else seated_at(one, spaces, frame)
     place = transform_point(now, ORIGIN)
     surfaces = {m.id for m in shot.motions if "surface" in MOTIONS.of(m).traits}
-    follow = one.follow.model_copy(update={"target": target, "reference_frame": frame, "perspective": target in surfaces})
+    home = round(shot.footage.moment(frame)) if shot.footage else frame
+    follow = one.follow.model_copy(update={"target": target, "reference_frame": home, "perspective": target in surfaces})
     values: dict[str, Any] = {"follow": follow} | _restated(one, now, place, follow, spaces, frame)
     if isinstance(one, Perch):
         values["spot"] = None

@@ -37,44 +37,61 @@ class Spaces:
     Parameters
     ----------
     perches : all of the shot. movement : (motion id, reference frame) -> (n, 3, 3), or None while it is
-        not measured. size : (width, height) of the picture. screen : frame -> (3, 3) from the finished picture's
-        pixels to the clip's, where the clip is steadied: what follows nothing stays put on the screen.
-        spot : (camera motion, spot in its room) -> (n, 3, 3) from the spot's pixels to every frame's, or None.
+        not measured. size : (width, height) of the picture. screen : moment of the clip -> (3, 3) from the finished
+        picture's pixels to the clip's, where the clip is steadied: what follows nothing stays put on the screen.
+        spot : (camera motion, spot in its room) -> (n, 3, 3) from the spot's pixels to every frame's of the shot, or None.
+        moment : frame of the shot -> moment of the clip, to which movements and reference frames belong.
     """
 
     def __init__(
         self, perches: Sequence[Perch], movement: Callable[[str, int], F64 | None], size: tuple[int, int],
         screen: Callable[[float], F64] | None = None, spot: Callable[[str, Spot], F64 | None] | None = None,
+        moment: Callable[[float], float] | None = None,
     ) -> None:  # fmt: skip
         self._perches = {p.id: p for p in perches}
+        self._moment = moment or float
         self._movement, self._size, self._screen, self._spot = movement, size, screen, spot
         self._spots: dict[str, F64 | None] = {}
         self._steadied: dict[tuple[str, int, float, bool], F64 | None] = {}
 
     def of(self, follow: Follow, frame: float, depth: int = 0) -> F64:
         """(3, 3) from the follower's space to the frame: all of the target's movement."""
+        return self._of(follow, frame, self._moment(frame), depth)
+
+    def _of(self, follow: Follow, frame: float, moment: float, depth: int) -> F64:
         if follow.target is None:
-            return np.eye(3) if self._screen is None else self._screen(frame)
+            # An exposure's instants share their frame's view: the plate's own blur was filmed, not added.
+            if self._screen is None:
+                return np.eye(3)
+            whole = round(frame)
+            return self._screen(moment if whole == frame == moment else self._moment(whole))
         perch = self._perches.get(follow.target)
         if perch is not None:
             if depth > DEEPEST:
                 raise BadInput("perch.depth", f"Perches stand on each other more than {DEEPEST} deep at {perch.name}.")
-            return self.perch(perch, frame, depth + 1)
+            return self._perch(perch, frame, moment, depth + 1)
         path = self._path(follow.target, follow)
-        return np.eye(3) if path is None else between(path, frame)
+        return np.eye(3) if path is None else between(path, moment)
 
-    def placed(self, follow: Follow, frame: float, at: F64, depth: int = 0) -> F64:
+    def placed(self, follow: Follow, frame: float, at: F64) -> F64:
         """(3, 3) from the follower's space to the frame for a thing at `at`: the parts it takes."""
-        moved = self.of(follow, frame, depth)
-        start = moved if follow.shift else self.of(follow, follow.reference_frame, depth)
+        return self._placed(follow, frame, self._moment(frame), at, 0)
+
+    def _placed(self, follow: Follow, frame: float, moment: float, at: F64, depth: int) -> F64:
+        moved = self._of(follow, frame, moment, depth)
+        home = follow.reference_frame
+        start = moved if follow.shift else self._of(follow, home, home, depth)
         return local_movement(parts_of(follow), moved, start, at)
 
-    def perch(self, perch: Perch, frame: float, depth: int = 0) -> F64:
+    def perch(self, perch: Perch, frame: float) -> F64:
         """(3, 3) from a perch's own space (its place is the origin) to the frame."""
+        return self._perch(perch, frame, self._moment(frame), 0)
+
+    def _perch(self, perch: Perch, frame: float, moment: float, depth: int) -> F64:
         at = np.array([value_at(perch.x, frame), value_at(perch.y, frame)])
         if perch.spot is not None:
             return np.asarray(self._in_room(perch, frame) @ seated(at, perch.turn, perch.size, frame))
-        seat = self.placed(perch.follow, frame, at, depth)
+        seat = self._placed(perch.follow, frame, moment, at, depth)
         return np.asarray(seat @ seated(at, perch.turn, perch.size, frame))
 
     def _in_room(self, perch: Perch, frame: float) -> F64:

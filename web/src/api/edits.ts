@@ -59,7 +59,7 @@ export function editsOf(client: QueryClient, shotId: string): Edits {
         const record = shotIn(answer);
         // Where followers are is known before the change shows, so that no handle jumps back and forth.
         if (record.spaces !== now()?.spaces)
-          await client.prefetchQuery(spacesQuery(shotId, record.number, record.spaces));
+          await client.prefetchQuery(spacesQuery(shotId, record.number, record.spaces, false));
         client.setQueryData(["shot", shotId], newest(client, record));
         return answer;
       } catch (error) {

@@ -1164,6 +1164,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/sound/{number}.wav": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Sound As It Runs
+         * @description The sound of a whole shot as revision `number` lets it run, as loud as it was recorded: WAV.
+         */
+        get: operations["shots_time_sound_as_it_runs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/spaces": {
         parameters: {
             query?: never;
@@ -1174,10 +1194,32 @@ export interface paths {
         /**
          * Spaces
          * @description The movements and spots that a shot uses, as it is now or was in revision `number`.
+         *
+         *     Movements go by the clip's frames, spots by the shot's; by the clip's too where it is looked at as it was `filmed`.
          */
         get: operations["shots_spaces_spaces"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/split": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Split Shot
+         * @description End a shot's range before a frame, and make another shot that goes on from there, with all that is in this one.
+         */
+        post: operations["shots_time_split_shot"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1198,6 +1240,26 @@ export interface paths {
         get: operations["shots_api_steps"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/time": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change Time
+         * @description Let the footage run otherwise, as one step that can be undone.
+         */
+        post: operations["shots_time_change_time"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1248,6 +1310,21 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * AddRange
+         * @description Frames of the clip are shown after the shot's last.
+         */
+        AddRange: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "add range";
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
+        };
         /** AdviceOut */
         AdviceOut: {
             /** Facts */
@@ -1318,6 +1395,17 @@ export interface components {
              * @default 0
              */
             y: number;
+        };
+        /**
+         * AsFilmed
+         * @description The footage runs as it was filmed.
+         */
+        AsFilmed: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "as filmed";
         };
         /** AssetOut */
         AssetOut: {
@@ -2184,6 +2272,21 @@ export interface components {
             shown: boolean;
         };
         /**
+         * CutOut
+         * @description Frames of the shot are not in it any more.
+         */
+        CutOut: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "cut out";
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
+        };
+        /**
          * CutOutKey
          * @description What strokes say is the subject, carried through the clip.
          */
@@ -2338,7 +2441,7 @@ export interface components {
             details: number[];
             /**
              * Frame
-             * @description Whose camera sees its front
+             * @description Of the clip, whose camera sees its front
              */
             frame: number;
         };
@@ -2924,12 +3027,18 @@ export interface components {
         };
         /**
          * Footage
-         * @description The clip that the shot is made on. Frames run from `in_frame` to `out_frame`, both shown.
+         * @description The clip that the shot is made on.
+         *
+         *     The shot's frames run from `in_frame` to `out_frame`, both shown. They are the clip's own unless a `time` says which of
+         *     those each of them shows.
          */
         Footage: {
             /** Asset */
             asset: string;
-            /** Frames */
+            /**
+             * Frames
+             * @description Of the clip
+             */
             frames: number;
             /**
              * Ground
@@ -2967,6 +3076,11 @@ export interface components {
              * @description Frames a second at which it was filmed
              */
             rate: string;
+            /**
+             * @description How it runs; none: as it was filmed
+             * @default null
+             */
+            time: components["schemas"]["TimeMap"] | null;
             /** Width */
             width: number;
         };
@@ -3804,6 +3918,21 @@ export interface components {
              * @enum {string}
              */
             sides: "one" | "both";
+        };
+        /**
+         * Hold
+         * @description A frame of the shot is shown for so many frames more.
+         */
+        Hold: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "hold";
+            /** Frame */
+            frame: number;
+            /** Frames */
+            frames: number;
         };
         /**
          * IntoParcel
@@ -6048,6 +6177,21 @@ export interface components {
             speed: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
         /**
+         * Ramp
+         * @description Over frames of the shot the speed goes evenly from what it is before them to what it is after them.
+         */
+        Ramp: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "ramp";
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
+        };
+        /**
          * Rays
          * @description Blur away from a point or round it, or rays that shine out of it.
          */
@@ -7215,6 +7359,12 @@ export interface components {
              */
             muted: boolean;
             /**
+             * Pitch
+             * @default along
+             * @enum {string}
+             */
+            pitch: "along" | "kept";
+            /**
              * Volume
              * @default 100
              */
@@ -7239,6 +7389,23 @@ export interface components {
             spots: components["schemas"]["SpotPathOut"][];
         };
         /**
+         * Speed
+         * @description Frames of the shot run at so many percent of the speed they have; below nought backwards.
+         */
+        Speed: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "speed";
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
+            /** Percent */
+            percent: number;
+        };
+        /**
          * Split
          * @description A layer ends before a frame, and another one goes on from there.
          */
@@ -7252,6 +7419,14 @@ export interface components {
             frame: number;
             /** Thing */
             thing: string;
+        };
+        /** SplitIn */
+        SplitIn: {
+            /**
+             * Frame
+             * @description The first of the second shot
+             */
+            frame: number;
         };
         /**
          * Spot
@@ -7827,6 +8002,36 @@ export interface components {
              * @description An SVG file; its shapes are pixels of the clip
              */
             text: string;
+        };
+        /** TimeIn */
+        TimeIn: {
+            /** Change */
+            change: components["schemas"]["Speed"] | components["schemas"]["Hold"] | components["schemas"]["Ramp"] | components["schemas"]["CutOut"] | components["schemas"]["AddRange"] | components["schemas"]["AsFilmed"];
+        };
+        /**
+         * TimeMap
+         * @description How the footage runs: a number over the shot's frames says which of the clip's it shows, between two of them too.
+         *
+         *     The last of its keys is the shot's last frame. A key that *holds*, with the next one a frame later, is a cut.
+         */
+        TimeMap: {
+            /**
+             * Between
+             * @default moved
+             * @enum {string}
+             */
+            between: "moved" | "mixed" | "nearest";
+            /**
+             * Kind
+             * @default time
+             * @constant
+             */
+            kind: "time";
+            /**
+             * Moment
+             * @default 0
+             */
+            moment: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
         /** TouchIn */
         TouchIn: {
@@ -9726,10 +9931,32 @@ export interface operations {
             };
         };
     };
+    shots_time_sound_as_it_runs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     shots_spaces_spaces: {
         parameters: {
             query?: {
                 number?: number | null;
+                filmed?: boolean;
             };
             header?: never;
             path: {
@@ -9746,6 +9973,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SpacesOut"];
+                };
+            };
+        };
+    };
+    shots_time_split_shot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SplitIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotOut"];
                 };
             };
         };
@@ -9768,6 +10021,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StepOut"][];
+                };
+            };
+        };
+    };
+    shots_time_change_time: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TimeIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotOut"];
                 };
             };
         };

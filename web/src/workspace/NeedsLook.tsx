@@ -8,7 +8,8 @@ import { apply, type Point } from "~/workspace/geometry";
 import { useShotSlips } from "~/workspace/slip";
 import { findLayer } from "~/workspace/patches";
 import { frameFromOwn, type Spaces, useSpaces } from "~/workspace/spaces";
-import { act, type Chosen } from "~/workspace/store";
+import { act, type Chosen, useWorkspace } from "~/workspace/store";
+import { clipRange, frameShowing } from "~/workspace/time";
 import { LOST, REASONS } from "~/workspace/tracks";
 
 interface Trouble {
@@ -94,8 +95,9 @@ export function NeedsLook() {
   const spaces = useSpaces();
   const slips = useShotSlips();
   const measured = useQueries({ queries: shot.motions.map((m) => measurementQuery(m.measurement)) });
-  const first = shot.footage?.in_frame ?? 0;
-  const last = shot.footage?.out_frame ?? -1;
+  const frame = useWorkspace((s) => s.frame);
+  // What is measured, and so what is wrong with it, belongs to the clip's frames.
+  const [first, last] = shot.footage ? clipRange(shot.footage) : [0, -1];
   const all = [
     ...slips.flatMap((s) => slipTroubles(s, shot, spaces)),
     ...shot.motions.flatMap((m, k) => lostTroubles(m, measured[k]?.data, first, last)),
@@ -118,9 +120,10 @@ export function NeedsLook() {
               key={t.key}
               className="flex cursor-pointer justify-between gap-3 rounded-md px-2.5 py-1.5 outline-none data-[highlighted]:bg-tide-2"
               onSelect={() => {
+                const go = frameShowing(shot.footage, t.go, frame);
                 act({ do: "choose", chosen: t.chosen });
-                act({ do: "frame", frame: t.go });
-                if (t.at) act({ do: "loupe", at: t.at(t.go) });
+                act({ do: "frame", frame: go });
+                if (t.at) act({ do: "loupe", at: t.at(go) });
               }}
             >
               <span>

@@ -1,6 +1,6 @@
-import { useEffect, useMemo } from "react";
+import { useEffect, useLayoutEffect, useMemo, useRef } from "react";
 import { Link } from "wouter";
-import { get, type Job } from "~/api/client";
+import { get, type Job, type Shot } from "~/api/client";
 import { takePartial, useLive, type PartialEvent } from "~/api/events";
 import { useEdits, useJobs, useShot } from "~/api/queries";
 import { ShotContext, useChosenMotion } from "~/workspace/context";
@@ -14,6 +14,7 @@ import { PlonkDialog } from "~/workspace/PlonkDialog";
 import { RunSheet } from "~/workspace/runsheet/RunSheet";
 import { useWhere, WhereContext } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
+import { asFilmed, clipFrame, frameShowing, isClips, lengthOf } from "~/workspace/time";
 import { TimeStrip } from "~/workspace/timestrip/TimeStrip";
 import { TopBar } from "~/workspace/TopBar";
 import { useTracks } from "~/workspace/tracks";
@@ -25,8 +26,15 @@ const place = (shot: string) => `plonket.place.${shot}`;
 export function Workspace({ shotId }: { shotId: string }) {
   const { data: record, error } = useShot(shotId);
   const edits = useEdits(shotId);
-  const open = useMemo(() => (record ? { shotId, record, edits } : null), [shotId, record, edits]);
-  useRememberedPlace(shotId, record?.document.footage?.frames ?? 0);
+  const ofClip = useWorkspace(isClips);
+  const footage = record?.document.footage;
+  const filmed = ofClip && !!footage?.time;
+  const open = useMemo(
+    () => (record ? { shotId, record: filmed ? asFilmed(record) : record, edits, filmed } : null),
+    [shotId, record, edits, filmed],
+  );
+  useRememberedPlace(shotId, lengthOf(open?.record.document.footage));
+  usePlayheadKept(filmed, footage);
   useOpenJobs(shotId);
   // What every kind has and can, and the forms of the details.
   const ready = useKindsKnown();
@@ -82,6 +90,20 @@ function Screen() {
       <DeliverDialog />
     </div>
   );
+}
+
+/** The same moment is looked at when the shot is shown in the clip's time, and when it is not any more. */
+function usePlayheadKept(filmed: boolean, footage: Shot["footage"] | undefined) {
+  const was = useRef({ filmed, frame: 0 });
+  useLayoutEffect(() => {
+    const before = was.current;
+    if (before.filmed === filmed) return;
+    const { frame } = useWorkspace.getState();
+    was.current = { filmed, frame };
+    act({ do: "play", on: false });
+    const goes = filmed ? clipFrame(footage, frame) : frameShowing(footage, frame, before.frame);
+    if (goes !== frame) act({ do: "frame", frame: goes });
+  }, [filmed, footage]);
 }
 
 /** Where the creator was looking comes back after a reload. */

@@ -1,5 +1,5 @@
 import type { CameraSolve, RoomMotion, Spot, StandingLayer } from "~/api/client";
-import { type Matrix, type Point, times, valueAt } from "~/workspace/geometry";
+import { type Matrix, type Point, rowAt, times, valueAt } from "~/workspace/geometry";
 
 /** The browser's copy of the core's `RoomCamera`: the solved camera in its room, for handles and marks. */
 
@@ -48,6 +48,30 @@ export interface RoomCamera {
   ray: (frame: number, pixel: Point) => V3;
   /** From a flat patch's pixels to the frame's: where its origin is, what a pixel spans to the right and up. */
   flat: (frame: number, centre: V3, right: V3, up: V3) => Matrix;
+}
+
+/** A solved camera at other moments, in its frames, between them too. */
+export function solveAt(solve: CameraSolve, moments: readonly number[]): CameraSolve {
+  const rows = (flat: readonly number[], n: number) =>
+    Array.from({ length: flat.length / n }, (_, k) => flat.slice(n * k, n * k + n));
+  const turns = rows(solve.rotation, 4);
+  // The way round that is near: a turn and its negative are the same.
+  for (let k = 1; k < turns.length; k++)
+    if (turns[k]!.reduce((sum, v, c) => sum + v * turns[k - 1]![c]!, 0) < 0)
+      turns[k] = turns[k]!.map((v) => -v);
+  const places = rows(solve.position, 3);
+  const focals = rows(solve.focal, 1);
+  const turned = moments.map((m) => {
+    const q = rowAt(turns, m);
+    const size = Math.hypot(...q);
+    return q.map((v) => v / size);
+  });
+  return {
+    ...solve,
+    position: moments.flatMap((m) => rowAt(places, m)),
+    rotation: turned.flat(),
+    focal: moments.flatMap((m) => rowAt(focals, m)),
+  };
 }
 
 export function roomCamera(

@@ -8,6 +8,8 @@ export interface OpenShot {
   shotId: string;
   record: ShotRecord;
   edits: Edits;
+  /** Whether the shot is shown in its clip's own time: frames are the clip's, and it runs as it was filmed. */
+  filmed: boolean;
 }
 
 export const ShotContext = createContext<OpenShot | null>(null);

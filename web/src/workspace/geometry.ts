@@ -132,6 +132,14 @@ export function valueAt(number: Num, frame: number): number {
   return baseAt(number, frame);
 }
 
+/** Rows of numbers at a fractional index: straight between two. */
+export function rowAt<T extends readonly number[]>(rows: readonly T[], at: number): T {
+  const low = Math.min(Math.max(Math.floor(at), 0), rows.length - 1);
+  const [a, b] = [rows[low]!, rows[Math.min(low + 1, rows.length - 1)]!];
+  const u = at - low;
+  return u <= 0 || a === b ? a : (a.map((v, k) => v + u * (b[k]! - v)) as unknown as T);
+}
+
 /** The value of a number at a frame, without its wobble. */
 export function baseAt(number: Num, frame: number): number {
   const base = baseOf(number);

@@ -15,6 +15,7 @@ import {
   setOnPlate,
 } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
+import { lengthOf } from "~/workspace/time";
 import { useAddMarker } from "~/workspace/timestrip/Markers";
 import { useSplit } from "~/workspace/timestrip/Bars";
 import { handleSpot, type Tracks } from "~/workspace/tracks";
@@ -82,7 +83,7 @@ export const KEYS: { group: string; keys: [string, string][] }[] = [
 ];
 
 export function stepBy(shot: Shot, by: number): void {
-  const frames = shot.footage?.frames ?? 1;
+  const frames = lengthOf(shot.footage) || 1;
   const { frame } = useWorkspace.getState();
   act({ do: "play", on: false });
   act({ do: "frame", frame: Math.min(frames - 1, Math.max(0, frame + by)) });
@@ -105,7 +106,7 @@ export const otherEnd = (footage: { in_frame: number; out_frame: number }, frame
 
 /** The workspace's keyboard. Fields keep their own keys. */
 export function useKeys(tracks: Tracks): void {
-  const { record, edits } = useOpenShot();
+  const { record, edits, filmed } = useOpenShot();
   const give = useGivePoint();
   const measure = useMeasure();
   const check = useCheckSlip();
@@ -163,7 +164,8 @@ export function useKeys(tracks: Tracks): void {
 
     const setEnd = (which: "in_frame" | "out_frame") => {
       const { frame } = useWorkspace.getState();
-      if (!footage) return;
+      // The range is the shot's: in the clip's own time it is not there to be set.
+      if (!footage || filmed) return;
       const fits = which === "in_frame" ? frame <= footage.out_frame : frame >= footage.in_frame;
       if (fits)
         void edits.edit(which === "in_frame" ? "Range begins here" : "Range ends here", [
@@ -299,7 +301,7 @@ export function useKeys(tracks: Tracks): void {
       window.removeEventListener("keydown", onKey);
       window.removeEventListener("click", onClick);
     };
-  }, [record, edits, give, measure, check, steady, holdable, split, mark, tracks]);
+  }, [record, edits, filmed, give, measure, check, steady, holdable, split, mark, tracks]);
 }
 
 function middle(): { clientX: number; clientY: number } {

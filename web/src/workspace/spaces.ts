@@ -14,11 +14,12 @@ import type {
 } from "~/api/client";
 import { measurementQuery, viewQuery } from "~/api/queries";
 import { spacesQuery } from "~/api/spaces";
-import { type RoomCamera, roomCamera } from "~/workspace/camera";
+import { type RoomCamera, roomCamera, solveAt } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
 import { has } from "~/workspace/kinds";
 import { allLayers } from "~/workspace/patches";
 import { useWorkspace } from "~/workspace/store";
+import { lengthOf, momentOf } from "~/workspace/time";
 import {
   apply,
   carried,
@@ -26,6 +27,7 @@ import {
   invert,
   type Matrix,
   type Point,
+  rowAt,
   shifted,
   times,
   turnedSized,
@@ -78,17 +80,21 @@ export function useWorked(): boolean {
 /** From the clip's pixels to those of the picture that is shown, per frame; null where the plate is as it was filmed. */
 export function useView(): ((frame: number) => Matrix) | null {
   const worked = useWorked();
-  return useViewRows(worked ? "held" : "matrices");
+  const { record } = useOpenShot();
+  const footage = record.document.footage;
+  const view = useViewRows(worked ? "held" : "matrices");
+  return useMemo(() => view && ((frame) => view(momentOf(footage, frame))), [view, footage]);
 }
 
 /** The same for the picture on which things that follow nothing stay put. */
-function useScreen(): ((frame: number) => Matrix) | null {
+function useScreen(): ((moment: number) => Matrix) | null {
   const given = useViewRows("matrices");
   const held = useViewRows("held");
   return held ?? given;
 }
 
-function useViewRows(which: "matrices" | "held"): ((frame: number) => Matrix) | null {
+/** By moments of the clip. */
+function useViewRows(which: "matrices" | "held"): ((moment: number) => Matrix) | null {
   const { record } = useOpenShot();
   const treated = record.document.plate.some((p) => p.shown);
   const { data } = useQuery({
@@ -96,7 +102,7 @@ function useViewRows(which: "matrices" | "held"): ((frame: number) => Matrix) | 
     placeholderData: (before) => before,
   });
   const rows = treated ? data?.[which] : undefined;
-  return useMemo(() => (rows?.length ? (frame) => rows[Math.min(frame, rows.length - 1)]! : null), [rows]);
+  return useMemo(() => (rows?.length ? (moment) => rowAt(rows, moment) : null), [rows]);
 }
 
 /** Whether a motion solves a room in which things stand. */
@@ -117,20 +123,27 @@ function useCamerasNow(): Map<string, RoomCamera> {
     const out = new Map<string, RoomCamera>();
     solved.forEach((m, k) => {
       const data = found[k];
-      if (data?.camera && footage)
-        out.set(m.id, roomCamera(m, data.camera, data.frames, { w: footage.width, h: footage.height }));
+      if (!data?.camera || !footage) return;
+      const size = { w: footage.width, h: footage.height };
+      if (!footage.time) out.set(m.id, roomCamera(m, data.camera, data.frames, size));
+      else {
+        const moments = Array.from({ length: lengthOf(footage) }, (_, f) => momentOf(footage, f));
+        out.set(m.id, roomCamera(m, solveAt(data.camera, moments), moments.length, size));
+      }
     });
     return out;
   }, [solved, found, footage]);
 }
 
 function useSpacesNow(): Spaces {
-  const { record, shotId } = useOpenShot();
+  const { record, shotId, filmed } = useOpenShot();
   const shot = record.document;
+  const footage = shot.footage;
   const view = useScreen();
-  const { data } = useQuery(spacesQuery(shotId, record.number, record.spaces));
-  if (data) lastKnown.set(shotId, data);
-  const answer = data ?? lastKnown.get(shotId);
+  const { data } = useQuery(spacesQuery(shotId, record.number, record.spaces, filmed));
+  const of = `${shotId} ${filmed}`;
+  if (data) lastKnown.set(of, data);
+  const answer = data ?? lastKnown.get(of);
   return useMemo(() => {
     const measured = new Set(shot.motions.filter((m) => m.measurement).map((m) => m.id));
     const byKey = new Map(
@@ -144,32 +157,37 @@ function useSpacesNow(): Spaces {
       reference: number,
       smooth: number,
       inverted: boolean,
-      frame: number,
+      moment: number,
     ): Matrix => {
       const rows = byKey.get(keyOf(id, reference, smooth, inverted));
-      return rows?.length ? rows[Math.min(frame, rows.length - 1)]! : IDENTITY;
+      return rows?.length ? rowAt(rows, moment) : IDENTITY;
     };
-    const of = (follow: Follow, frame: number): Matrix => {
+    // Movements and reference frames are the clip's, numbers and spots the shot's.
+    const ofAt = (follow: Follow, frame: number, moment: number): Matrix => {
       // What follows nothing stays put on the screen.
-      if (!follow.target) return view ? invert(view(frame)) : IDENTITY;
+      if (!follow.target) return view ? invert(view(moment)) : IDENTITY;
       const perch = shot.perches.find((p) => p.id === follow.target);
-      if (perch) return perchMatrix(perch, frame);
-      return path(follow.target, follow.reference_frame, follow.smooth, follow.inverted, frame);
+      if (perch) return perchAt(perch, frame, moment);
+      return path(follow.target, follow.reference_frame, follow.smooth, follow.inverted, moment);
     };
-    const placed = (follow: Follow, frame: number, at: Point): Matrix => {
-      const moved = of(follow, frame);
-      return carried(follow, moved, follow.shift ? moved : of(follow, follow.reference_frame), at);
+    const placedAt = (follow: Follow, frame: number, moment: number, at: Point): Matrix => {
+      const moved = ofAt(follow, frame, moment);
+      const home = follow.reference_frame;
+      return carried(follow, moved, follow.shift ? moved : ofAt(follow, home, home), at);
     };
-    const perchMatrix = (perch: Perch, frame: number): Matrix => {
+    const perchAt = (perch: Perch, frame: number, moment: number): Matrix => {
       const rows = perch.spot ? spots.get(perch.id) : undefined;
       if (rows?.length) return times(rows[Math.min(frame, rows.length - 1)]!, seated(perch, frame));
       const at = { x: valueAt(perch.x, frame), y: valueAt(perch.y, frame) };
-      return times(placed(perch.follow, frame, at), seated(perch, frame));
+      return times(placedAt(perch.follow, frame, moment, at), seated(perch, frame));
     };
-    const plane = (motion: PlaneMotion, frame: number) =>
-      path(motion.id, motion.reference_frame, 0, false, frame);
-    return { of, placed, perch: perchMatrix, plane };
-  }, [answer, shot.motions, shot.perches, view]);
+    return {
+      of: (follow, frame) => ofAt(follow, frame, momentOf(footage, frame)),
+      placed: (follow, frame, at) => placedAt(follow, frame, momentOf(footage, frame), at),
+      perch: (perch, frame) => perchAt(perch, frame, momentOf(footage, frame)),
+      plane: (motion, frame) => path(motion.id, motion.reference_frame, 0, false, momentOf(footage, frame)),
+    };
+  }, [answer, shot.motions, shot.perches, view, footage]);
 }
 
 interface Where {

@@ -51,7 +51,7 @@ export interface Compare {
 }
 const COMPARED: Compare = { other: { kind: "untouched" }, how: "wipe", at: 0.5, gain: 4 };
 
-interface WorkspaceState {
+export interface WorkspaceState {
   frame: number;
   playing: boolean;
   /** Whether the playhead is being dragged: snatches of sound are heard. */
@@ -99,6 +99,8 @@ interface WorkspaceState {
   /** A picture pixel that the loupe stays open on. */
   loupe: { x: number; y: number } | null;
   curves: boolean;
+  /** Frames of the shot whose speed is set. */
+  stretch: { first: number; last: number } | null;
   /** Whether the time strip shows the bars of all layers, not only of the chosen one. */
   bars: boolean;
   adviceOpen: boolean;
@@ -146,6 +148,7 @@ export type Action =
   | { do: "loupe"; at: WorkspaceState["loupe"] }
   | { do: "curves"; on: boolean }
   | { do: "bars"; on: boolean }
+  | { do: "stretch"; stretch: WorkspaceState["stretch"] }
   | { do: "advised"; at: number }
   | { do: "view"; view: View }
   | { do: "compare"; with: Partial<Compare> | null }
@@ -185,6 +188,7 @@ const START = {
   onionShare: 0.5,
   loupe: null,
   curves: false,
+  stretch: null as WorkspaceState["stretch"],
   bars: false,
   adviceOpen: false,
   advised: 0,
@@ -277,6 +281,8 @@ function reduce(action: Action, now: WorkspaceState): Partial<WorkspaceState> {
       return { curves: action.on };
     case "bars":
       return { bars: action.on };
+    case "stretch":
+      return { stretch: action.stretch };
     case "advised":
       return { advised: action.at };
     case "flick":

@@ -7,6 +7,7 @@ import { useOpenShot } from "~/workspace/context";
 import { type Point, valueAt, withValue } from "~/workspace/geometry";
 import { freshName, freshShotId, round, setOnPlate } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
+import { clipRange } from "~/workspace/time";
 
 const steadyOf = (id: string, targets: string[], frame: number) => ({
   kind: "steady",
@@ -50,9 +51,8 @@ export function useSteadyByItself() {
     const footage = shot.footage;
     if (!footage) return;
     try {
-      const advice = await get<Advice>(
-        `/clips/${footage.asset}/advice?start=${footage.in_frame}&stop=${footage.out_frame + 1}`,
-      );
+      const [first, last] = clipRange(footage);
+      const advice = await get<Advice>(`/clips/${footage.asset}/advice?start=${first}&stop=${last + 1}`);
       const found = advice.suggestions.find((s) => s.outline.length > 0);
       if (!found) {
         complain(

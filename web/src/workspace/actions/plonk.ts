@@ -22,6 +22,7 @@ import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
 import { allLayers, freshName, freshShotId, round, wholePicture } from "~/workspace/patches";
 import { useCameras } from "~/workspace/spaces";
+import { clipFrame } from "~/workspace/time";
 import { act, useWorkspace } from "~/workspace/store";
 
 /** Before the kind of what stands in a room without a file, where a tool names what it plonks. */
@@ -102,7 +103,11 @@ export function useClickTool() {
         value = { kind: "pin", ...shared, ...OWN_RATE, plane: plane.id };
       } else if (isBehind(path)) {
         value = { kind: "still", ...shared, ...OWN_RATE, ...filling(shot, asset), ...asset.settings };
-        value["follow"] = followOf(target, at, shot.motions.find((m) => m.id === target)?.kind === "plane");
+        value["follow"] = followOf(
+          target,
+          clipFrame(shot.footage, at),
+          shot.motions.find((m) => m.id === target)?.kind === "plane",
+        );
       } else {
         const perch = shot.perches.find((p) => p.id === target);
         const onPlane = shot.motions.find((m) => m.id === target)?.kind === "plane";
@@ -116,7 +121,7 @@ export function useClickTool() {
           size: suitableSize(asset, shot.footage?.width ?? 1280),
           ...OWN_RATE,
           ...asset.settings,
-          follow: followOf(target, at, onPlane),
+          follow: followOf(target, clipFrame(shot.footage, at), onPlane),
         };
       }
       const done = await edits.edit(`Plonk ${name}`, [{ op: "add", path, value }]);
@@ -139,7 +144,7 @@ export function useClickTool() {
         generator: { kind },
         x: perch ? 0 : round(spot.x),
         y: perch ? 0 : round(spot.y),
-        follow: followOf(target, at, onPlane),
+        follow: followOf(target, clipFrame(shot.footage, at), onPlane),
         looks: SHINES.includes(kind)
           ? [{ kind: "glow", id: "look-1", name: "Glow", radius: 9, strength: 40 }]
           : [],
@@ -221,7 +226,7 @@ function useAddPerch() {
         spot: camera && ground ? spotAt(camera, frame, ground, "upright") : null,
         follow: followOf(
           shot.perches.some((p) => p.id === target) ? null : target,
-          frame,
+          clipFrame(shot.footage, frame),
           onPlane || ground !== null,
         ),
       };

@@ -9,6 +9,7 @@ import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
 import { allLayers, freshName, freshShotId, round } from "~/workspace/patches";
 import { useCameras } from "~/workspace/spaces";
+import { clipFrame } from "~/workspace/time";
 import { act, useWorkspace } from "~/workspace/store";
 
 export const NO_ROOM =
@@ -136,7 +137,7 @@ function usePutDown() {
         x: 0,
         y: 0,
         spot: { ...spotAt(at.camera, frame, foot, "upright"), faces },
-        follow: followOf(at.motion, frame, true),
+        follow: followOf(at.motion, clipFrame(shot.footage, frame), true),
       };
       const id = freshShotId("layer", shot);
       const name = freshName(called, allLayers(shot));
@@ -145,7 +146,7 @@ function usePutDown() {
         {
           op: "add",
           path: freshPlace(shot, useWorkspace.getState().chosen),
-          value: { ...layer, id, name, follow: followOf(perch.id, frame, true) },
+          value: { ...layer, id, name, follow: followOf(perch.id, clipFrame(shot.footage, frame), true) },
         },
       ]);
       if (done) act({ do: "choose", chosen: { kind: "layer", id } });

@@ -9,7 +9,7 @@ export function useDeskPicture(
   frame: number,
   asset: string,
 ) {
-  const url = frameUrl({ shot, picture, view: `desk-${treatment}`, percent: 100 }, frame);
+  const url = frameUrl({ shot, picture, view: `desk-${treatment}`, percent: 100, filmed: false }, frame);
   const [shown, setShown] = useState<{ url: string; bitmap: ImageBitmap } | null>(null);
   const [filmed, setFilmed] = useState<ImageBitmap | null>(null);
   const [problem, setProblem] = useState("");

@@ -7,6 +7,7 @@ import { useOpenShot } from "~/workspace/context";
 import { Group, Row } from "~/workspace/details/Group";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { act } from "~/workspace/store";
+import { frameShowing } from "~/workspace/time";
 
 /** The schema of `Follow`, which every follower's settings carry along. */
 function useFollowSchema(): JsonSchema | undefined {
@@ -28,6 +29,7 @@ export function FollowRows({
   onChange: (label: string, follow: Follow) => void;
 }) {
   const { record } = useOpenShot();
+  const footage = record.document.footage;
   const shot = record.document;
   const schema = useFollowSchema();
   const above = (id: string): boolean => {
@@ -57,7 +59,7 @@ export function FollowRows({
             <Row label="From frame" wide>
               <button
                 className="num justify-self-start text-tide underline"
-                onClick={() => act({ do: "frame", frame: follow.reference_frame })}
+                onClick={() => act({ do: "frame", frame: frameShowing(footage, follow.reference_frame) })}
               >
                 {follow.reference_frame}
               </button>

@@ -9,11 +9,13 @@ import { NumberBox } from "~/ui/NumberBox";
 import { Progress } from "~/ui/Progress";
 import { useOpenShot } from "~/workspace/context";
 import { FootageDialog } from "~/workspace/FootageDialog";
+import { SpeedGroup } from "~/workspace/details/SpeedGroup";
 import { SoundGroup } from "~/workspace/details/SoundGroup";
 import { BehindFootage } from "~/workspace/details/FrontParts";
 import { Group, Row, Title } from "~/workspace/details/Group";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { groupsOf, kindOf } from "~/workspace/kinds";
+import { lengthOf } from "~/workspace/time";
 import { filmedFps, fpsOf, rateText } from "~/workspace/viewer/rates";
 
 export function FootageDetails() {
@@ -62,12 +64,21 @@ export function FootageDetails() {
         {fps !== filmed && (
           <p className="text-xs text-ink-2">
             <span className="num">{Math.round((100 * fps) / filmed)} %</span> of its speed; its sound is{" "}
-            {fps < filmed ? "drawn out and lower" : "pressed together and higher"}, as of a tape.
+            {fps < filmed ? "drawn out" : "pressed together"}
+            {record.document.sound.pitch === "kept"
+              ? "."
+              : fps < filmed
+                ? " and lower, as of a tape."
+                : " and higher, as of a tape."}
           </p>
         )}
-        <Fact label="Length" value={`${footage.frames} frames, ${(footage.frames / fps).toFixed(2)} s`} />
+        <Fact
+          label="Length"
+          value={`${lengthOf(footage)} frames, ${(lengthOf(footage) / fps).toFixed(2)} s`}
+        />
         <Fact label="Sound" value={asset ? (asset.has_audio ? "yes" : "none") : "…"} />
       </Group>
+      <SpeedGroup />
       <BehindFootage />
       <Group title="Range">
         <Row label="First frame" wide>
@@ -86,7 +97,7 @@ export function FootageDetails() {
             label="Last frame"
             value={footage.out_frame}
             low={footage.in_frame}
-            high={footage.frames - 1}
+            high={lengthOf(footage) - 1}
             step={1}
             unit=""
             onCommit={(v) => set("out_frame", Math.round(v))}

@@ -2,6 +2,7 @@ import { Choice } from "~/ui/Choice";
 import { useOpenShot } from "~/workspace/context";
 import { Row } from "~/workspace/details/Group";
 import { useWorkspace } from "~/workspace/store";
+import { clipFrame } from "~/workspace/time";
 
 interface Props {
   label: string;
@@ -29,7 +30,7 @@ export function RidesRow({ label, help = "", value, own = false, onChange }: Pro
         names={names}
         onChange={(v) => {
           const motion = shot.motions.find((m) => `to:${m.id}` === v);
-          onChange(v, motion?.kind === "plane" ? motion.reference_frame : frame);
+          onChange(v, motion?.kind === "plane" ? motion.reference_frame : clipFrame(shot.footage, frame));
         }}
       />
     </Row>

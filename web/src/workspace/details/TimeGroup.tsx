@@ -5,13 +5,14 @@ import { useOpenShot } from "~/workspace/context";
 import { Group, Row } from "~/workspace/details/Group";
 import type { Set } from "~/workspace/details/LayerKinds";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
+import { lengthOf } from "~/workspace/time";
 import { timesOf, useSplit } from "~/workspace/timestrip/Bars";
 
 /** When a layer is there; its bar in the time strip says the same. */
 export function TimeGroup({ layer, kind, set }: { layer: Layer; kind: Kind; set: Set }) {
   const { record } = useOpenShot();
   const split = useSplit();
-  const frames = record.document.footage?.frames ?? 1;
+  const frames = lengthOf(record.document.footage) || 1;
   const { begins, ends } = timesOf(layer, frames);
   const always = layer.begins === null && layer.ends === null;
   return (

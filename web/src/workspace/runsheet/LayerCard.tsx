@@ -7,6 +7,7 @@ import { setOnLayer } from "~/workspace/patches";
 import { Card, Chip } from "~/workspace/runsheet/Card";
 import { useLayerSlip } from "~/workspace/slip";
 import { act } from "~/workspace/store";
+import { clipFrame } from "~/workspace/time";
 import { clipUrl } from "~/workspace/viewer/frames";
 
 /** What a layer follows, by name. */
@@ -176,7 +177,11 @@ function FootagePicture() {
       <img
         alt=""
         className="size-full object-cover"
-        src={clipUrl(footage.asset, 10, Math.floor((footage.in_frame + footage.out_frame) / 2))}
+        src={clipUrl(
+          footage.asset,
+          10,
+          clipFrame(footage, Math.floor((footage.in_frame + footage.out_frame) / 2)),
+        )}
       />
       <svg viewBox="0 0 42 28" className="absolute inset-0 size-full" aria-hidden>
         <path d="M0 0h42v9q-12 5-21 3T0 16z" fill="#2c3138" fillOpacity="0.82" />

@@ -6,6 +6,7 @@ import { Card, Chip } from "~/workspace/runsheet/Card";
 import { kindOf } from "~/workspace/kinds";
 import { solves } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
+import { clipRange } from "~/workspace/time";
 import { lostRuns, useHealth } from "~/workspace/tracks";
 
 /** The perches on a motion or perch, one step in, with those that sit on them. */
@@ -104,7 +105,7 @@ export function MotionCard({ motion, on }: { motion: Motion; on: boolean }) {
   const measuring = useLive((s) =>
     Object.values(s.jobs).some((j) => j.motion === motion.id && ["queued", "running"].includes(j.state)),
   );
-  const lost = footage && motion.measurement ? lostRuns(health, footage.in_frame, footage.out_frame) : [];
+  const lost = footage && motion.measurement ? lostRuns(health, ...clipRange(footage)) : [];
   const runs = lost.map(([a, b]) => (a === b ? `${a}` : `${a}–${b}`));
   const first = motion.kind === "points" ? (motion.points[0]?.id ?? null) : null;
   const solve = useMeasurement(solves(motion) ? motion.measurement : null).data?.camera;

@@ -6,6 +6,7 @@ import { MotionCard, Perches } from "~/workspace/runsheet/MotionCards";
 import { PlateCard, TreatMenu } from "~/workspace/runsheet/PlateCards";
 import { AddMenu, StackList } from "~/workspace/runsheet/StackList";
 import { act, useWorkspace } from "~/workspace/store";
+import { clipFrame } from "~/workspace/time";
 import { clipUrl } from "~/workspace/viewer/frames";
 import { fpsOf, rateText } from "~/workspace/viewer/rates";
 
@@ -29,7 +30,11 @@ export function RunSheet() {
             <img
               alt=""
               className="size-full object-cover"
-              src={clipUrl(footage.asset, 10, Math.floor((footage.in_frame + footage.out_frame) / 2))}
+              src={clipUrl(
+                footage.asset,
+                10,
+                clipFrame(footage, Math.floor((footage.in_frame + footage.out_frame) / 2)),
+              )}
             />
           }
           name={footage.name}

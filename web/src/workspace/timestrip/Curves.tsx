@@ -1,3 +1,4 @@
+import { lengthOf } from "~/workspace/time";
 import { useCallback } from "react";
 import type { Motion } from "~/api/client";
 import { useOpenShot } from "~/workspace/context";
@@ -15,7 +16,7 @@ export function Curves({ motion, scale }: { motion: Motion; scale: Scale }) {
   const tracks = useTracks(motion.kind === "points" ? motion : null);
   const spaces = useSpaces();
   const camera = useCameras().get(motion.id);
-  const frames = record.document.footage?.frames ?? 0;
+  const frames = lengthOf(record.document.footage);
   const draw = useCallback<Draw>(
     (context, colour) => {
       const paths: ({ x: number; y: number } | null)[][] = [];

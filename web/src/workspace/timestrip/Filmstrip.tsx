@@ -1,5 +1,6 @@
 import { useEffect, useRef, useState } from "react";
 import type { Footage } from "~/workspace/timestrip/types";
+import { momentOf } from "~/workspace/time";
 import type { Scale } from "~/workspace/timestrip/scale";
 
 const HEIGHT = 38;
@@ -27,11 +28,12 @@ export function Filmstrip({ asset, footage, scale }: { asset: string; footage: F
     const shown = (w * HEIGHT) / strip.height;
     const inner = scale.width - 20;
     for (let x = 0; x < inner; x += shown) {
-      const k = Math.min(count - 1, Math.floor(((x + shown / 2) / inner) * count));
+      const at = momentOf(footage, Math.floor(((x + shown / 2) / inner) * scale.frames));
+      const k = Math.min(count - 1, Math.floor(at / every));
       const part = Math.min(shown, inner - x) / shown;
       context.drawImage(strip, k * w, 0, w * part, strip.height, 10 + x, 0, shown * part, HEIGHT);
     }
-  }, [strip, scale.width, footage.frames]);
+  }, [strip, scale.width, scale.frames, footage]);
   return (
     <canvas
       ref={canvas}

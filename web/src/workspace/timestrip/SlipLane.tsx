@@ -1,5 +1,7 @@
 import { useCallback } from "react";
 import type { Slip } from "~/api/client";
+import { useOpenShot } from "~/workspace/context";
+import { clipFrame } from "~/workspace/time";
 import { type Draw, Lane } from "~/workspace/timestrip/Lane";
 import { type Scale, xOf } from "~/workspace/timestrip/scale";
 
@@ -10,17 +12,20 @@ const TOP = 2;
 
 /** How many pixels the chosen thing swims, frame by frame; what lies above the dotted line is seen. */
 export function SlipLane({ slip, scale }: { slip: Slip; scale: Scale }) {
+  const { record } = useOpenShot();
+  const footage = record.document.footage;
   const draw = useCallback<Draw>(
     (context, colour) => {
       const step = (scale.width - 20) / scale.frames;
       // Square root: small swim must be seen too.
       const height = (px: number) => Math.sqrt(Math.min(px, TOP) / TOP) * (SLIP - 4);
-      slip.px.forEach((px, f) => {
-        if (px === null) return;
+      for (let f = 0; f < scale.frames; f++) {
+        const px = slip.px[clipFrame(footage, f)] ?? null;
+        if (px === null) continue;
         context.fillStyle = colour(px > SEEN ? "--brick" : "--tide");
         const h = Math.max(1, height(px));
         context.fillRect(xOf(scale, f) - step / 2, SLIP - h, Math.max(1, step + 0.3), h);
-      });
+      }
       context.strokeStyle = colour("--ink-3");
       context.setLineDash([2, 3]);
       context.beginPath();
@@ -28,7 +33,7 @@ export function SlipLane({ slip, scale }: { slip: Slip; scale: Scale }) {
       context.lineTo(scale.width - 10, SLIP - height(SEEN));
       context.stroke();
     },
-    [slip, scale],
+    [slip, scale, footage],
   );
   const number = slip.rms_px === null ? "not judged" : `${slip.rms_px.toFixed(2)} pixels`;
   return <Lane height={SLIP} label={`Slip: ${number}`} scale={scale} draw={draw} />;

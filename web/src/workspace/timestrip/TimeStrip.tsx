@@ -15,6 +15,8 @@ import { EDGE, frameAt, type Scale, xOf } from "~/workspace/timestrip/scale";
 import { useOwner } from "~/workspace/timestrip/useOwner";
 import { Filmstrip } from "~/workspace/timestrip/Filmstrip";
 import { Markers, useAddMarker } from "~/workspace/timestrip/Markers";
+import { lengthOf } from "~/workspace/time";
+import { PIECES, SpeedLane } from "~/workspace/timestrip/SpeedLane";
 import { SLIP, SlipLane } from "~/workspace/timestrip/SlipLane";
 import { WAVE, WaveLane } from "~/workspace/timestrip/WaveLane";
 import { TrustStrip } from "~/workspace/timestrip/TrustStrip";
@@ -22,12 +24,13 @@ import { TrustStrip } from "~/workspace/timestrip/TrustStrip";
 const LABELS = 156;
 /** Filmstrip, range, trust strips, key marks, playhead. */
 export function TimeStrip() {
-  const { record } = useOpenShot();
+  const { record, filmed } = useOpenShot();
   const footage = record.document.footage;
   const lanes = useRef<HTMLDivElement>(null);
   const [width, setWidth] = useState(800);
   const layer = useChosenLayer();
   const chosenMotion = useChosenMotion();
+  const footageChosen = useWorkspace((s) => s.chosen.kind === "footage");
   const { curves, bars } = useWorkspace(useShallow((s) => ({ curves: s.curves, bars: s.bars })));
   const slip = useLayerSlip(layer?.id ?? "");
   const { owner, numbers } = useOwner();
@@ -49,14 +52,18 @@ export function TimeStrip() {
         The film strip appears here once there is a clip.
       </div>
     );
-  const scale = { width, frames: footage.frames };
+  const scale = { width, frames: lengthOf(footage) };
+  // Bars, markers and the range are the shot's: in the clip's own time they are not shown.
+  const pieces = !filmed && (footage.time !== null || footageChosen);
   const stack = record.document.stack;
   // One that lies in a parcel has its bar too, while it is chosen.
-  const barred = bars
-    ? [...(layer && !stack.includes(layer) ? [layer] : []), ...stack]
-    : layer
-      ? [layer]
-      : [];
+  const barred = filmed
+    ? []
+    : bars
+      ? [...(layer && !stack.includes(layer) ? [layer] : []), ...stack]
+      : layer
+        ? [layer]
+        : [];
   const motions = record.document.motions;
   const heard = assets?.find((a) => a.digest === footage.asset)?.has_audio ?? false;
   const scrub = (e: React.PointerEvent<HTMLDivElement>) => {
@@ -106,7 +113,17 @@ export function TimeStrip() {
             Bars
           </button>
         </Label>
-        <Label tall={38}>Footage</Label>
+        <Label tall={38}>{filmed ? "Footage, as filmed" : "Footage"}</Label>
+        {pieces && (
+          <Label tall={PIECES}>
+            <button
+              className={`truncate ${footageChosen ? "font-bold text-ink" : ""}`}
+              onClick={() => act({ do: "choose", chosen: { kind: "footage" } })}
+            >
+              Speed
+            </button>
+          </Label>
+        )}
         {heard && (
           <Label tall={WAVE}>
             <button className="truncate" onClick={() => act({ do: "choose", chosen: { kind: "footage" } })}>
@@ -176,10 +193,11 @@ export function TimeStrip() {
         >
           <Ruler scale={scale} />
         </div>
-        <Markers scale={scale} />
+        {!filmed && <Markers scale={scale} />}
         <div className="h-[38px] border-b border-line">
           <Filmstrip asset={footage.asset} footage={footage} scale={scale} />
         </div>
+        {pieces && <SpeedLane scale={scale} />}
         {heard && (
           <div className="border-b border-line" style={{ height: WAVE }}>
             <WaveLane scale={scale} />
@@ -197,7 +215,7 @@ export function TimeStrip() {
         {owner && <KeyMarks numbers={numbers} scale={scale} />}
         {owner && curves && <KeyCurves scale={scale} hidden={hidden} />}
         {layer && slip && <SlipLane slip={slip} scale={scale} />}
-        <Range footage={footage} scale={scale} />
+        {!filmed && <Range footage={footage} scale={scale} />}
         <Playhead scale={scale} />
       </div>
     </section>

@@ -1,5 +1,7 @@
 import { useCallback } from "react";
 import type { Motion } from "~/workspace/timestrip/types";
+import { useOpenShot } from "~/workspace/context";
+import { clipFrame, frameShowing } from "~/workspace/time";
 import { type Draw, Lane } from "~/workspace/timestrip/Lane";
 import { type Scale, xOf } from "~/workspace/timestrip/scale";
 import { LOST, useHealth } from "~/workspace/tracks";
@@ -17,6 +19,8 @@ function handFrames(motion: Motion): Set<number> {
 /** How sure a motion is, frame by frame: height is trust; lost frames are low hatched bricks; stakes stand out. */
 export function TrustStrip({ motion, scale }: { motion: Motion; scale: Scale }) {
   const health = useHealth(motion);
+  const { record } = useOpenShot();
+  const footage = record.document.footage;
   const draw = useCallback<Draw>(
     (context, colour) => {
       const step = (scale.width - 20) / scale.frames;
@@ -25,7 +29,7 @@ export function TrustStrip({ motion, scale }: { motion: Motion; scale: Scale }) 
       const sure = new Path2D();
       const fewer = new Path2D();
       for (let f = 0; f < scale.frames; f++) {
-        const trust = health.at(f);
+        const trust = health.at(clipFrame(footage, f));
         if (!trust) continue;
         const x = xOf(scale, f) - step / 2;
         if (trust.state === LOST) {
@@ -60,9 +64,10 @@ export function TrustStrip({ motion, scale }: { motion: Motion; scale: Scale }) 
         context.restore();
       }
       context.fillStyle = colour("--saffron-bar");
-      for (const f of handFrames(motion)) context.fillRect(xOf(scale, f) - 3, 3, 6, HEIGHT - 3);
+      for (const f of handFrames(motion))
+        context.fillRect(xOf(scale, frameShowing(footage, f)) - 3, 3, 6, HEIGHT - 3);
     },
-    [motion, scale, health],
+    [motion, scale, health, footage],
   );
   const label = `Trust of ${motion.name}${health.measured ? "" : ": not measured yet"}`;
   return <Lane height={HEIGHT} label={label} scale={scale} draw={draw} />;

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useCallback } from "react";
 import { get } from "~/api/client";
 import { useOpenShot } from "~/workspace/context";
+import { clipFrame, speedAt } from "~/workspace/time";
 import { type Draw, Lane } from "~/workspace/timestrip/Lane";
 import { type Scale, xOf } from "~/workspace/timestrip/scale";
 import { gainAt } from "~/workspace/viewer/soundGain";
@@ -29,10 +30,15 @@ export function WaveLane({ scale }: { scale: Scale }) {
       };
       // Square root: quiet sounds must be seen too.
       const seen = (v: number) => Math.sqrt(Math.max(v, 0));
+      const frames = Array.from({ length: scale.frames }, (_, f) => f);
+      // What stands still is silent.
+      const swings = frames.map((f) =>
+        Math.abs(speedAt(footage, f)) < 0.02 ? 0 : (peaks[clipFrame(footage, f)] ?? 0),
+      );
       context.fillStyle = colour("--line");
-      peaks.forEach((v, f) => bar(f, seen(v)));
+      swings.forEach((v, f) => bar(f, seen(v)));
       context.fillStyle = colour(sound.muted ? "--ink-3" : "--tide");
-      if (!sound.muted) peaks.forEach((v, f) => bar(f, seen(v * gainAt(sound, footage, f + 0.5))));
+      if (!sound.muted) swings.forEach((v, f) => bar(f, seen(v * gainAt(sound, footage, f + 0.5))));
     },
     [peaks, sound, footage, scale],
   );

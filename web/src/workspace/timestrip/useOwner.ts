@@ -1,5 +1,6 @@
 import { useMemo } from "react";
 import { useChosenLayer, useChosenPerch, useChosenTreatment, useOpenShot } from "~/workspace/context";
+import { has } from "~/workspace/kinds";
 import { findLayer, setOnLayer, setOnPerch, setOnPlate } from "~/workspace/patches";
 import { useWorkspace } from "~/workspace/store";
 import { type Moving, movingOf, type Owner } from "~/workspace/timestrip/keyed";
@@ -26,7 +27,15 @@ export function useOwner(): {
       return { list: "footage", id: "footage", name: footage.name, thing: { footage, sound } };
     return null;
   }, [layer, treatment, perch, chosen.kind, finish, footage, sound]);
-  const numbers = useMemo(() => movingOf(owner?.thing), [owner]);
+  // Keys of masks, and of what cuts the footage itself, are set on the clip's frames: they show in its time.
+  const retimed = footage?.time != null;
+  const numbers = useMemo(() => {
+    const all = movingOf(owner?.thing);
+    const ofFootage = layer !== null && has("layer", layer, "footage");
+    return retimed
+      ? all.filter((n) => !n.path.includes("masks") && !(ofFootage && n.path[0] === "key"))
+      : all;
+  }, [owner, retimed, layer]);
   const change = (label: string, fields: string[], to: <T>(thing: T) => T) =>
     edits.edit(label, (latest) => {
       if (!owner) return [];

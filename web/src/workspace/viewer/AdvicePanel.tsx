@@ -7,6 +7,7 @@ import { useTakeSuggestion } from "~/workspace/actions/outlines";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
 import { act, useWorkspace } from "~/workspace/store";
+import { clipRange } from "~/workspace/time";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
 const KINDS = { point: "Points", plane: "Plane", camera: "Camera" };
@@ -15,7 +16,8 @@ const GRADES = { good: "✓", fair: "•", poor: "!" };
 function useClipAdvice() {
   const { record } = useOpenShot();
   const footage = record.document.footage;
-  return useAdvice(footage?.asset ?? null, footage?.in_frame ?? 0, (footage?.out_frame ?? 0) + 1);
+  const [first, last] = footage ? clipRange(footage) : [0, 0];
+  return useAdvice(footage?.asset ?? null, first, last + 1);
 }
 
 /** What a look at the clip suggests to follow, in plain words, in place of the details. */

@@ -9,6 +9,7 @@ import { Choice } from "~/ui/Choice";
 import { NumberBox } from "~/ui/NumberBox";
 import { useOpenShot } from "~/workspace/context";
 import { act, type Compare, type Other, useWorkspace, type View } from "~/workspace/store";
+import { lengthOf } from "~/workspace/time";
 
 export const VIEW_NAMES: Record<View, string> = { final: "Final", plate: "Plate", matte: "Matte" };
 
@@ -48,7 +49,7 @@ export function ComparePanel() {
     placeholderData: (before) => before,
   });
   const motions = record.document.motions.filter((m) => m.measurement);
-  const last = (record.document.footage?.frames ?? 1) - 1;
+  const last = Math.max(lengthOf(record.document.footage), 1) - 1;
   const others: Record<string, Other> = {
     untouched: { kind: "untouched" },
     plate: { kind: "plate" },

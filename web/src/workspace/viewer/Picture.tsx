@@ -14,6 +14,8 @@ interface PictureProps {
   picture: { w: number; h: number };
   size: { w: number; h: number };
   compare: Compare | null;
+  /** The clip's frame that a frame of the shot shows. */
+  clipAt: (frame: number) => number;
   onion: number | null;
   onionShare: number;
   playing: boolean;
@@ -34,6 +36,7 @@ export function Picture({
   picture,
   size,
   compare,
+  clipAt,
   onion,
   onionShare,
   playing,
@@ -42,7 +45,7 @@ export function Picture({
   const [, redraw] = useState(0);
   const drawn = useRef("");
   const url = frameUrl(address, frame);
-  const under = compare && otherUrl(compare.other, address, asset, frame);
+  const under = compare && otherUrl(compare.other, address, asset, frame, clipAt);
   const skin = onion === null || onion === frame || playing ? null : frameUrl(address, onion);
 
   // Full size takes four times as long: what changed is seen at half size first, and sharpens when nothing more changes.
@@ -56,7 +59,7 @@ export function Picture({
       for (const near of [frame + k, frame - k])
         if (near >= 0 && near < frames) {
           next.push(frameUrl(quick ? { ...address, percent: 50 } : address, near));
-          if (compare && k <= 3) next.push(otherUrl(compare.other, address, asset, near));
+          if (compare && k <= 3) next.push(otherUrl(compare.other, address, asset, near, clipAt));
         }
     const whole = () => frameStore.focus([url, ...beside], next);
     if (!quick || frameStore.get(url) || frameStore.get(quick) || frameStore.problem(quick)) {

@@ -9,7 +9,7 @@ import { flickEnds, otherEnd, stepBy } from "~/workspace/keys";
 
 /** Below the picture: where we are, play, and the checking views. */
 export function Transport({ rate, percent }: { rate: number; percent: number }) {
-  const { record } = useOpenShot();
+  const { record, filmed } = useOpenShot();
   const { frame, playing, compare, flick, held, onion } = useWorkspace(
     useShallow((w) => ({
       frame: w.frame,
@@ -96,6 +96,19 @@ export function Transport({ rate, percent }: { rate: number; percent: number }) 
           Onion
         </Button>
       </span>
+      {filmed && (
+        <button
+          data-testid="as-filmed"
+          title="Motions, mends and masks belong to the clip's own frames: these are counted here. Press for the shot's own time."
+          className="rounded-full bg-saffron-2 px-2 py-0.5 text-xs font-semibold whitespace-nowrap text-saffron"
+          onClick={() => {
+            act({ do: "open", what: "advice", on: false });
+            act({ do: "choose", chosen: { kind: "footage" } });
+          }}
+        >
+          as filmed
+        </button>
+      )}
       <span className="num w-[104px] shrink truncate text-on-well-2" data-testid="rate">
         {held ? "held still" : percent === 100 ? "full size" : playing ? "half" : "half size"}
         {onion !== null && ` · over ${onion}`}

@@ -14,6 +14,7 @@ import { apply, times } from "~/workspace/geometry";
 import { allLayers, findLayer } from "~/workspace/patches";
 import { useParcelMatrix, useView, useWorked } from "~/workspace/spaces";
 import { act, type Compare, useWorkspace } from "~/workspace/store";
+import { clipFrame, lengthOf } from "~/workspace/time";
 import { AdviceMarks } from "~/workspace/viewer/AdvicePanel";
 import { BeamTool } from "~/workspace/viewer/BeamHandles";
 import { CutTool } from "~/workspace/viewer/CutTool";
@@ -38,7 +39,7 @@ import { usePlayback } from "~/workspace/viewer/usePlayback";
 import { type Mapping, mappingOf, toPicture, toScreen, zoomed } from "~/workspace/viewer/viewport";
 
 export function Viewer() {
-  const { record, shotId } = useOpenShot();
+  const { record, shotId, filmed: ownTime } = useOpenShot();
   const footage = record.document.footage;
   const well = useRef<HTMLDivElement>(null);
   const [size, setSize] = useState({ w: 100, h: 100 });
@@ -99,9 +100,11 @@ export function Viewer() {
             : matteOf
               ? `matte-${matteOf.id}`
               : view;
+  const clipAt = useCallback((f: number) => clipFrame(footage, f), [footage]);
   const address = useMemo<FrameAddress | null>(
-    () => (footage ? { shot: shotId, picture: record.picture, view: shownView, percent } : null),
-    [footage, shotId, record.picture, shownView, percent],
+    () =>
+      footage ? { shot: shotId, picture: record.picture, view: shownView, percent, filmed: ownTime } : null,
+    [footage, shotId, record.picture, shownView, percent, ownTime],
   );
   // While the surface is held still, things are not where their handles would be.
   const handles = held === null && !adviceOpen;
@@ -170,7 +173,8 @@ export function Viewer() {
               halfFirst={!filmed}
               asset={footage.asset}
               frame={frame}
-              frames={footage.frames}
+              frames={lengthOf(footage)}
+              clipAt={clipAt}
               mapping={mapping}
               picture={picture}
               size={size}

@@ -170,10 +170,14 @@ export interface FrameAddress {
   picture: string;
   view: string;
   percent: number;
+  /** In the clip's own time. */
+  filmed: boolean;
 }
 
+const viewOf = (a: FrameAddress) => (a.filmed ? `filmed-${a.view}` : a.view);
+
 export const frameUrl = (a: FrameAddress, frame: number) =>
-  `/api/frames/${a.shot}/${a.picture}/${a.view}/${a.percent}/${frame}.jpg`;
+  `/api/frames/${a.shot}/${a.picture}/${viewOf(a)}/${a.percent}/${frame}.jpg`;
 
 export const clipUrl = (asset: string, percent: number, frame: number) =>
   `/api/clips/${asset}/${percent}/${frame}.jpg`;
@@ -187,9 +191,15 @@ export function otherAddress(other: Other, address: FrameAddress): FrameAddress 
 }
 
 /** What is compared with at a frame. */
-export const otherUrl = (other: Other, address: FrameAddress, asset: string, frame: number) =>
+export const otherUrl = (
+  other: Other,
+  address: FrameAddress,
+  asset: string,
+  frame: number,
+  clipAt: (frame: number) => number,
+) =>
   other.kind === "untouched"
-    ? clipUrl(asset, address.percent, frame)
+    ? clipUrl(asset, address.percent, clipAt(frame))
     : frameUrl(otherAddress(other, address), other.kind === "frame" ? other.frame : frame);
 
 /** A small frame of a finished shot, which the server keeps. */
@@ -203,7 +213,7 @@ export interface Run {
 }
 
 export const shotRun = (a: FrameAddress): Run => ({
-  url: `/api/frames/${a.shot}/${a.picture}/${a.view}/${a.percent}/range`,
+  url: `/api/frames/${a.shot}/${a.picture}/${viewOf(a)}/${a.percent}/range`,
   each: (frame) => frameUrl(a, frame),
 });
 

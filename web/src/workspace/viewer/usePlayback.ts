@@ -26,16 +26,23 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
   const [shownRate, setShownRate] = useState(0);
   const sound = useSound(record);
   const footage = record?.document.footage;
+  const asItRuns = sound?.asItRuns ?? false;
   const asset = footage?.asset;
+  const retimed = !!footage?.time;
   // What it is compared with plays along; another frame stands still.
   const other = compare?.other;
   const runs = useMemo<Run[]>(() => {
     if (!address || !asset) return [];
     if (!other || other.kind === "frame") return [shotRun(address)];
+    // A clip that runs otherwise than the shot cannot be played beside it frame by frame: the plate is.
     const beside =
-      other.kind === "untouched" ? clipRun(asset, address.percent) : shotRun(otherAddress(other, address));
+      other.kind !== "untouched"
+        ? shotRun(otherAddress(other, address))
+        : retimed
+          ? shotRun({ ...address, view: "plate" })
+          : clipRun(asset, address.percent);
     return [shotRun(address), beside];
-  }, [address, other, asset]);
+  }, [address, other, asset, retimed]);
   const runsRef = useRef(runs);
   useEffect(() => {
     runsRef.current = runs;
@@ -103,9 +110,10 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
         louder.gain.setValueCurveAtTime(curve, sound.context.currentTime, (end + 1 - from) / fps);
       }
       source.connect(louder).connect(sound.context.destination);
-      // Slowed pictures have slowed sound, as of a tape.
-      source.playbackRate.value = fps / filmed;
-      source.start(0, from / filmed, (end + 1 - from) / filmed);
+      // Slowed pictures have slowed sound, as of a tape; one that was made as the shot runs is played as it is.
+      const rate = asItRuns ? fps : filmed;
+      source.playbackRate.value = fps / rate;
+      source.start(0, from / rate, (end + 1 - from) / rate);
     };
 
     const tick = () => {
@@ -151,7 +159,7 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
       source?.stop();
       setShownRate(0);
     };
-  }, [playing, fps, filmed, start, end, sound]);
+  }, [playing, fps, filmed, start, end, sound, asItRuns]);
 
   useSnatches(sound, record?.document);
 
@@ -175,7 +183,7 @@ function useSnatches(sound: Heard | null, shot: Shot | undefined) {
     const gain = gainAt(shot.sound, footage, frame);
     louder.gain.setValueCurveAtTime(Float32Array.from([0, gain, gain, 0]), now, SNATCH_S);
     source.connect(louder).connect(sound.context.destination);
-    source.start(0, frame / filmedFps(footage), SNATCH_S);
+    source.start(0, frame / (sound.asItRuns ? fpsOf(footage) : filmedFps(footage)), SNATCH_S);
     return () => source.stop();
   }, [scrubbing, frame, sound, shot]);
 }
@@ -183,6 +191,8 @@ function useSnatches(sound: Heard | null, shot: Shot | undefined) {
 interface Heard {
   context: AudioContext;
   buffer: AudioBuffer;
+  /** Whether it goes by the shot's frames, not by the clip's. */
+  asItRuns: boolean;
 }
 
 function useSound(record: ShotRecord | undefined): Heard | null {
@@ -190,24 +200,38 @@ function useSound(record: ShotRecord | undefined): Heard | null {
   const footage = record?.document.footage?.asset;
   // A clip without sound is not asked for any.
   const asset = assets?.find((a) => a.digest === footage)?.has_audio ? footage : undefined;
+  const shot = record?.document;
+  // What runs otherwise than the clip, or keeps its pitch, the server makes.
+  const asItRuns =
+    !!shot?.footage &&
+    (!!shot.footage.time || (shot.sound.pitch === "kept" && fpsOf(shot.footage) !== filmedFps(shot.footage)));
+  const from = useRunning(record, asItRuns, asset);
   const playing = useWorkspace((s) => s.playing || s.scrubbing);
-  const [sound, setSound] = useState<{ asset: string; context: AudioContext; buffer: AudioBuffer } | null>(
-    null,
-  );
+  const [sound, setSound] = useState<(Heard & { from: string }) | null>(null);
   // Browsers allow sound only after a press: the context is made when play is first pressed.
   useEffect(() => {
-    if (!asset || !playing || sound?.asset === asset) return;
+    if (!from || !playing || sound?.from === from) return;
     let gone = false;
     void (async () => {
-      const answer = await fetch(`/api/media/${asset}/sound.wav`);
+      const answer = await fetch(from);
       if (!answer.ok) return;
       const context = new AudioContext();
       const buffer = await context.decodeAudioData(await answer.arrayBuffer());
-      if (!gone) setSound({ asset, context, buffer });
+      if (!gone) setSound({ from, context, buffer, asItRuns });
     })();
     return () => {
       gone = true;
     };
-  }, [asset, playing, sound]);
-  return sound && sound.asset === asset ? sound : null;
+  }, [from, asItRuns, playing, sound]);
+  return sound && sound.from === from ? sound : null;
+}
+
+/** Where the sound comes from; of one that the server makes, the address changes only with what it depends on. */
+function useRunning(record: ShotRecord | undefined, asItRuns: boolean, asset: string | undefined) {
+  const footage = record?.document.footage;
+  const depends = JSON.stringify([footage?.time, footage?.played_at, record?.document.sound.pitch]);
+  const [made, setMade] = useState({ depends: "", number: 0 });
+  if (record && asItRuns && made.depends !== depends) setMade({ depends, number: record.number });
+  if (!asset || !record) return null;
+  return asItRuns ? `/api/shots/${record.id}/sound/${made.number}.wav` : `/api/media/${asset}/sound.wav`;
 }

@@ -1,0 +1,362 @@
+"""Frames between two frames: made by the movement of every pixel, each shown from where it is seen."""
+
+from __future__ import annotations
+
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+
+import cv2
+import numba
+import numpy as np
+
+from plonket.base.conventions import F32, FAST, U8
+
+WORKED_AT = 640
+"""Pixels of the longest side of the pictures on which movement is estimated."""
+SEEN = 0.5
+"""Share of a pixel that what moves there must cover to be seen there."""
+FAINT = 1e-3
+"""A weight that is not seen."""
+APART = 1.2
+"""Pixels by which the way there and back may miss where it began."""
+DIFFERS = 10.0
+"""8-bit codes, of softened pictures, by which the same thing may differ from one to the other."""
+SWERVES = 12.0
+"""Pixels by which a movement may change from one frame to the next and be believed."""
+REACH = 48
+"""Pixels within which something that moves alike is looked for."""
+UNSURE = 0.01
+"""How much the movement of a pixel counts that the other picture does not show, beside one that both show."""
+DOUBT = 18.0
+"""Difference in 8-bit codes by which a pixel and where it is said to go contradict each other."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PairFlow:
+    """The movement between two pictures, at a reduced size.
+
+    Attributes
+    ----------
+    there : (h, w, 2) how far each pixel of the first has gone in the second. back : the same the other way.
+    sure, sure_back : (h, w) 1 where the two agree; elsewhere the other picture does not show the pixel.
+    first, second : (h, w) grey, 8-bit codes.
+    """
+
+    there: F32
+    back: F32
+    sure: U8
+    sure_back: U8
+    first: F32
+    second: F32
+
+    @property
+    def nbytes(self) -> int:
+        """Memory that it takes."""
+        return 2 * (self.there.nbytes + self.sure.nbytes + self.first.nbytes)
+
+
+def pair_flow(first: U8, second: U8) -> PairFlow:
+    """The movement between two 8-bit pictures (h, w, 3), both ways.
+
+    Source: T. Kroeger et al., Fast Optical Flow using Dense Inverse Search, 2016, arXiv:1603.03590 (OpenCV's).
+    """
+    h, w = first.shape[:2]
+    scale = min(1.0, WORKED_AT / max(h, w))
+    size = (max(16, round(w * scale)), max(16, round(h * scale)))
+    small = [cv2.resize(rgb, size, interpolation=cv2.INTER_AREA) for rgb in (first, second)]
+    grey = [cv2.cvtColor(rgb, cv2.COLOR_RGB2GRAY) for rgb in small]
+
+    def one_way(pair: tuple[U8, U8]) -> F32:
+        flow = cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_FAST)
+        return np.asarray(flow.calc(pair[0], pair[1], None), np.float32)  # type: ignore[call-overload]
+
+    with ThreadPoolExecutor(2) as pool:
+        there, back = pool.map(one_way, [(grey[0], grey[1]), (grey[1], grey[0])])  # type: ignore[list-item]
+    soft = [cv2.GaussianBlur(rgb, (0, 0), 1.5).astype(np.float32) for rgb in small]
+    # Brighter or darker as a whole is no contradiction.
+    soft[1] += soft[0].mean(axis=(0, 1)) - soft[1].mean(axis=(0, 1))
+    (there, sure), (back, sure_back) = _corrected(there, back, *soft), _corrected(back, there, *soft[::-1])
+    first_grey, second_grey = (one.astype(np.float32) for one in grey)
+    return PairFlow(there=there, back=back, sure=sure, sure_back=sure_back, first=first_grey, second=second_grey)
+
+
+def _corrected(flow: F32, other: F32, colours: F32, other_colours: F32) -> tuple[F32, U8]:
+    """The movement, with that of what the other picture does not show taken from what lies beside it and looks like it."""
+    agrees = _agrees(flow, other, colours, other_colours)
+    out = _borrowed(flow, agrees, colours)
+    # Single pixels that look like something else are overruled by those round them.
+    calm = cv2.merge([cv2.medianBlur(half, 5) for half in cv2.split(out)])
+    out = np.where(agrees[..., None] > 0, out, calm)
+    return np.asarray(out, np.float32), agrees
+
+
+def mixed(first: F32, second: F32, share: float) -> F32:
+    """Two pictures of any shape mixed in linear light, so much of the second."""
+    return np.asarray(cv2.addWeighted(first, 1 - share, second, share, 0), np.float32)
+
+
+def interpolated(
+    first: F32, second: F32, flow: PairFlow, share: float, before: PairFlow | None = None, after: PairFlow | None = None
+) -> F32:
+    """The picture so far on the way from one to the other, (h, w, 4) linear, premultiplied, without the border.
+
+    Parameters
+    ----------
+    first, second : with a clear border of one pixel, at any one size. share : in [0, 1]. before, after : the movement to the
+        first from the picture before it, and from the second on to the next: ways that bend are followed.
+
+    Notes
+    -----
+    Both movements are laid out to the moment asked for: what is covered or uncovered on the way is reached from one side
+    only and shown from there. Where both reach, the movement under which the pictures agree better counts.
+    """
+    moves, weights = _at_moment(flow, share)
+    bend = _bend(flow, before, after, share)
+    out = np.empty((first.shape[0] - 2, first.shape[1] - 2, 4), np.float32)
+    _laid_out(first, second, moves, bend, weights, np.float32(share), out)
+    return out
+
+
+def _at_moment(flow: PairFlow, share: float) -> tuple[F32, F32]:
+    """(h, w, 2) the whole movement of what is seen in each pixel at a moment, and (h, w) how much of it the first shows."""
+    h, w = flow.first.shape
+    laid = [np.zeros((h, w, 4), np.float32) for _ in range(2)]
+    with ThreadPoolExecutor(2) as pool:
+        ways = [(flow.there, flow.sure, flow.first, flow.second, np.float32(share), laid[0]),
+                (flow.back, flow.sure_back, flow.second, flow.first, np.float32(1 - share), laid[1])]  # fmt: skip
+        list(pool.map(lambda way: _project(*way), ways))
+    candidates, covers = [], []
+    for part, way in zip(laid, (1.0, -1.0), strict=True):
+        # Movement spreads evenly into the few pixels that nothing reaches by chance.
+        far = cv2.resize(cv2.resize(part, (max(w // 16, 1), max(h // 16, 1)), interpolation=cv2.INTER_AREA), (w, h))
+        near = cv2.addWeighted(cv2.GaussianBlur(part, (5, 5), 1.0), 1, far, 1e-6, 1e-12)
+        moved = np.empty((h, w, 2), np.float32)
+        np.divide(near[..., :2], near[..., 2:3] * way, out=moved)
+        candidates.append(moved)
+        covers.append(cv2.GaussianBlur(np.minimum(part[..., 3], 1), (7, 7), 1.2))
+    costs = [cv2.blur(_disagreement(flow.first, flow.second, v, np.float32(share)), (5, 5)) for v in candidates]
+    moves, weights = _chosen(candidates[0], candidates[1], costs[0], costs[1], covers[0], covers[1], np.float32(share))
+    halves = [cv2.medianBlur(half, 5) for half in cv2.split(moves)]
+    return np.asarray(cv2.merge(halves), np.float32), weights
+
+
+def _bend(flow: PairFlow, before: PairFlow | None, after: PairFlow | None, share: float) -> F32:
+    """(h, w, 2) how far the way through four pictures leads beside the straight one between two of them.
+
+    Source: Newton's form of the cubic through four points; X. Xu et al., Quadratic video interpolation, 2019, arXiv:1911.00627.
+    """
+    swerves = []
+    if before is not None and before.first.shape == flow.first.shape:
+        swerves.append(_swerve(flow.there, before.back, flow.sure & before.sure_back))
+    if after is not None and after.first.shape == flow.first.shape:
+        swerves.append(_swerve(flow.back, after.there, flow.sure_back & after.sure))
+    if not swerves:
+        return np.zeros((*flow.first.shape, 2), np.float32)
+    a, b = np.float32(2 - share), np.float32(1 + share)
+    return np.asarray((a * swerves[0] + b * swerves[-1]) * np.float32(-share * (1 - share) / 6), np.float32)
+
+
+def _swerve(there: F32, back: F32, sure: U8) -> F32:
+    """(h, w, 2) how much faster everything goes away from a picture on one side than it came on the other, evened out."""
+    h, w = sure.shape
+    change = there + back
+    counts = ((sure > 0) & (np.abs(change).max(axis=2) < SWERVES)).astype(np.float32)
+    small = (max(w // 4, 1), max(h // 4, 1))
+    parts = cv2.resize(np.dstack([change * counts[..., None], counts]), small, interpolation=cv2.INTER_AREA)
+    parts = cv2.GaussianBlur(parts, (0, 0), 3)
+    even = parts[..., :2] / (parts[..., 2:] + np.float32(1e-3))
+    return np.asarray(cv2.resize(even, (w, h), interpolation=cv2.INTER_LINEAR), np.float32)
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
+def _agrees(flow: F32, other: F32, colours: F32, other_colours: F32) -> U8:
+    """(h, w) 1 where the way there and back ends where it began, and the same is seen at both ends."""
+    h, w = flow.shape[:2]
+    out = np.zeros((h, w), np.uint8)
+    for y in numba.prange(h):
+        for x in range(w):
+            u, v = flow[y, x, 0], flow[y, x, 1]
+            px, py = int(np.floor(x + u + 0.5)), int(np.floor(y + v + 0.5))
+            if 0 <= px < w and 0 <= py < h:
+                du, dv = u + other[py, px, 0], v + other[py, px, 1]
+                differs = np.float32(0.0)
+                for c in range(3):
+                    differs += abs(colours[y, x, c] - other_colours[py, px, c])
+                near = du * du + dv * dv < APART * APART + np.float32(0.01) * (u * u + v * v)
+                out[y, x] = near and differs < np.float32(3 * DIFFERS)
+    return out
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
+def _borrowed(flow: F32, agrees: U8, colours: F32) -> F32:
+    """Where movement does not agree, that of the likest pixel among the nearest that do, looked for in eight directions."""
+    h, w = agrees.shape
+    out = flow.copy()
+    for y in numba.prange(h):
+        for x in range(w):
+            if agrees[y, x]:
+                continue
+            best = np.float32(1e30)
+            for k in range(8):
+                dx, dy = np.cos(k * np.pi / 4), np.sin(k * np.pi / 4)
+                for step in range(2, REACH):
+                    px, py = int(np.floor(x + dx * step + 0.5)), int(np.floor(y + dy * step + 0.5))
+                    if not (0 <= px < w and 0 <= py < h):
+                        break
+                    if not agrees[py, px]:
+                        continue
+                    # A little further on too: edges are not where they are said to be, and a surface has many colours.
+                    for further in range(3, 13, 3):
+                        qx = int(np.floor(x + dx * (step + further) + 0.5))
+                        qy = int(np.floor(y + dy * (step + further) + 0.5))
+                        if not (0 <= qx < w and 0 <= qy < h) or not agrees[qy, qx]:
+                            break
+                        cost = np.float32(0.3) * step
+                        for c in range(3):
+                            cost += abs(colours[qy, qx, c] - colours[y, x, c])
+                        if cost < best:
+                            best = cost
+                            out[y, x, 0], out[y, x, 1] = flow[qy, qx, 0], flow[qy, qx, 1]
+                    break
+    return out
+
+
+@numba.njit(cache=True, nogil=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
+def _project(flow: F32, sure: U8, own: F32, other: F32, share: np.float32, out: F32) -> None:
+    """Lay each pixel's movement where it is after a share of the way; `out` (h, w, 4): movement, its weight, and coverage."""
+    h, w = own.shape
+    for y in range(h):
+        for x in range(w):
+            u, v = flow[y, x, 0], flow[y, x, 1]
+            ex, ey = int(min(max(x + u + 0.5, 0.0), w - 1.0)), int(min(max(y + v + 0.5, 0.0), h - 1.0))
+            off = (own[y, x] - other[ey, ex]) / np.float32(DOUBT)
+            trust = np.float32(UNSURE)
+            if sure[y, x]:
+                trust += np.float32(1.0) / (np.float32(1.0) + off * off * off * off)
+            px, py = x + u * share, y + v * share
+            ix, iy = int(np.floor(px)), int(np.floor(py))
+            fx, fy = np.float32(px - ix), np.float32(py - iy)
+            for j in range(2):
+                yy = iy + j
+                if yy < 0 or yy >= h:
+                    continue
+                wy = fy if j else np.float32(1.0) - fy
+                for i in range(2):
+                    xx = ix + i
+                    if xx < 0 or xx >= w:
+                        continue
+                    part = wy * (fx if i else np.float32(1.0) - fx)
+                    out[yy, xx, 0] += part * trust * u
+                    out[yy, xx, 1] += part * trust * v
+                    out[yy, xx, 2] += part * trust
+                    out[yy, xx, 3] += part
+
+
+@numba.njit(cache=True, fastmath=FAST, inline="always", error_model="numpy")  # type: ignore[misc]
+def _grey_at(grey: F32, x: float, y: float) -> float:
+    h, w = grey.shape
+    x, y = min(max(x, 0.0), w - 1.001), min(max(y, 0.0), h - 1.001)
+    ix, iy = int(x), int(y)
+    u, v = x - ix, y - iy
+    top = grey[iy, ix] * (1 - u) + grey[iy, ix + 1] * u
+    low = grey[iy + 1, ix] * (1 - u) + grey[iy + 1, ix + 1] * u
+    return top * (1 - v) + low * v
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
+def _disagreement(first: F32, second: F32, moves: F32, share: np.float32) -> F32:
+    """(h, w) how differently the two pictures show what moves so."""
+    h, w = first.shape
+    out = np.empty((h, w), np.float32)
+    for y in numba.prange(h):
+        for x in range(w):
+            u, v = moves[y, x, 0], moves[y, x, 1]
+            a = _grey_at(first, x - share * u, y - share * v)
+            b = _grey_at(second, x + (1 - share) * u, y + (1 - share) * v)
+            out[y, x] = abs(a - b)
+    return out
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
+def _chosen(v0: F32, v1: F32, cost0: F32, cost1: F32, cover0: F32, cover1: F32, share: np.float32) -> tuple[F32, F32]:
+    """Of two candidates (h, w, 2) the one that counts, and the pictures' weights; each cover says what its picture reaches."""
+    h, w = cost0.shape
+    moves = np.empty((h, w, 2), np.float32)
+    weights = np.empty((h, w), np.float32)
+    low, one = np.float32(0.01), np.float32(1.0)
+    for y in numba.prange(h):
+        for x in range(w):
+            a, b = cover0[y, x], cover1[y, x]
+            first = cost0[y, x] <= cost1[y, x] if min(a, b) > SEEN else a >= b
+            for c in range(2):
+                moves[y, x, c] = v0[y, x, c] if first else v1[y, x, c]
+            of_first = min(max((a - np.float32(SEEN / 2)) / np.float32(1 - SEEN), low), one)
+            of_second = min(max((b - np.float32(SEEN / 2)) / np.float32(1 - SEEN), low), one)
+            of_first, of_second = (one - share) * of_first * of_first, share * of_second * of_second
+            weights[y, x] = of_first / (of_first + of_second)
+    return moves, weights
+
+
+@numba.njit(cache=True, fastmath=FAST, inline="always", error_model="numpy")  # type: ignore[misc]
+def _add_sample(source: F32, x: float, y: float, weight: np.float32, into: F32) -> None:
+    """Add a Catmull-Rom sample of a bordered picture at array indices, which lie within the border; its edge goes on beyond."""
+    h, w = source.shape[:2]
+    ix, iy = int(x), int(y)
+    u, v = np.float32(x - ix), np.float32(y - iy)
+    half, one, two = np.float32(0.5), np.float32(1.0), np.float32(1.5)
+    a = (u * (-half + u * (one - half * u)), one + u * u * (two * u - np.float32(2.5)),
+         u * (half + u * (np.float32(2.0) - two * u)), u * u * (-half + half * u))  # fmt: skip
+    b = (v * (-half + v * (one - half * v)), one + v * v * (two * v - np.float32(2.5)),
+         v * (half + v * (np.float32(2.0) - two * v)), v * v * (-half + half * v))  # fmt: skip
+    x0, x2, x3 = max(ix - 1, 1), min(ix + 1, w - 2), min(ix + 2, w - 2)
+    r0, r1, r2, r3 = source[max(iy - 1, 1)], source[iy], source[min(iy + 1, h - 2)], source[min(iy + 2, h - 2)]
+    for c in range(4):
+        s = b[0] * (a[0] * r0[x0, c] + a[1] * r0[ix, c] + a[2] * r0[x2, c] + a[3] * r0[x3, c])
+        s += b[1] * (a[0] * r1[x0, c] + a[1] * r1[ix, c] + a[2] * r1[x2, c] + a[3] * r1[x3, c])
+        s += b[2] * (a[0] * r2[x0, c] + a[1] * r2[ix, c] + a[2] * r2[x2, c] + a[3] * r2[x3, c])
+        s += b[3] * (a[0] * r3[x0, c] + a[1] * r3[ix, c] + a[2] * r3[x2, c] + a[3] * r3[x3, c])
+        # The sharpening lobes may leave the valid range at hard edges.
+        into[c] += weight * max(s, np.float32(0.0))
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
+def _laid_out(first: F32, second: F32, moves: F32, bend: F32, weights: F32, share: np.float32, out: F32) -> None:
+    """Both pictures sampled along the movement and weighed; beyond the edge of one the other counts."""
+    h, w = out.shape[:2]
+    mh, mw = moves.shape[:2]
+    half, zero, one = np.float32(0.5), np.float32(0.0), np.float32(1.0)
+    kx, ky = np.float32(mw / w), np.float32(mh / h)
+    last_x, last_y = np.float32(w - 1), np.float32(h - 1)
+    for y in numba.prange(h):
+        qy = min(max((y + half) * ky - half, zero), np.float32(mh - 1.001))
+        iy = int(qy)
+        fy = np.float32(qy - iy)
+        for x in range(w):
+            qx = min(max((x + half) * kx - half, zero), np.float32(mw - 1.001))
+            ix = int(qx)
+            fx = np.float32(qx - ix)
+            c00, c01 = (one - fx) * (one - fy), fx * (one - fy)
+            c10, c11 = (one - fx) * fy, fx * fy
+            m00, m01, m10, m11 = moves[iy, ix], moves[iy, ix + 1], moves[iy + 1, ix], moves[iy + 1, ix + 1]
+            u = (c00 * m00[0] + c01 * m01[0] + c10 * m10[0] + c11 * m11[0]) / kx
+            v = (c00 * m00[1] + c01 * m01[1] + c10 * m10[1] + c11 * m11[1]) / ky
+            own = c00 * weights[iy, ix] + c01 * weights[iy, ix + 1] + c10 * weights[iy + 1, ix] + c11 * weights[iy + 1, ix + 1]
+            d00, d01, d10, d11 = bend[iy, ix], bend[iy, ix + 1], bend[iy + 1, ix], bend[iy + 1, ix + 1]
+            sx = x - (c00 * d00[0] + c01 * d01[0] + c10 * d10[0] + c11 * d11[0]) / kx
+            sy = y - (c00 * d00[1] + c01 * d01[1] + c10 * d10[1] + c11 * d11[1]) / ky
+            ax, ay = sx - share * u, sy - share * v
+            bx, by = sx + (one - share) * u, sy + (one - share) * v
+            a_in = zero <= ax <= last_x and zero <= ay <= last_y
+            b_in = zero <= bx <= last_x and zero <= by <= last_y
+            if a_in and not b_in:
+                own = one
+            elif b_in and not a_in:
+                own = zero
+            for c in range(4):
+                out[y, x, c] = zero
+            # The border takes up the first index, and is not looked into.
+            if own > np.float32(FAINT):
+                _add_sample(first, min(max(ax, zero), last_x) + one, min(max(ay, zero), last_y) + one, own, out[y, x])
+            if own < np.float32(1 - FAINT):
+                _add_sample(second, min(max(bx, zero), last_x) + one, min(max(by, zero), last_y) + one, one - own, out[y, x])
+            out[y, x, 3] = min(out[y, x, 3], one)
