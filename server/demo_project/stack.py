@@ -11,6 +11,8 @@ from plonket.base.fields import Key, Keyed, Wobble, Wobbling
 from plonket.base.outlines import polygon_outline
 from plonket.document.bases import LayerBase
 from plonket.document.follow import Follow
+from plonket.document.retime import hold, ramp, set_speed
+from plonket.document.shot import Shot as Document
 from plonket.document.spot import Spot
 from plonket.generators.cone import LightCone
 from plonket.generators.ring import RingOfSparks
@@ -79,6 +81,12 @@ def lamp_opened(tip: tuple[float, float], night: Asset) -> list[LayerBase]:
                Glow(id="look-2", name="Glow", radius=6, threshold=55, strength=40)],
     )  # fmt: skip
     return [ring, air, seen]
+
+
+def slowly(shot: Document) -> Document:
+    """The clip slows down to a third of its speed while what stands in the stack goes on as it was; then it stands still."""
+    third = set_speed(shot, 40, 89, 100 / 3)
+    return hold(ramp(third, 28, 57), 200, 24)
 
 
 def ship_in_the_beam(tip: tuple[float, float], ship: Asset) -> list[LayerBase]:

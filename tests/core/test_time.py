@@ -222,6 +222,21 @@ class StaysPut(Retimed):
         # Half of white's light over the plate's.
         self.assertAlmostEqual(float(half[45, 80, 0]), 190, delta=3)
 
+    def test_what_runs_by_itself_keeps_its_pace(self) -> None:
+        """A ring of sparks on a clip at a third of its speed is in every frame what it was, the clip being one colour."""
+        write(self.folder / "c.mp4", [np.full((90, 160, 3), 40, np.uint8)] * 20)
+        base = {"asset": CLIP, "name": "c", "width": 160, "height": 90, "rate": "30/1", "frames": 20, "in_frame": 0,
+                "out_frame": 19}  # fmt: skip
+        ring = {"kind": "generated", "id": "r", "name": "R", "x": 80.0, "y": 45.0, "size": 40.0,
+                "generator": {"kind": "ring", "rate": 300}}  # fmt: skip
+        plainly = read_shot({"name": "s", "footage": base, "stack": [ring]})
+        slow = retime.set_speed(plainly, 0, 19, 100 / 3)
+        sources = [self.sources(shot, self.folder / "c.mp4") for shot in (plainly, slow)]
+        for frame in (5, 12, 19):
+            asked = [render_frame(one.shot, one, frame) for one in sources]
+            self.assertGreater(int(asked[0].max()), 80)
+            self.assertLessEqual(int(np.abs(asked[0].astype(int) - asked[1].astype(int)).max()), 1)
+
     def test_a_steadied_plate_stands_still_between_frames_too(self) -> None:
         frames = 16
         path = wandering(frames)

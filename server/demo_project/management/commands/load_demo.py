@@ -16,7 +16,7 @@ from django.core.management.base import BaseCommand
 from demo_project.front import dusk_in_the_window, keeper_on_watch, whale_behind_the_jars
 from demo_project.parts import footage_of, measure
 from demo_project.rooms import cabin_on_the_crate, on_the_quay, whale_on_the_bench
-from demo_project.stack import LAMP, keeper_by_night, lamp_opened, ship_in_the_beam
+from demo_project.stack import LAMP, keeper_by_night, lamp_opened, ship_in_the_beam, slowly
 from frames.drawn import thumb_jpeg
 from library.assets import bring_in
 from library.models import Asset, Project
@@ -85,7 +85,9 @@ def load_demo() -> Project:
     if "keeper" in clips:
         _by_night(project, clips["keeper"], elements["Night harbour"])
     _lamp(project, "A ship in the beam", clips["workshop"], lambda tip: ship_in_the_beam(tip, elements["Little ship"]))
-    _lamp(project, "The lamp opened", clips["workshop"], lambda tip: lamp_opened(tip, elements["Night harbour"]))
+    night = elements["Night harbour"]
+    _lamp(project, "The lamp opened", clips["workshop"], lambda tip: lamp_opened(tip, night))
+    _lamp(project, "The lamp, slowly", clips["workshop"], lambda tip: lamp_opened(tip, night), slowly)
     crate = cabin_on_the_crate(project, clips["workshop"], elements["Little cabin"], elements["Window light"])
     whale_behind_the_jars(project, clips["workshop"], elements["Brass whale"], crate)
     _no_tin(project, clips["workshop"], elements)
@@ -205,8 +207,11 @@ def _no_tin(project: Project, clip: Asset, elements: dict[str, Asset]) -> None:
 
 
 
-def _lamp(project: Project, name: str, clip: Asset, stack: Callable[[tuple[float, float]], list[LayerBase]]) -> None:
-    """Things on the lamp of the workshop wall, whose tip is followed."""
+def _lamp(
+    project: Project, name: str, clip: Asset, stack: Callable[[tuple[float, float]], list[LayerBase]],
+    runs: Callable[[Document], Document] | None = None,
+) -> None:  # fmt: skip
+    """Things on the lamp of the workshop wall, whose tip is followed; `runs` lets the footage run otherwise."""
     tip = _true_points("workshop", LAMP)["lamp tip"]
     lamp = PointMotion(id="lamp", name="Lamp tip", points=[_point("lamp-tip", "Lamp tip", LAMP, *tip)])
     shot = add_shot(project, Document(name=name, footage=footage_of(clip), motions=[lamp]), "Footage and point")

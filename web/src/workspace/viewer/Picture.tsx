@@ -77,7 +77,7 @@ export function Picture({
       clearTimeout(timer);
       off();
     };
-  }, [url, quick, under, skin, address, asset, compare, frame, frames, playing]);
+  }, [url, quick, under, skin, address, asset, compare, frame, frames, playing, clipAt]);
 
   useEffect(
     () =>
