@@ -10,10 +10,10 @@ from deliveries.models import Delivery
 from jobs.models import Chunk, Job
 from library.models import Upload
 from library.pool import pool
+from library.recordings import recording_of
 from plonket.base.progress import Work
 from plonket.document.shot import Shot as Document
 from plonket.document.shot import read_shot
-from plonket.media.sound import read_wav
 from plonket.media.write import join_segments
 from plonket.render.deliver import coding_of, deliver, delivery_size, ending_of
 from plonket.render.soundtrack import soundtrack
@@ -70,8 +70,7 @@ class Deliver:
     def _join(self, document: Document, segments: list[Path], out: Path) -> None:
         footage = document.footage
         assert footage is not None
-        wav = store.derived_folder(footage.asset) / "sound.wav"
-        sound = soundtrack(document, read_wav(wav) if wav.exists() else None, footage.in_frame, footage.out_frame + 1)
+        sound = soundtrack(document, recording_of, footage.in_frame, footage.out_frame + 1)
         joined = out.with_name(f"joining-{uuid.uuid4().hex[:8]}{out.suffix}")
         try:
             join_segments(segments, joined, footage.fps, sound, coding_of(document))

@@ -34,7 +34,7 @@ class NameIn(Schema):
 
 class AssetOut(Schema):
     digest: str
-    kind: Literal["clip", "still", "table", "model", "light"]
+    kind: Literal["clip", "still", "table", "model", "light", "sound"]
     name: str
     state: Literal["conforming", "ready", "failed"]
     problem: str
@@ -47,6 +47,7 @@ class AssetOut(Schema):
     has_audio: bool
     extent: list[float] | None = Field(description="A model's width, height and depth in its own unit")
     equivalent_mm: float | None = Field(description="Focal length as the 35 mm equivalent, where the file tells it")
+    seconds: float | None = Field(description="How long a sound lasts")
     settings: dict[str, Any]
 
 
@@ -62,7 +63,7 @@ def asset_out(asset: Asset) -> AssetOut:
         digest=asset.digest, kind=cast(Any, asset.kind), name=asset.name, state=cast(Any, asset.state), problem=asset.problem,
         on_shelf=asset.on_shelf, words=asset.words, width=info["width"], height=info["height"], rate=info["fps"],
         frames=info["frames"], has_audio=info["has_audio"], extent=info.get("extent"),
-        equivalent_mm=info.get("equivalent_mm"), settings=asset.settings,
+        equivalent_mm=info.get("equivalent_mm"), seconds=info.get("seconds"), settings=asset.settings,
     )  # fmt: skip
 
 
@@ -97,7 +98,7 @@ def remove_project(request: HttpRequest, project_id: uuid.UUID) -> Any:
 
 
 @router.get("/assets", response=list[AssetOut])
-def assets(request: HttpRequest, kind: Literal["clip", "still", "table", "model", "light"] | None = None) -> Any:
+def assets(request: HttpRequest, kind: Literal["clip", "still", "table", "model", "light", "sound"] | None = None) -> Any:
     """Everything in the library."""
     found = Asset.objects.all()
     if kind is not None:

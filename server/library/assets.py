@@ -18,6 +18,7 @@ from plonket.base.isolated import call_apart
 from plonket.formats.cube import load_cube
 from plonket.media import ClipInfo, probe
 from plonket.media.light_map import LIGHT_MAPS, read_light_map
+from plonket.media.sound import SOUNDS, Sound, read_sound_file, wav_bytes
 from plonket.room.meshes.files import MODELS, extent_of
 from plonket_server import store
 from plonket_server.problems import NotHere
@@ -30,8 +31,12 @@ NO_FOOTAGE = (
     "{name} is a still picture, and a shot is made on a clip. Bring in a clip first; stills are plonked on it, or added on"
     " the Shelf page."
 )
+NO_SOUND = (
+    "{name} is nothing but sound, and a shot is made on a clip. Bring in a clip first; sounds are laid under it, on the"
+    " footage's card."
+)
 NO_PICTURE = {"width": 0, "height": 0, "fps": "1/1", "frames": 0, "has_audio": False}
-"""What a colour table or a model says of pictures."""
+"""What something without a picture says of pictures."""
 
 
 def find_asset(digest: str) -> Asset:
@@ -53,31 +58,40 @@ def bring_in(part: Path, name: str, *, shot_id: Any = None, on_shelf: bool = Fal
     checked = part if not ending or part.name.endswith(ending) else part.with_name(part.name + ending)
     if checked != part:
         os.replace(part, checked)
-    extent: list[float] | None = None
-    map_size: tuple[int, ...] | None = None
+    heard: Sound | None = None
+    info: ClipInfo | None = None
+    kind, about = Asset.Kind.TABLE, dict(NO_PICTURE)
     try:
         if ending in MODELS:
             if checked.stat().st_size > MOST_MODEL_BYTES:
                 raise FormatError("model.size", "This model is too large: models have up to 200 MB.")
             shown = title_of(name) + ending
-            extent = list(call_apart(extent_of, checked, seconds=MODEL_S, most_bytes=MODEL_BYTES, what=shown))
-            info = None
+            extent = call_apart(extent_of, checked, seconds=MODEL_S, most_bytes=MODEL_BYTES, what=shown)
+            kind, about = Asset.Kind.MODEL, NO_PICTURE | {"extent": list(extent)}
         elif ending in LIGHT_MAPS:
-            map_size = read_light_map(checked).shape
-            info = None
+            high, wide = read_light_map(checked).shape[:2]
+            kind, about = Asset.Kind.LIGHT, NO_PICTURE | {"width": wide, "height": high, "frames": 1}
+        elif ending in SOUNDS:
+            heard = read_sound_file(checked)
+            seconds = round(len(heard.samples) / heard.rate, 3)
+            kind, about = Asset.Kind.SOUND, NO_PICTURE | {"has_audio": True, "seconds": seconds}
         elif ending == ".cube":
             if checked.stat().st_size > MOST_TABLE_BYTES:
                 raise FormatError("cube.size", "This colour table is too large: tables have up to 129 steps a side.")
             load_cube(checked)
-            info = None
         else:
             with readable(checked) as media:
                 info = probe(media)
+            kind, about = Asset.Kind.STILL if info.kind == "still" else Asset.Kind.CLIP, info.to_json()
             if shot_id is not None and info.kind == "still":
                 raise MediaError("footage.still", NO_FOOTAGE.format(name=title_of(name) + ending))
+        if shot_id is not None and heard is not None:
+            raise MediaError("footage.sound", NO_SOUND.format(name=title_of(name) + ending))
         digest = store.digest_of(checked)
         target = store.original_path(digest, ending)
         store.settle(checked, target)
+        if heard is not None:
+            store.keep_bytes(wav_bytes(heard), store.derived_folder(digest) / "sound.wav")
     except PlonketError as error:
         checked.unlink(missing_ok=True)
         # The creator knows the file by its own name.
@@ -86,7 +100,11 @@ def bring_in(part: Path, name: str, *, shot_id: Any = None, on_shelf: bool = Fal
     except BaseException:
         checked.unlink(missing_ok=True)
         raise
-    return _record(digest, ending, target, info, extent, map_size, name, shot_id, on_shelf, words, settings or {}, conform_now)
+    asset = _record(digest, ending, target, kind, about, name, on_shelf, words, settings or {})
+    if kind == Asset.Kind.CLIP and not conform_now:
+        prepare(digest, shot_id)
+        asset.refresh_from_db()
+    return asset
 
 
 def title_of(name: str) -> str:
@@ -96,34 +114,19 @@ def title_of(name: str) -> str:
 
 
 def _record(
-    digest: str, ending: str, target: Path, info: ClipInfo | None, extent: list[float] | None,
-    map_size: tuple[int, ...] | None, name: str, shot_id: Any, on_shelf: bool, words: str, settings: dict[str, Any],
-    conform_now: bool,
+    digest: str, ending: str, target: Path, kind: Asset.Kind, about: dict[str, Any], name: str, on_shelf: bool, words: str,
+    settings: dict[str, Any],
 ) -> Asset:  # fmt: skip
-    still = info is None or info.kind == "still"
-    kind = Asset.Kind.STILL if still else Asset.Kind.CLIP
-    if info is None:
-        kind = Asset.Kind.TABLE if extent is None else Asset.Kind.MODEL
-        kind = kind if map_size is None else Asset.Kind.LIGHT
-    about = NO_PICTURE | {"extent": extent}
-    if map_size is not None:
-        about |= {"width": map_size[1], "height": map_size[0], "frames": 1}
-    title = title_of(name)
-    with transaction.atomic():
-        asset, _ = Asset.objects.get_or_create(
-            digest=digest,
-            defaults={
-                "kind": kind, "name": title, "ending": ending,
-                "bytes": target.stat().st_size, "on_shelf": on_shelf or still,
-                "info": about if info is None else info.to_json(),
-                "state": Asset.State.READY if still else Asset.State.CONFORMING, "words": words,
-                "settings": settings,
-            },
-        )  # fmt: skip
-        if still or conform_now:
-            return asset
-        prepare(digest, shot_id)
-    asset.refresh_from_db()
+    """The asset of a file that is in the store; all but clips are ready, and on the shelf, at once."""
+    clip = kind == Asset.Kind.CLIP
+    asset, _ = Asset.objects.get_or_create(
+        digest=digest,
+        defaults={
+            "kind": kind, "name": title_of(name), "ending": ending, "bytes": target.stat().st_size,
+            "on_shelf": on_shelf or not clip, "info": about,
+            "state": Asset.State.CONFORMING if clip else Asset.State.READY, "words": words, "settings": settings,
+        },
+    )  # fmt: skip
     return asset
 
 

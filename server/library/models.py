@@ -19,7 +19,7 @@ class Project(models.Model):
 
 
 class Asset(models.Model):
-    """A clip, still, colour table, 3D model or light map in the store, by the hash of its original bytes."""
+    """A clip, still, colour table, 3D model, light map or sound in the store, by the hash of its original bytes."""
 
     class Kind(models.TextChoices):
         CLIP = "clip"
@@ -27,6 +27,7 @@ class Asset(models.Model):
         TABLE = "table"
         MODEL = "model"
         LIGHT = "light"
+        SOUND = "sound"
 
     class State(models.TextChoices):
         CONFORMING = "conforming"

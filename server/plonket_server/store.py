@@ -19,10 +19,11 @@ from plonket.base.conventions import U8
 from plonket.base.errors import MediaError
 from plonket.media.conform import ASIDE
 from plonket.media.failures import media_errors
+from plonket.media.sound import SOUNDS
 from plonket_server.problems import NotHere
 
 ENDINGS = {".mp4", ".mov", ".m4v", ".mkv", ".webm", ".avi", ".png", ".jpg", ".jpeg", ".webp", ".tif", ".tiff", ".bmp",
-           ".zip", ".cube", ".glb", ".gltf", ".obj", ".ply", ".stl", ".hdr"}  # fmt: skip
+           ".zip", ".cube", ".glb", ".gltf", ".obj", ".ply", ".stl", ".hdr", *SOUNDS}  # fmt: skip
 _DIGEST = re.compile(r"^[0-9a-f]{64}$")
 
 

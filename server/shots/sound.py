@@ -13,10 +13,9 @@ from ninja import Router, Schema
 from pydantic import Field
 
 from library.assets import find_asset
+from library.recordings import recording_of, sound_of
 from plonket.media.loudness import loudness_of, peak_of
-from plonket.media.sound import Sound, read_wav
 from plonket.render.soundtrack import soundtrack
-from plonket_server import store
 from shots.editing import document_of, find_shot
 
 router = Router(tags=["sound"])
@@ -45,19 +44,12 @@ def loudness(request: HttpRequest, shot_id: uuid.UUID) -> Any:
     """How loud a shot is, and how loud it will be."""
     document = document_of(find_shot(shot_id))
     footage = document.footage
-    whole = sound_of(footage.asset) if footage else None
-    if footage is None or whole is None:
+    if footage is None:
         return LoudnessOut(lufs=None, peak=None, finished=None)
     plain = document.model_copy(update={"sound": document.sound.model_copy(update={"level": "as it is"})})
     ends = (footage.in_frame, footage.out_frame + 1)
-    found, finished = soundtrack(plain, whole, *ends), soundtrack(document, whole, *ends)
+    found, finished = soundtrack(plain, recording_of, *ends), soundtrack(document, recording_of, *ends)
     if found is None or finished is None:
         return LoudnessOut(lufs=None, peak=None, finished=None)
     peak = peak_of(found)
     return LoudnessOut(lufs=loudness_of(found), peak=peak if math.isfinite(peak) else None, finished=loudness_of(finished))
-
-
-def sound_of(digest: str) -> Sound | None:
-    """A clip's sound, whole; None: it has none."""
-    path = store.derived_folder(digest) / "sound.wav"
-    return read_wav(path) if path.exists() else None

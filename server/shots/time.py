@@ -10,17 +10,17 @@ from django.http import HttpRequest, HttpResponse
 from ninja import Router, Schema
 from pydantic import Field
 
+from library.recordings import recording_of, sound_of
 from plonket.base.errors import BadInput
 from plonket.document import retime
 from plonket.document.operations import fresh_name
 from plonket.document.shot import Shot as Document
-from plonket.media.sound import wav_bytes
-from plonket.render.soundtrack import heard
+from plonket.media.sound import SOUND_RATE, Sound, wav_bytes
+from plonket.render.soundtrack import heard, mixed, others
 from plonket_server.problems import NotHere
 from shots.api import ShotOut, shot_out
 from shots.editing import add_shot, change_shot, document_at
 from shots.models import Shot
-from shots.sound import sound_of
 
 router = Router(tags=["time"])
 Frame = Annotated[int, Field(ge=0, le=1_000_000)]
@@ -150,11 +150,25 @@ def split_shot(request: HttpRequest, shot_id: uuid.UUID, body: SplitIn) -> Any:
 
 @router.get("/shots/{shot_id}/sound/{number}.wav")
 def sound_as_it_runs(request: HttpRequest, shot_id: uuid.UUID, number: int) -> HttpResponse:
-    """The sound of a whole shot as revision `number` lets it run, as loud as it was recorded: WAV."""
+    """The clip's sound as revision `number` of a shot lets it run, whole, as loud as it was recorded: WAV."""
     document = document_at(shot_id, number)
     footage = document.footage
     whole = sound_of(footage.asset) if footage else None
     if footage is None or whole is None:
         raise NotHere("sound")
-    data = wav_bytes(heard(document, whole, 0, footage.length))
-    return HttpResponse(data, content_type="audio/wav", headers={"Cache-Control": "private, max-age=31536000, immutable"})
+    return _wav(heard(document, whole, 0, footage.length))
+
+
+@router.get("/shots/{shot_id}/others/{number}.wav")
+def other_sounds(request: HttpRequest, shot_id: uuid.UUID, number: int) -> HttpResponse:
+    """All that is laid under a shot in revision `number`, and what clips in its stack let hear, as loud as it is laid: WAV."""
+    document = document_at(shot_id, number)
+    if document.footage is None:
+        raise NotHere("sound")
+    length = document.footage.length
+    return _wav(mixed([*others(document, recording_of, 0, length)], round(length / document.footage.fps * SOUND_RATE)))
+
+
+def _wav(sound: Sound) -> HttpResponse:
+    cached = {"Cache-Control": "private, max-age=31536000, immutable"}
+    return HttpResponse(wav_bytes(sound), content_type="audio/wav", headers=cached)

@@ -213,8 +213,8 @@ def front(t: Tour) -> None:
 
 
 def curves(t: Tour) -> None:
-    t.open("A ship in the beam", 75)
-    t.card("Little ship")
+    t.open("The lamp, slowly", 70)
+    t.page.get_by_role("navigation", name="Run sheet").locator("button[aria-pressed]").first.click()
     t.page.keyboard.press("x")
     t.settle()
 

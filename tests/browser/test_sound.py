@@ -9,7 +9,7 @@ import numpy as np
 from playwright.sync_api import expect
 
 from plonket.media.loudness import loudness_of
-from plonket.media.sound import read_sound
+from plonket.media.sound import read_sound, write_wav
 from plonket.media.write import VideoWriter
 from tests.browser.stage import BrowserTest, until
 from tests.core.test_soundtrack import swing, tone
@@ -78,3 +78,25 @@ class Heard(BrowserTest):
         until(lambda: self.document()["sound"]["muted"], 20, "it to be muted")
         until(lambda: self.inked(0.25) == 0, 20, "nothing to be heard")
         expect(page.get_by_text("Nothing is heard in this range.")).to_be_visible()
+        self._another_sound_is_laid_under()
+
+    def _another_sound_is_laid_under(self) -> None:
+        page = self.page
+        file = self.folder / "bell.wav"
+        write_wav(tone(-18, 1), file)
+        self.go_to(45)
+        page.get_by_label("Sound to lay under it").set_input_files(file)
+        until(lambda: len(self.document()["sounds"]) == 1, 30, "the bell")
+        self.assertEqual(self.document()["sounds"][0]["starts"], 45)
+        page.get_by_role("button", name="bell", exact=True).click()
+        self.type_number("Starts at", 24)
+        until(lambda: self.document()["sounds"][0]["starts"] == 24, 20, "it to begin earlier")
+        expect(page.get_by_test_id("loudness")).to_contain_text("LUFS")
+        page.get_by_role("button", name="Deliver", exact=True).click()
+        dialog = page.get_by_role("dialog")
+        dialog.get_by_role("button", name="Deliver again").click()
+        expect(dialog.get_by_role("link", name="Download the video")).to_have_count(0)
+        found = read_sound(self.download())
+        assert found is not None
+        self.assertLess(swing(found, 0.1, 0.9), 0.02)
+        self.assertGreater(swing(found, 1.1, 1.9), 0.08)

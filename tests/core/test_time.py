@@ -40,6 +40,7 @@ from synth.phone.quickset import QuickShot, chart_shot
 from synth.phone.sensor import Sensor
 from tests.core.shots import SHARP, motion_on
 from tests.core.test_scene import camera
+from tests.core.test_soundtrack import of
 from tests.core.test_steady import CLIP, steady, tracked, wandering, whole_plane, write
 
 N = 16
@@ -341,7 +342,7 @@ class Heard(Retimed):
             assert shot.footage is not None
             for pitch, hertz in (("along", heard), ("kept", 440.0)):
                 laid = shot.model_copy(update={"sound": shot.sound.model_copy(update={"pitch": pitch})})
-                sound = soundtrack(laid, self.tone(), 0, shot.footage.length)
+                sound = soundtrack(laid, of(self.tone()), 0, shot.footage.length)
                 self.assertAlmostEqual(self.hertz(sound), hertz, delta=2)
                 assert sound is not None
                 self.assertEqual(len(sound.samples), round(shot.footage.length / 30 * 48000))
@@ -354,12 +355,12 @@ class Heard(Retimed):
         slow = retime.set_speed(plain(), 30, 49, 40)
         for shot in (slow, retime.hold(slow, 20, 15), retime.cut_out(slow, 3, 12), retime.set_speed(plain(), 0, 59, -100)):
             assert shot.footage is not None
-            sound = soundtrack(shot, Sound(samples=samples), 0, shot.footage.length)
+            sound = soundtrack(shot, of(Sound(samples=samples)), 0, shot.footage.length)
             assert sound is not None
             loud = float(np.abs(sound.samples[:, 0].astype(float)).argmax()) / 48000 * 30
             want = float(np.interp(40.5, *zip(*sorted((m, f) for f, m in enumerate(moments(shot))), strict=True)))
             self.assertAlmostEqual(loud, want, delta=0.7)
-        held = soundtrack(retime.hold(plain(), 30, 30), self.tone(), 32, 58)
+        held = soundtrack(retime.hold(plain(), 30, 30), of(self.tone()), 32, 58)
         assert held is not None
         self.assertEqual(int(np.abs(held.samples).max()), 0)
 
@@ -368,7 +369,7 @@ class Heard(Retimed):
         shot = retime.set_speed(plain(N), 0, N - 1, 40)
         assert shot.footage is not None
         out = self.folder / "out.mp4"
-        deliver(shot, self.sources(shot, clip), out, start=0, stop=shot.footage.length, scale=0.5, sound=self.tone())
+        deliver(shot, self.sources(shot, clip), out, start=0, stop=shot.footage.length, scale=0.5, recording=of(self.tone()))
         made = open_clip(out).info
         self.assertEqual((made.frames, made.rate), (38, 30))
         sound = read_sound(out)

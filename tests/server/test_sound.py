@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import io
+import wave
 from fractions import Fraction
 from pathlib import Path
 
@@ -9,7 +11,7 @@ import numpy as np
 
 from deliveries.models import Delivery
 from plonket.media.loudness import loudness_of
-from plonket.media.sound import read_sound
+from plonket.media.sound import read_sound, write_wav
 from plonket.media.write import VideoWriter
 from tests.core.test_soundtrack import joined, tone
 from tests.server.test_plate import WithPlate
@@ -59,3 +61,31 @@ class SoundApi(WithPlate):
         self.assertIsNone(read_sound(Delivery.objects.first().path))  # type: ignore[union-attr]
         bad = self.edit(shot, {"op": "replace", "path": "/sound/level", "value": "-5"}, status=400)
         self.assertIn("level", str(bad["message"]))
+
+    def test_another_sound_is_brought_in_laid_under_and_delivered(self) -> None:
+        file = self.folder / "bell.wav"
+        write_wav(tone(-12, 1, hertz=440), file)
+        asset = self.page.upload(file)["Plonket-Asset"]
+        told = self.page.json("GET", f"/assets/{asset}")
+        self.assertEqual((told["kind"], told["state"], told["seconds"], told["has_audio"]), ("sound", "ready", 1.0, True))
+        shot = self.shot_with_clip(self.sounding())
+        picture = self.page.json("GET", f"/shots/{shot}")["picture"]
+        laid = {"kind": "laid", "id": "bell", "name": "Bell", "asset": asset, "starts": 60}
+        self.edit(shot, {"op": "add", "path": "/sounds/-", "value": laid}, {"op": "replace", "path": "/sound/muted", "value": True})
+        now = self.page.json("GET", f"/shots/{shot}")
+        self.assertEqual(now["picture"], picture, "no picture is drawn anew for it")
+        self.page.json("POST", f"/shots/{shot}/deliver", {})
+        found = read_sound(Delivery.objects.get().path)
+        assert found is not None
+        loud = np.abs(found.samples[:, 0].astype(float))
+        self.assertLess(loud[: 48000 * 2 - 2400].max(), 400)
+        self.assertAlmostEqual(loud[48000 * 2 + 4800 : 48000 * 3 - 4800].max() / 32767, 10 ** (-12 / 20), delta=0.03)
+        heard = self.page.get(f"/shots/{shot}/others/{now['number']}.wav")
+        with wave.open(io.BytesIO(heard.content)) as opened:
+            self.assertEqual(opened.getnframes(), 3 * 48000)
+        refused = self.page.upload(file, shot=self.new_shot())
+        self.assertEqual(refused.status_code, 422)
+        self.assertIn("nothing but sound", refused.json()["message"])
+        broken = self.folder / "broken.mp3"
+        broken.write_bytes(b"no sound at all" * 50)
+        self.assertEqual(self.page.upload(broken).status_code, 422)

@@ -195,9 +195,10 @@ def _text_of(path: Path) -> str:
 
 def _render(options: argparse.Namespace) -> None:
     from plonket.formats.shot_file import read_shot_file
-    from plonket.media.sound import read_sound
+    from plonket.media.sound import SOUNDS, read_sound, read_sound_file
     from plonket.render.deliver import deliver, delivery_size
     from plonket.render.media_pool import MediaPool
+    from plonket.render.soundtrack import Recording
     from plonket.render.sources import ShotSources
 
     file = read_shot_file(options.shot)
@@ -214,12 +215,19 @@ def _render(options: argparse.Namespace) -> None:
         return file.media[digest]
 
     pool = MediaPool(path_of, lambda digest: file.measurements[digest])
-    plate = path_of(footage.asset)
-    sound = read_sound(plate) if plate.is_file() and pool.clip(footage.asset).info.has_audio else None
+
+    def recording(digest: str) -> Recording | None:
+        path = path_of(digest)
+        if path.suffix.lower() in SOUNDS:
+            return Recording(sound=read_sound_file(path))
+        info = pool.clip(digest).info
+        sound = read_sound(path) if path.is_file() and info.has_audio else None
+        return None if sound is None else Recording(sound=sound, rate=info.rate, frames=info.frames)
+
     scale = options.scale if options.scale is not None else delivery_size(file.shot)[1]
     deliver(
-        file.shot, ShotSources(file.shot, pool), options.out, start=start, stop=stop, scale=scale, sound=sound,
-        work=terminal_work("Frames"),
+        file.shot, ShotSources(file.shot, pool), options.out, start=start, stop=stop, scale=scale,
+        recording=recording, work=terminal_work("Frames"),
     )  # fmt: skip
 
 
@@ -232,6 +240,7 @@ def _steady(options: argparse.Namespace) -> None:
     from plonket.plate.view_path import corners_of
     from plonket.render.deliver import deliver
     from plonket.render.media_pool import MediaPool
+    from plonket.render.soundtrack import Recording
     from plonket.render.sources import ShotSources
     from plonket.track.plane.settings import PlaneMotion
 
@@ -262,7 +271,8 @@ def _steady(options: argparse.Namespace) -> None:
     if sources.view is not None and sources.view.says:
         print(sources.view.says, file=sys.stderr)
     sound = read_sound(options.clip) if options.clip.is_file() and info.has_audio else None
-    deliver(shot, sources, options.out, start=start, stop=stop, sound=sound, work=terminal_work("Frames"))
+    recorded = None if sound is None else Recording(sound=sound, rate=info.rate, frames=info.frames)
+    deliver(shot, sources, options.out, start=start, stop=stop, recording=lambda _: recorded, work=terminal_work("Frames"))
 
 
 def _fill(options: argparse.Namespace) -> None:

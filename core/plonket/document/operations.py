@@ -35,7 +35,7 @@ def name_of(shot: Shot, thing_id: str) -> str:
 
 def fresh_id(shot: Shot, prefix: str) -> str:
     """An id that nothing in the shot has: the prefix with the lowest number that is free."""
-    taken = {one.id for one in (*shot.things(), *shot.markers)}
+    taken = {one.id for one in (*shot.things(), *shot.markers, *shot.sounds)}
     return next(f"{prefix}-{k}" for k in range(1, 100_000) if f"{prefix}-{k}" not in taken)
 
 

@@ -14,12 +14,13 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, TypeAdapter, ValidationError, ValidationInfo, model_validator
 
 from plonket.base.errors import BadInput
-from plonket.base.fields import STORED, UNSEEN, AssetDigest, Name, Number, Settings, choice, number, plain, switch
+from plonket.base.fields import STORED, UNSEEN, AssetDigest, Name, Number, Settings, choice, number
 from plonket.base.registry import Entry
 from plonket.document.bases import Layer, LayerBase, Look, MaskBase, Motion, MotionBase, Named, Treatment
 from plonket.document.kinds import FOOTAGE, LAYERS, MOTIONS, TREATMENTS
 from plonket.document.perch import Perch
 from plonket.document.references import Referring, references
+from plonket.document.sound import LaidSound, SoundTrack
 from plonket.document.time_map import TimeMap
 
 MOST_FPS = (1, 1000)
@@ -108,31 +109,6 @@ FOOTAGE.add(Entry(kind="clip", label="Clip", settings=Footage, run=Footage, grou
                   help="The clip that a shot is made on."))  # fmt: skip
 
 
-class SoundTrack(Settings):
-    """How the shot's sound is laid under it."""
-
-    kind: Literal["sound"] = "sound"
-    volume: Number = number(100.0, label="Volume", low=0, high=400, step=1, unit="%", group="Sound", soft=(0, 200),
-                            help="Key it to bring something out, or to let it go.")  # fmt: skip
-    muted: bool = switch(False, label="Muted", group="Sound")
-    pitch: Literal["along", "kept"] = choice(
-        "along", label="Slower or faster", group="Sound",
-        names={"along": "Lower or higher, as of a tape", "kept": "As high as it was"},
-        help="What becomes of its pitch where the footage runs at another speed.")  # fmt: skip
-    fade_in: int = plain(0, label="Fades in", low=0, high=100000, step=1, unit="fr", group="Sound", whole=True, soft=(0, 100),
-                         help="Frames from the beginning of the range until it is heard whole.")  # fmt: skip
-    fade_out: int = plain(0, label="Fades out", low=0, high=100000, step=1, unit="fr", group="Sound", whole=True, soft=(0, 100),
-                          help="Frames over which it goes, up to the end of the range.")  # fmt: skip
-    level: Literal["as it is", "-14", "-16", "-23"] = choice(
-        "as it is", label="Loudness", group="Sound",
-        names={"as it is": "As it is", "-14": "-14 LUFS", "-16": "-16 LUFS", "-23": "-23 LUFS (broadcast)"},
-        help="What it is brought to when it is delivered, as far as its peaks allow.")  # fmt: skip
-
-
-FOOTAGE.add(Entry(kind="sound", label="Sound", settings=SoundTrack, run=SoundTrack, groups=("Sound",),
-                  help="How its sound is laid under the shot."))  # fmt: skip
-
-
 class Marker(Named):
     """A name at a frame."""
 
@@ -169,11 +145,12 @@ class Shot(Settings):
     finish: list[Look] = Field(default_factory=list, max_length=50)
     markers: Annotated[list[Marker], UNSEEN] = Field(default_factory=list, max_length=200)
     sound: Annotated[SoundTrack, UNSEEN] = Field(default_factory=SoundTrack)
+    sounds: Annotated[list[LaidSound], UNSEEN] = Field(default_factory=list, max_length=50)
     delivery: Annotated[Delivery, UNSEEN] = Field(default_factory=Delivery)
 
     @model_validator(mode="after")
     def _consistent(self, info: ValidationInfo) -> Shot:
-        ids = [thing.id for thing in (*self.things(), *self.markers)]
+        ids = [thing.id for thing in (*self.things(), *self.markers, *self.sounds)]
         if len(set(ids)) != len(ids):
             raise ValueError("two things in the shot have the same id")
         self._check_references()

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from typing import Literal
+from typing import Annotated, Literal
 
 import numba
 import numpy as np
 
 from plonket.base.conventions import F32, F64, FAST
-from plonket.base.fields import AssetDigest, Number, choice, number, plain, switch, value_at
+from plonket.base.fields import UNSEEN, AssetDigest, Number, choice, number, plain, switch, value_at
 from plonket.base.homography import jacobian
 from plonket.base.outlines import carry
 from plonket.document.bases import Key, LayerBase
@@ -67,6 +67,9 @@ class PictureLayer(KeyedLayer):
                            help="Which of its frames is shown is a number to key: to hold, ramp or reverse it.")  # fmt: skip
     shows: Number = number(0.0, label="Shows frame", low=0, high=100000, step=1, unit="fr", group="Clip",
                            help="Used with Frame by keys.")  # fmt: skip
+    volume: Annotated[Number, UNSEEN] = number(
+        0.0, label="Its sound", low=0, high=400, step=1, unit="%", group="Clip", soft=(0, 100),
+        help="How loud a clip's own sound is heard under the shot; it runs as its picture does.")  # fmt: skip
     between: Literal["nearest", "mixed"] = choice(
         "nearest", label="In between", group="Clip", names={"nearest": "Nearest frame", "mixed": "Two frames mixed"},
         help="What is shown when it runs slower than it was taken.")  # fmt: skip
@@ -83,8 +86,20 @@ def clip_frames(layer: PictureLayer, frame: int, frames: int, pace: float = 1.0)
 
     `pace` is how many of its frames pass by in one of the shot's, at its own rate.
     """
+    at = clip_moment(layer, frame, frames, pace)
+    if at is None:
+        return []
+    low = int(at)
+    share = at - low
+    if layer.between == "nearest" or share < 1e-6 or low + 1 >= frames:
+        return [(min(int(at + 0.5), frames - 1), 1.0)]
+    return [(low, 1 - share), (low + 1, share)]
+
+
+def clip_moment(layer: PictureLayer, frame: float, frames: int, pace: float = 1.0) -> float | None:
+    """Where in the layer's own clip a frame of the shot is, in its frames; None where the clip is not seen."""
     if frames <= 1:
-        return [(0, 1.0)]
+        return 0.0
     first = min(layer.first, frames - 1)
     last = min(layer.last if layer.last > 0 else frames - 1, frames - 1)
     length = max(last - first, 0)
@@ -94,17 +109,13 @@ def clip_frames(layer: PictureLayer, frame: int, frames: int, pace: float = 1.0)
         gone = (frame - layer.starts) * layer.speed / 100 * (pace if layer.pace == "own" else 1.0)
         k = length + gone if layer.speed < 0 else gone
         if layer.after == "gone" and not -0.5 < k < length + 0.5:
-            return []
+            return None
         if layer.after == "loop":
             k %= length + 1
         elif layer.after == "turn" and length:
             k = length - abs(k % (2 * length) - length)
         at = first + min(max(k, 0.0), float(length))
-    low = int(at)
-    share = at - low
-    if layer.between == "nearest" or share < 1e-6 or low + 1 >= frames:
-        return [(min(int(at + 0.5), frames - 1), 1.0)]
-    return [(low, 1 - share), (low + 1, share)]
+    return at
 
 
 def shown_frames(layer: PictureLayer, sources: Sources, frame: int) -> list[tuple[str, int, float]]:

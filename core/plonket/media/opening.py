@@ -7,7 +7,8 @@ from pathlib import Path
 import av
 import av.container
 
-DEMUXERS = ("mov", "matroska", "avi", "mpegts", "mpeg", "flv", "asf", "ogg", "mxf", "dv", "h264", "hevc", "ivf", "wav")
+DEMUXERS = ("mov", "matroska", "avi", "mpegts", "mpeg", "flv", "asf", "ogg", "mxf", "dv", "h264", "hevc", "ivf", "wav", "mp3",
+            "flac", "aac")  # fmt: skip
 """Containers of cameras, phones and other programs. Scripts and playlists, which name other files, are not among them."""
 
 

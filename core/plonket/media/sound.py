@@ -12,11 +12,16 @@ import av
 import numpy as np
 from numpy.typing import NDArray
 
+from plonket.base.errors import MediaError
 from plonket.media.failures import media_errors
 from plonket.media.opening import open_media
 from plonket.media.probe import probe_video
 
 SOUND_RATE = 48000
+MOST_SECONDS = 3600
+"""Of a sound that is laid under a shot."""
+SOUNDS = (".wav", ".mp3", ".m4a", ".aac", ".flac", ".ogg", ".oga", ".opus")
+"""Endings of files that are nothing but sound."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -44,7 +49,27 @@ def read_sound(path: Path) -> Sound | None:
     info, index = probe_video(path)
     if not info.has_audio:
         return None
-    start = index.time_map.start
+    chunks = _decoded(path, index.time_map.start)
+    return None if chunks is None else _laid(chunks, round(info.seconds * SOUND_RATE))
+
+
+def read_sound_file(path: Path) -> Sound:
+    """The sound of a file that is nothing but sound, as 48 kHz stereo. Raises `MediaError`."""
+    with media_errors(path), open_media(path) as container:
+        if not container.streams.audio:
+            raise MediaError("sound.none", f"{path.name} has no sound.")
+        told = float(container.duration or 0) / av.time_base
+    if told > MOST_SECONDS:
+        raise MediaError("sound.long", f"{path.name} lasts longer than an hour: cut it first.")
+    chunks = _decoded(path, None)
+    if not chunks:
+        raise MediaError("sound.empty", f"{path.name} has no sound that could be read.")
+    return _laid(chunks, min(max(at + len(data) for at, data in chunks), MOST_SECONDS * SOUND_RATE))
+
+
+def _decoded(path: Path, start: Fraction | None) -> list[tuple[int, NDArray[np.int16]]] | None:
+    """Pieces of a file's first sound as 48 kHz stereo, each with its first sample, counted from the second `start`, or from
+    where the sound begins; None: there is none."""
     chunks: list[tuple[int, NDArray[np.int16]]] = []
     with media_errors(path), open_media(path) as container:
         stream = container.streams.audio[0]
@@ -53,7 +78,7 @@ def read_sound(path: Path) -> Sound | None:
         for frame in container.decode(stream):
             if position is None:
                 when = Fraction(frame.pts or 0) * (frame.time_base or Fraction(1, frame.sample_rate))
-                position = round((when - start) * SOUND_RATE)
+                position = round((when - start) * SOUND_RATE) if start is not None else 0
             for piece in resampler.resample(frame):
                 data = piece.to_ndarray().reshape(-1, 2)
                 chunks.append((position, data))
@@ -64,7 +89,10 @@ def read_sound(path: Path) -> Sound | None:
             data = piece.to_ndarray().reshape(-1, 2)
             chunks.append((position, data))
             position += len(data)
-    total = round(info.seconds * SOUND_RATE)
+    return chunks
+
+
+def _laid(chunks: list[tuple[int, NDArray[np.int16]]], total: int) -> Sound:
     out = np.zeros((total, 2), np.int16)
     for at, data in chunks:
         a, b = max(0, at), min(total, at + len(data))

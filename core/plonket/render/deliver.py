@@ -17,7 +17,7 @@ from plonket.media.failures import media_errors
 from plonket.media.sound import Sound
 from plonket.media.write import SEEN_THROUGH, Coding, VideoWriter
 from plonket.render.frame import Ground, render_range, scaled_size
-from plonket.render.soundtrack import soundtrack
+from plonket.render.soundtrack import RecordingOf, soundtrack
 
 QUALITY = {"small": Coding(crf=24.0), "good": Coding(crf=18.0), "best": Coding(crf=12.0, preset="medium")}
 VIDEO_ENDINGS = {".mp4", ".mov", ".m4v"}
@@ -53,12 +53,12 @@ def deliver(
     start: int,
     stop: int,
     scale: float = 1.0,
-    sound: Sound | None = None,
+    recording: RecordingOf = lambda _asset: None,
     work: Work | None = None,
 ) -> None:
     """Render frames start..stop-1 to `out`: a video by its ending, else a folder of PNG files.
 
-    `sound` is the whole clip's; its part under the range is laid under the video. Where the document says that one sees
+    `recording` gives the sound of assets, which is laid under the video. Where the document says that one sees
     through where nothing is, both have coverage; such a video ends in .mov.
     """
     if shot.footage is None:
@@ -73,7 +73,7 @@ def deliver(
     ground: Ground = "clear" if clear else "black"
     frames = (rgb for _, rgb in render_range(shot, sources, start, stop, scale=scale, work=work, ground=ground))
     rate = shot.footage.fps
-    under = soundtrack(shot, sound, start, stop)
+    under = soundtrack(shot, recording, start, stop)
     size = scaled_size((shot.footage.width, shot.footage.height), scale)
     write_pictures(frames, out, size, rate, coding=coding_of(shot), sound=under)
 

@@ -96,6 +96,7 @@ export type Marker = Schemas["Marker"];
 export type Loudness = Schemas["LoudnessOut"];
 export type Step = Schemas["StepOut"];
 export type Operation = Schemas["OperationIn"]["operation"];
+export type LaidSound = Shot["sounds"][number];
 export type TimeChange = Schemas["TimeIn"]["change"];
 export type OperationAnswer = Schemas["OperationOut"];
 

@@ -1100,6 +1100,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/others/{number}.wav": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Other Sounds
+         * @description All that is laid under a shot in revision `number`, and what clips in its stack let hear, as loud as it is laid: WAV.
+         */
+        get: operations["shots_time_other_sounds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/readout": {
         parameters: {
             query?: never;
@@ -1173,7 +1193,7 @@ export interface paths {
         };
         /**
          * Sound As It Runs
-         * @description The sound of a whole shot as revision `number` lets it run, as loud as it was recorded: WAV.
+         * @description The clip's sound as revision `number` of a shot lets it run, whole, as loud as it was recorded: WAV.
          */
         get: operations["shots_time_sound_as_it_runs"];
         put?: never;
@@ -1431,7 +1451,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "clip" | "still" | "table" | "model" | "light";
+            kind: "clip" | "still" | "table" | "model" | "light" | "sound";
             /** Name */
             name: string;
             /** On Shelf */
@@ -1440,6 +1460,11 @@ export interface components {
             problem: string;
             /** Rate */
             rate: string;
+            /**
+             * Seconds
+             * @description How long a sound lasts
+             */
+            seconds: number | null;
             /** Settings */
             settings: {
                 [key: string]: unknown;
@@ -4083,6 +4108,54 @@ export interface components {
             traits: string[];
         };
         /**
+         * LaidSound
+         * @description Another sound, laid under a shot from one of its frames on.
+         */
+        LaidSound: {
+            /** Asset */
+            asset: string;
+            /**
+             * Fade In
+             * @default 0
+             */
+            fade_in: number;
+            /**
+             * Fade Out
+             * @default 0
+             */
+            fade_out: number;
+            /** Id */
+            id: string;
+            /**
+             * Kind
+             * @default laid
+             * @constant
+             */
+            kind: "laid";
+            /**
+             * Lasts
+             * @default 0
+             */
+            lasts: number;
+            /** Name */
+            name: string;
+            /**
+             * Skipped
+             * @default 0
+             */
+            skipped: number;
+            /**
+             * Starts
+             * @default 0
+             */
+            starts: number;
+            /**
+             * Volume
+             * @default 100
+             */
+            volume: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /**
          * LampLayer
          * @description A soft rectangle that shines along the way it faces; it is not seen itself, only what it lights.
          */
@@ -5625,6 +5698,11 @@ export interface components {
              * @default 0
              */
             starts: number;
+            /**
+             * Volume
+             * @default 0
+             */
+            volume: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Width */
             width: number;
             /**
@@ -7053,6 +7131,8 @@ export interface components {
             /** Plate */
             plate: (components["schemas"]["Steady"] | components["schemas"]["Handheld"] | components["schemas"]["Mend"] | components["schemas"]["Clean"])[];
             sound: components["schemas"]["SoundTrack"];
+            /** Sounds */
+            sounds: components["schemas"]["LaidSound"][];
             /** Stack */
             stack: (components["schemas"]["PlateLayer"] | components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["MeshLayer"] | components["schemas"]["FormLayer"] | components["schemas"]["LampLayer"] | components["schemas"]["DomeLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
         };
@@ -7328,7 +7408,7 @@ export interface components {
         };
         /**
          * SoundTrack
-         * @description How the shot's sound is laid under it.
+         * @description How the clip's own sound is laid under the shot, and how loud all of it is.
          */
         SoundTrack: {
             /**
@@ -7805,6 +7885,11 @@ export interface components {
              * @default 0
              */
             turn: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Volume
+             * @default 0
+             */
+            volume: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Width */
             width: number;
             /**
@@ -8340,7 +8425,7 @@ export interface operations {
     library_api_assets: {
         parameters: {
             query?: {
-                kind?: ("clip" | "still" | "table" | "model" | "light") | null;
+                kind?: ("clip" | "still" | "table" | "model" | "light" | "sound") | null;
             };
             header?: never;
             path?: never;
@@ -9836,6 +9921,27 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["OperationOut"];
                 };
+            };
+        };
+    };
+    shots_time_other_sounds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -9,6 +9,7 @@ const SECTIONS: { title: string; kinds: Asset["kind"][] }[] = [
   { title: "Elements", kinds: ["still"] },
   { title: "Models and light maps", kinds: ["model", "light"] },
   { title: "Clips", kinds: ["clip"] },
+  { title: "Sounds", kinds: ["sound"] },
   { title: "Colour tables", kinds: ["table"] },
 ];
 

@@ -1,3 +1,4 @@
+import { AudioLines } from "lucide-react";
 import { useQueryClient } from "@tanstack/react-query";
 import { type Asset, post } from "~/api/client";
 import { complain } from "~/ui/Notices";
@@ -29,6 +30,8 @@ export function StillGrid({
             >
               {asset.kind === "table" ? (
                 <span className="absolute inset-0" style={{ background: TABLE }} />
+              ) : asset.kind === "sound" ? (
+                <AudioLines className="size-10 text-on-well" aria-hidden />
               ) : asset.state === "ready" ? (
                 <SlowImage
                   className="absolute inset-0 size-full object-contain p-1.5"
@@ -54,7 +57,9 @@ export function StillGrid({
                     ? "3D model"
                     : asset.kind === "light"
                       ? "Light map"
-                      : `${asset.width} × ${asset.height}`}
+                      : asset.kind === "sound"
+                        ? `Sound · ${(asset.seconds ?? 0).toFixed(1)} s`
+                        : `${asset.width} × ${asset.height}`}
                 {asset.kind === "clip" && ` · ${asset.frames} fr`}
               </span>
             </span>

@@ -35,6 +35,7 @@ export function PlonkDialog() {
   const stills = (data ?? []).filter(
     (a) =>
       a.kind !== "table" &&
+      a.kind !== "sound" &&
       (a.kind === "still" || a.kind === "model" || a.kind === "light" || a.state === "ready") &&
       matches(a, words),
   );

@@ -113,6 +113,7 @@ export const freshShotId = (prefix: string, shot: Shot): string =>
     ...shot.parcels,
     ...shot.finish,
     ...shot.markers,
+    ...shot.sounds,
   ]);
 
 export function freshId(prefix: string, taken: { id: string }[]): string {

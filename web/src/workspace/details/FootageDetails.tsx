@@ -117,7 +117,7 @@ export function FootageDetails() {
           }
         />
       )}
-      {asset?.has_audio && <SoundGroup />}
+      <SoundGroup own={asset?.has_audio ?? false} />
       <div className="border-t border-line pt-3">
         <input
           ref={input}

@@ -1,7 +1,10 @@
 import { useEffect, useMemo, useRef, useState } from "react";
 import type { Shot, ShotRecord } from "~/api/client";
 import { useAssets } from "~/api/queries";
+import { useOpenShot } from "~/workspace/context";
+import { allLayers } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
+import { lengthOf } from "~/workspace/time";
 import { filmedFps, fpsOf } from "~/workspace/viewer/rates";
 import { gainAt, gainCurve } from "~/workspace/viewer/soundGain";
 import {
@@ -25,6 +28,9 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
   const compare = useWorkspace((s) => s.compare);
   const [shownRate, setShownRate] = useState(0);
   const sound = useSound(record);
+  const { filmed: ownTime } = useOpenShot();
+  // They go by the shot's time: in the clip's own they are not heard.
+  const others = useOthers(ownTime ? undefined : record);
   const footage = record?.document.footage;
   const asItRuns = sound?.asItRuns ?? false;
   const asset = footage?.asset;
@@ -64,6 +70,7 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
     let askedTo = from;
     let began: number | null = null;
     let source: AudioBufferSourceNode | null = null;
+    let under: AudioBufferSourceNode | null = null;
     let shown = 0;
     let last = from - 1;
     let windowStart = performance.now();
@@ -100,6 +107,12 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
     };
 
     const startSound = () => {
+      if (others) {
+        under = others.context.createBufferSource();
+        under.buffer = others.buffer;
+        under.connect(others.context.destination);
+        under.start(0, from / fps, (end + 1 - from) / fps);
+      }
       if (!sound) return;
       source = sound.context.createBufferSource();
       source.buffer = sound.buffer;
@@ -144,6 +157,7 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
         }
         if (time - began > ((end + 1 - from) / fps) * 1000) {
           source?.stop();
+          under?.stop();
           from = start;
           askedTo = start;
           began = null;
@@ -157,9 +171,10 @@ export function usePlayback(record: ShotRecord | undefined, address: FrameAddres
       cancelAnimationFrame(handle);
       stopper.abort();
       source?.stop();
+      under?.stop();
       setShownRate(0);
     };
-  }, [playing, fps, filmed, start, end, sound, asItRuns]);
+  }, [playing, fps, filmed, start, end, sound, others, asItRuns]);
 
   useSnatches(sound, record?.document);
 
@@ -188,9 +203,12 @@ function useSnatches(sound: Heard | null, shot: Shot | undefined) {
   }, [scrubbing, frame, sound, shot]);
 }
 
-interface Heard {
+interface Buffered {
   context: AudioContext;
   buffer: AudioBuffer;
+}
+
+interface Heard extends Buffered {
   /** Whether it goes by the shot's frames, not by the clip's. */
   asItRuns: boolean;
 }
@@ -206,9 +224,24 @@ function useSound(record: ShotRecord | undefined): Heard | null {
     !!shot?.footage &&
     (!!shot.footage.time || (shot.sound.pitch === "kept" && fpsOf(shot.footage) !== filmedFps(shot.footage)));
   const from = useRunning(record, asItRuns, asset);
+  const buffer = useBuffer(from);
+  return useMemo(() => buffer && { ...buffer, asItRuns }, [buffer, asItRuns]);
+}
+
+/** What is laid under the shot, and what clips in its stack let hear, in the shot's own time. */
+function useOthers(record: ShotRecord | undefined): Buffered | null {
+  const shot = record?.document;
+  const heard = (shot ? allLayers(shot) : []).filter((l) => "volume" in l && l.shown && l.volume !== 0);
+  const depends = JSON.stringify([shot?.sounds, heard, shot?.footage?.played_at, lengthOf(shot?.footage)]);
+  const number = useNumberOf(record, depends);
+  const some = (shot?.sounds.length ?? 0) > 0 || heard.length > 0;
+  return useBuffer(record && some ? `/api/shots/${record.id}/others/${number}.wav` : null);
+}
+
+/** A sound's samples, fetched when play is first pressed: browsers allow no sound before a press. */
+function useBuffer(from: string | null): Buffered | null {
   const playing = useWorkspace((s) => s.playing || s.scrubbing);
-  const [sound, setSound] = useState<(Heard & { from: string }) | null>(null);
-  // Browsers allow sound only after a press: the context is made when play is first pressed.
+  const [sound, setSound] = useState<(Buffered & { from: string }) | null>(null);
   useEffect(() => {
     if (!from || !playing || sound?.from === from) return;
     let gone = false;
@@ -217,12 +250,12 @@ function useSound(record: ShotRecord | undefined): Heard | null {
       if (!answer.ok) return;
       const context = new AudioContext();
       const buffer = await context.decodeAudioData(await answer.arrayBuffer());
-      if (!gone) setSound({ from, context, buffer, asItRuns });
+      if (!gone) setSound({ from, context, buffer });
     })();
     return () => {
       gone = true;
     };
-  }, [from, asItRuns, playing, sound]);
+  }, [from, playing, sound]);
   return sound && sound.from === from ? sound : null;
 }
 
@@ -230,8 +263,17 @@ function useSound(record: ShotRecord | undefined): Heard | null {
 function useRunning(record: ShotRecord | undefined, asItRuns: boolean, asset: string | undefined) {
   const footage = record?.document.footage;
   const depends = JSON.stringify([footage?.time, footage?.played_at, record?.document.sound.pitch]);
-  const [made, setMade] = useState({ depends: "", number: 0 });
-  if (record && asItRuns && made.depends !== depends) setMade({ depends, number: record.number });
+  const number = useNumberOf(record, depends);
   if (!asset || !record) return null;
-  return asItRuns ? `/api/shots/${record.id}/sound/${made.number}.wav` : `/api/media/${asset}/sound.wav`;
+  return asItRuns ? `/api/shots/${record.id}/sound/${number}.wav` : `/api/media/${asset}/sound.wav`;
+}
+
+/** The revision in which something came to be as it is. */
+function useNumberOf(record: ShotRecord | undefined, depends: string): number {
+  const [made, setMade] = useState({ depends: "", number: 0 });
+  if (record && made.depends !== depends) {
+    setMade({ depends, number: record.number });
+    return record.number;
+  }
+  return made.number;
 }
