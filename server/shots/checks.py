@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import math
 import uuid
 from typing import Any, Literal
 
@@ -16,6 +17,7 @@ from jobs.api import JobOut, job_out
 from jobs.models import Job
 from jobs.queue import enqueue
 from library.assets import find_asset, readable_path
+from library.pool import pool
 from plonket.base.errors import BadInput
 from plonket.checks.advise import advise
 from plonket.document.bases import LayerBase
@@ -25,6 +27,7 @@ from plonket.document.operations import leaders
 from plonket.document.retime import as_filmed
 from plonket.document.shot import Shot as Document
 from plonket.media import open_clip
+from plonket.track.apart import apart, paths_of
 from plonket_server import store
 from plonket_server.drawing import draw
 from shots.editing import document_of, find_shot
@@ -169,3 +172,31 @@ def slip_result(px: np.ndarray, reference: int, rms: float, worst: list[tuple[in
         "reference_frame": reference,
         "worst": [{"first": a, "last": b, "px": round(p, 2)} for a, b, p in worst],
     }
+
+
+class ApartOut(Schema):
+    px: list[float] = Field(description="For every frame of the clip")
+    paths: list[list[tuple[float, float]]] = Field(description="Where each of the two takes the spot, frame by frame")
+    rms: float = Field(description="Over the part of the clip that the shot shows")
+    worst: int = Field(description="The frame of the clip on which they are furthest apart")
+
+
+@router.get("/shots/{shot_id}/motions/{motion_id}/apart/{other_id}", response=ApartOut)
+def motions_apart(
+    request: HttpRequest, shot_id: uuid.UUID, motion_id: str, other_id: str, frame: int, x: float, y: float
+) -> Any:
+    """How far apart two motions take a spot that they share in a frame of the clip."""
+    document = as_filmed(document_of(find_shot(shot_id)))
+    footage = document.footage
+    if footage is None or not 0 <= frame < footage.frames or not (math.isfinite(x) and math.isfinite(y)):
+        raise BadInput("apart.spot", "Choose a spot in one of the clip's frames.")
+    paths = [pool().movement(document.motion(one), frame) for one in (motion_id, other_id)]
+    if paths[0] is None or paths[1] is None:
+        raise BadInput("apart.unmeasured", "Both motions must be measured first.")
+    ways = np.nan_to_num(paths_of(paths[0], paths[1], np.array([x, y])), nan=-1e6).clip(-1e6, 1e6)
+    px = apart(ways)
+    inside = px[footage.in_frame : footage.out_frame + 1]
+    return ApartOut(
+        px=px.round(3).tolist(), paths=ways.round(2).tolist(), rms=round(float(np.sqrt(np.mean(inside**2))), 3),
+        worst=footage.in_frame + int(np.argmax(inside)),
+    )  # fmt: skip

@@ -30,7 +30,7 @@ class Slow(BrowserTest):
     def length(self) -> int:
         return int(self.footage()["out_frame"]) + 1
 
-    def choose(self, name: str) -> None:
+    def card(self, name: str) -> None:
         self.page.get_by_role("navigation", name="Run sheet").get_by_text(name, exact=True).first.click()
 
     def test_a_boat_stays_on_its_detail_at_two_fifths_of_the_speed(self) -> None:
@@ -58,7 +58,7 @@ class Slow(BrowserTest):
 
     def _it_is_slowed_by_typing(self) -> None:
         page = self.page
-        self.choose("chart")
+        self.card("chart")
         speed = page.get_by_label("Runs at", exact=True)
         speed.click()
         speed.press("ControlOrMeta+a")
@@ -89,7 +89,7 @@ class Slow(BrowserTest):
     def _the_motion_is_seen_in_the_clips_own_time(self) -> None:
         page = self.page
         self.go_to(20)
-        self.choose("Point motion")
+        self.card("Point motion")
         expect(page.get_by_test_id("as-filmed")).to_be_visible()
         expect(page.get_by_test_id("frame-number")).to_have_text("8")
         page.keyboard.press(".")
@@ -118,3 +118,35 @@ class Slow(BrowserTest):
             lies = middle(out.rgb(round(clip_frame / 0.4)), bare.rgb(clip_frame))
             self.assertLess(float(np.hypot(*(lies - spot[clip_frame] - first))), 2.5)
         self.assertLess(N, 38)
+
+    def test_two_motions_are_set_against_each_other_at_a_spot(self) -> None:
+        page = self.page
+        self.new_shot()
+        self.bring_in(write(self.folder / "chart.mp4", bare_shot().frames, crf=6))
+        for k, name in enumerate(("rose", "title")):
+            x, y = bare_shot().on_chart(*SHARP[name])[0]
+            page.keyboard.press("Escape")
+            page.keyboard.press("Escape")
+            page.keyboard.press("n")
+            page.mouse.click(*self.screen(float(x), float(y), SIZE))
+            until(lambda k=k: len(self.document()["motions"]) == k + 1, 20, "a motion")  # type: ignore[misc]
+            page.keyboard.press("m")
+            until(lambda k=k: self.document()["motions"][k]["measurement"] is not None, 60, "measuring")  # type: ignore[misc]
+        super().choose("The other motion", "Point motion")
+        told = page.get_by_test_id("apart")
+        expect(told).to_contain_text("Apart by")
+        # One point gives a shift alone: at any spot they are as far apart as the two details move differently.
+        ways = [bare_shot().on_chart(*SHARP[name]) for name in ("rose", "title")]
+        off = np.hypot(*((ways[0] - ways[0][0]) - (ways[1] - ways[1][0])).T)
+        shown = float(re.findall(r"[0-9.]+", told.inner_text())[0])
+        self.assertAlmostEqual(shown, float(np.sqrt(np.mean(off**2))), delta=0.12)
+        expect(page.get_by_role("img", name=re.compile("^Apart from Point motion"))).to_be_visible()
+        x, y = self.centre(page.get_by_role("button", name="Spot at which"))
+        page.mouse.move(x, y)
+        page.mouse.down()
+        page.mouse.move(x + 60, y + 30, steps=4)
+        page.mouse.up()
+        moved = self.centre(page.get_by_role("button", name="Spot at which"))
+        self.assertLess(abs(moved[0] - x - 60) + abs(moved[1] - y - 30), 4)
+        page.get_by_role("button", name="Both held, side by side").click()
+        expect(page.get_by_test_id("rate")).to_contain_text("held still")

@@ -18,6 +18,7 @@ from plonket.layers.still import StillLayer
 from plonket.media.clip import ArrayClip
 from plonket.render.media_pool import MediaPool
 from plonket.render.sources import ShotSources
+from plonket.track.apart import apart, paths_of
 from plonket.track.plane.measure import measure_plane
 from plonket.track.plane.settings import PlaneMotion
 from plonket.track.plane.track import PlaneTrack
@@ -131,3 +132,18 @@ class Advising(unittest.TestCase):
         self.assertIn("by hand", advice.suggestions[-1].why)
         with self.assertRaises(BadInput):
             advise(ArrayClip(noise[:1]))
+
+
+class Apart(unittest.TestCase):
+    def test_it_is_what_a_spot_is_taken_to_by_the_one_and_the_other(self) -> None:
+        still = np.tile(np.eye(3), (5, 1, 1))
+        pan = still.copy()
+        pan[:, 0, 2], pan[:, 1, 2] = 3.0 * np.arange(5), 4.0 * np.arange(5)
+        np.testing.assert_allclose(apart(paths_of(still, pan, np.array([50.0, 20.0]))), 5.0 * np.arange(5))
+        grows = still * np.array([1.0, 1.1, 1.2])[np.array([0, 1, 2, 2, 2])][:, None, None]
+        grows[:, 2, 2] = 1
+        # What grows about the corner takes a spot far from it further.
+        near, far = (apart(paths_of(still, grows, np.array(spot)))[2] for spot in ([10.0, 0.0], [100.0, 0.0]))
+        self.assertAlmostEqual(float(near), 2.0)
+        self.assertAlmostEqual(float(far), 20.0)
+        self.assertEqual(len(apart(paths_of(still[:3], pan, np.zeros(2)))), 3)

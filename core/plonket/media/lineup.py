@@ -17,6 +17,8 @@ HOP_S = 0.005
 """Sound is first compared by its onsets, this finely."""
 SURE = 5.0
 """How many SDs the best place must stand out from all others."""
+QUITE_SURE, CERTAIN = 8.0, 12.0
+"""From where on it says so."""
 THUMB = (24, 14)
 
 
@@ -26,6 +28,11 @@ class LinedUp:
 
     frames: float
     sure: float
+
+    @property
+    def says(self) -> str:
+        """How sure it is, in words."""
+        return "certain" if self.sure >= CERTAIN else "quite sure" if self.sure >= QUITE_SURE else "not very sure: look at it"
 
 
 def line_up_sound(first: Sound, second: Sound, rate: float) -> LinedUp:

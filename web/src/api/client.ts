@@ -97,6 +97,7 @@ export type Loudness = Schemas["LoudnessOut"];
 export type Step = Schemas["StepOut"];
 export type Operation = Schemas["OperationIn"]["operation"];
 export type LaidSound = Shot["sounds"][number];
+export type Apart = Schemas["ApartOut"];
 export type TimeChange = Schemas["TimeIn"]["change"];
 export type OperationAnswer = Schemas["OperationOut"];
 

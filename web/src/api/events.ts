@@ -62,7 +62,9 @@ export function takeJob(job: Job, client: QueryClient): void {
     void client.invalidateQueries({ queryKey: ["deliveries"] });
   if (job.kind === "deliver" && job.state === "failed") complain(job.message);
   if (job.kind === "lineup" && job.state === "done")
-    mention(`${String(job.result["name"])} begins at frame ${String(job.result["starts"])}`);
+    mention(
+      `${String(job.result["name"])} begins at frame ${String(job.result["starts"])} (${String(job.result["says"])})`,
+    );
   if (job.kind === "conform" && job.state === "failed")
     void client.invalidateQueries({ queryKey: ["assets"] });
 }

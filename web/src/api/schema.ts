@@ -880,6 +880,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/motions/{motion_id}/apart/{other_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Motions Apart
+         * @description How far apart two motions take a spot that they share in a frame of the clip.
+         */
+        get: operations["shots_checks_motions_apart"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/motions/{motion_id}/box": {
         parameters: {
             query?: never;
@@ -1415,6 +1435,32 @@ export interface components {
              * @default 0
              */
             y: number;
+        };
+        /** ApartOut */
+        ApartOut: {
+            /**
+             * Paths
+             * @description Where each of the two takes the spot, frame by frame
+             */
+            paths: [
+                number,
+                number
+            ][][];
+            /**
+             * Px
+             * @description For every frame of the clip
+             */
+            px: number[];
+            /**
+             * Rms
+             * @description Over the part of the clip that the shot shows
+             */
+            rms: number;
+            /**
+             * Worst
+             * @description The frame of the clip on which they are furthest apart
+             */
+            worst: number;
         };
         /**
          * AsFilmed
@@ -9629,6 +9675,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ShotOut"];
+                };
+            };
+        };
+    };
+    shots_checks_motions_apart: {
+        parameters: {
+            query: {
+                frame: number;
+                x: number;
+                y: number;
+            };
+            header?: never;
+            path: {
+                shot_id: string;
+                motion_id: string;
+                other_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApartOut"];
                 };
             };
         };

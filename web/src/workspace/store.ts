@@ -107,6 +107,8 @@ export interface WorkspaceState {
   /** Which suggestion of the adviser stands out. */
   advised: number;
   compare: Compare | null;
+  /** The motion that the chosen one is set against, and the spot at which; null: the middle of what the chosen one follows. */
+  apart: { motion: string; at: { x: number; y: number; frame: number } | null } | null;
   flick: number | null;
   viewport: Viewport;
   shelfOpen: boolean;
@@ -153,6 +155,7 @@ export type Action =
   | { do: "view"; view: View }
   | { do: "compare"; with: Partial<Compare> | null }
   | { do: "onionShare"; share: number }
+  | { do: "apart"; apart: WorkspaceState["apart"] }
   | { do: "flick"; frame: number | null }
   | { do: "viewport"; viewport: Viewport }
   | { do: "open"; what: "shelf" | "keys" | "deliver" | "advice"; on: boolean }
@@ -193,6 +196,7 @@ const START = {
   adviceOpen: false,
   advised: 0,
   compare: null as Compare | null,
+  apart: null as WorkspaceState["apart"],
   flick: null,
   viewport: { zoom: null, x: 0, y: 0 },
   shelfOpen: false,
@@ -232,6 +236,7 @@ function reduce(action: Action, now: WorkspaceState): Partial<WorkspaceState> {
         offer: null,
         loupe: null,
         picked: [],
+        apart: null,
         mask: null,
         look: null,
         lookMasks: false,
@@ -285,6 +290,8 @@ function reduce(action: Action, now: WorkspaceState): Partial<WorkspaceState> {
       return { stretch: action.stretch };
     case "advised":
       return { advised: action.at };
+    case "apart":
+      return { apart: action.apart };
     case "flick":
       return { flick: action.frame };
     case "viewport":

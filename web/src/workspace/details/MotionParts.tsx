@@ -4,6 +4,7 @@ import { useLive } from "~/api/events";
 import { Button } from "~/ui/Button";
 import { stopJob, useMeasure } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
+import { ApartGroup } from "~/workspace/details/ApartGroup";
 import { Group, Title } from "~/workspace/details/Group";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { groupsOf, kindOf, told } from "~/workspace/kinds";
@@ -125,6 +126,15 @@ export function UsedBy({ motion }: { motion: Motion }) {
 
 /** The measurement as files, and taking the motion away. */
 export function MotionFoot({ motion }: { motion: Motion }) {
+  return (
+    <>
+      <ApartGroup motion={motion} />
+      <RemoveRow motion={motion} />
+    </>
+  );
+}
+
+function RemoveRow({ motion }: { motion: Motion }) {
   const { shotId, edits } = useOpenShot();
   const formats = kindOf("motion", motion.kind)?.formats ?? [];
   return (

@@ -12,15 +12,31 @@ const TOP = 2;
 
 /** How many pixels the chosen thing swims, frame by frame; what lies above the dotted line is seen. */
 export function SlipLane({ slip, scale }: { slip: Slip; scale: Scale }) {
+  const number = slip.rms_px === null ? "not judged" : `${slip.rms_px.toFixed(2)} pixels`;
+  return <PixelLane px={slip.px} top={TOP} label={`Slip: ${number}`} scale={scale} />;
+}
+
+/** Pixels, frame by frame of the clip, up to `top` or more. */
+export function PixelLane({
+  px: pixels,
+  top,
+  label,
+  scale,
+}: {
+  px: readonly (number | null)[];
+  top: number;
+  label: string;
+  scale: Scale;
+}) {
   const { record } = useOpenShot();
   const footage = record.document.footage;
   const draw = useCallback<Draw>(
     (context, colour) => {
       const step = (scale.width - 20) / scale.frames;
       // Square root: small swim must be seen too.
-      const height = (px: number) => Math.sqrt(Math.min(px, TOP) / TOP) * (SLIP - 4);
+      const height = (px: number) => Math.sqrt(Math.min(px, top) / top) * (SLIP - 4);
       for (let f = 0; f < scale.frames; f++) {
-        const px = slip.px[clipFrame(footage, f)] ?? null;
+        const px = pixels[clipFrame(footage, f)] ?? null;
         if (px === null) continue;
         context.fillStyle = colour(px > SEEN ? "--brick" : "--tide");
         const h = Math.max(1, height(px));
@@ -33,8 +49,7 @@ export function SlipLane({ slip, scale }: { slip: Slip; scale: Scale }) {
       context.lineTo(scale.width - 10, SLIP - height(SEEN));
       context.stroke();
     },
-    [slip, scale, footage],
+    [pixels, top, scale, footage],
   );
-  const number = slip.rms_px === null ? "not judged" : `${slip.rms_px.toFixed(2)} pixels`;
-  return <Lane height={SLIP} label={`Slip: ${number}`} scale={scale} draw={draw} />;
+  return <Lane height={SLIP} label={label} scale={scale} draw={draw} />;
 }

@@ -4,6 +4,7 @@ import type { Footage, Motion } from "~/workspace/timestrip/types";
 import { useAssets } from "~/api/queries";
 import { dragFrom } from "~/ui/drag";
 import { useChosenLayer, useChosenMotion, useOpenShot } from "~/workspace/context";
+import { useApart } from "~/workspace/apart";
 import { useLayerSlip } from "~/workspace/slip";
 import { act, useWorkspace } from "~/workspace/store";
 import { Bar, BAR } from "~/workspace/timestrip/Bars";
@@ -17,7 +18,7 @@ import { Filmstrip } from "~/workspace/timestrip/Filmstrip";
 import { Markers, useAddMarker } from "~/workspace/timestrip/Markers";
 import { lengthOf } from "~/workspace/time";
 import { PIECES, SpeedLane } from "~/workspace/timestrip/SpeedLane";
-import { SLIP, SlipLane } from "~/workspace/timestrip/SlipLane";
+import { PixelLane, SLIP, SlipLane } from "~/workspace/timestrip/SlipLane";
 import { WAVE, WaveLane } from "~/workspace/timestrip/WaveLane";
 import { TrustStrip } from "~/workspace/timestrip/TrustStrip";
 
@@ -32,6 +33,7 @@ export function TimeStrip() {
   const chosenMotion = useChosenMotion();
   const footageChosen = useWorkspace((s) => s.chosen.kind === "footage");
   const { curves, bars } = useWorkspace(useShallow((s) => ({ curves: s.curves, bars: s.bars })));
+  const apart = useApart();
   const slip = useLayerSlip(layer?.id ?? "");
   const { owner, numbers } = useOwner();
   const { data: assets } = useAssets();
@@ -136,6 +138,7 @@ export function TimeStrip() {
             <MotionLabel motion={m} />
           </Label>
         ))}
+        {apart?.told && <Label tall={SLIP}>Apart from {apart.second.name}, px</Label>}
         {chosenMotion && curves && <Label tall={CURVES}>Path of {chosenMotion.name}</Label>}
         {barred.map((one) => (
           <Label key={one.id} tall={BAR}>
@@ -208,6 +211,16 @@ export function TimeStrip() {
             <TrustStrip motion={m} scale={scale} />
           </div>
         ))}
+        {apart?.told && (
+          <div className="border-b border-line">
+            <PixelLane
+              px={apart.told.px}
+              top={Math.max(2, ...apart.told.px.slice(footage.in_frame, footage.out_frame + 1))}
+              label={`Apart from ${apart.second.name}: ${apart.told.rms.toFixed(2)} pixels`}
+              scale={scale}
+            />
+          </div>
+        )}
         {chosenMotion && curves && <Curves motion={chosenMotion} scale={scale} />}
         {barred.map((one) => (
           <Bar key={one.id} layer={one} scale={scale} />

@@ -16,6 +16,7 @@ import { useParcelMatrix, useView, useWorked } from "~/workspace/spaces";
 import { act, type Compare, useWorkspace } from "~/workspace/store";
 import { clipFrame, lengthOf } from "~/workspace/time";
 import { AdviceMarks } from "~/workspace/viewer/AdvicePanel";
+import { ApartSpot } from "~/workspace/viewer/ApartSpot";
 import { BeamTool } from "~/workspace/viewer/BeamHandles";
 import { CutTool } from "~/workspace/viewer/CutTool";
 import { otherName, VIEW_NAMES } from "~/workspace/viewer/ComparePanel";
@@ -205,6 +206,7 @@ export function Viewer() {
               <MaskHandles mapping={things} still={!playing && tool === "handle"} />
             )}
             {handles && treatment && <PlateMarks treatment={treatment} mapping={mapping} picture={picture} />}
+            {handles && !playing && motion && <ApartSpot mapping={things} />}
             {loupe && !playing && (
               <Loupe
                 asset={footage.asset}
