@@ -74,7 +74,7 @@ def pair_flow(first: U8, second: U8) -> PairFlow:
         there, back = pool.map(one_way, [(grey[0], grey[1]), (grey[1], grey[0])])  # type: ignore[list-item]
     soft = [cv2.GaussianBlur(rgb, (0, 0), 1.5).astype(np.float32) for rgb in small]
     # Brighter or darker as a whole is no contradiction.
-    soft[1] += soft[0].mean(axis=(0, 1)) - soft[1].mean(axis=(0, 1))
+    soft[1] += (np.array(cv2.mean(soft[0])) - cv2.mean(soft[1]))[:3].astype(np.float32)
     (there, sure), (back, sure_back) = _corrected(there, back, *soft), _corrected(back, there, *soft[::-1])
     first_grey, second_grey = (one.astype(np.float32) for one in grey)
     return PairFlow(there=there, back=back, sure=sure, sure_back=sure_back, first=first_grey, second=second_grey)
@@ -85,9 +85,8 @@ def _corrected(flow: F32, other: F32, colours: F32, other_colours: F32) -> tuple
     agrees = _agrees(flow, other, colours, other_colours)
     out = _borrowed(flow, agrees, colours)
     # Single pixels that look like something else are overruled by those round them.
-    calm = cv2.merge([cv2.medianBlur(half, 5) for half in cv2.split(out)])
-    out = np.where(agrees[..., None] > 0, out, calm)
-    return np.asarray(out, np.float32), agrees
+    _put(out, agrees, cv2.merge([cv2.medianBlur(half, 5) for half in cv2.split(out)]))
+    return out, agrees
 
 
 def mixed(first: F32, second: F32, share: float) -> F32:
@@ -111,9 +110,9 @@ def interpolated(
     only and shown from there. Where both reach, the movement under which the pictures agree better counts.
     """
     moves, weights = _at_moment(flow, share)
-    bend = _bend(flow, before, after, share)
     out = np.empty((first.shape[0] - 2, first.shape[1] - 2, 4), np.float32)
-    _laid_out(first, second, moves, bend, weights, np.float32(share), out)
+    scale = np.array([out.shape[1] / moves.shape[1], out.shape[0] / moves.shape[0]], np.float32)
+    _laid_out(first, second, _looked_up(moves, _bend(flow, before, after, share), weights, np.float32(share), scale), out)
     return out
 
 
@@ -125,17 +124,13 @@ def _at_moment(flow: PairFlow, share: float) -> tuple[F32, F32]:
         ways = [(flow.there, flow.sure, flow.first, flow.second, np.float32(share), laid[0]),
                 (flow.back, flow.sure_back, flow.second, flow.first, np.float32(1 - share), laid[1])]  # fmt: skip
         list(pool.map(lambda way: _project(*way), ways))
-    candidates, covers = [], []
-    for part, way in zip(laid, (1.0, -1.0), strict=True):
-        # Movement spreads evenly into the few pixels that nothing reaches by chance.
-        far = cv2.resize(cv2.resize(part, (max(w // 16, 1), max(h // 16, 1)), interpolation=cv2.INTER_AREA), (w, h))
-        near = cv2.addWeighted(cv2.GaussianBlur(part, (5, 5), 1.0), 1, far, 1e-6, 1e-12)
-        moved = np.empty((h, w, 2), np.float32)
-        np.divide(near[..., :2], near[..., 2:3] * way, out=moved)
-        candidates.append(moved)
-        covers.append(cv2.GaussianBlur(np.minimum(part[..., 3], 1), (7, 7), 1.2))
-    costs = [cv2.blur(_disagreement(flow.first, flow.second, v, np.float32(share)), (5, 5)) for v in candidates]
-    moves, weights = _chosen(candidates[0], candidates[1], costs[0], costs[1], covers[0], covers[1], np.float32(share))
+    near = [cv2.GaussianBlur(part, (5, 5), 1.0) for part in laid]
+    # Movement spreads evenly into the few pixels that nothing reaches by chance.
+    far = [cv2.resize(part, (max(w // 16, 1), max(h // 16, 1)), interpolation=cv2.INTER_AREA) for part in laid]
+    found = [_candidate(n, f, flow.first, flow.second, np.float32(way), np.float32(share))
+             for n, f, way in zip(near, far, (1, -1), strict=True)]  # fmt: skip
+    costs = [cv2.blur(cost, (5, 5)) for _, cost in found]
+    moves, weights = _chosen(found[0][0], found[1][0], costs[0], costs[1], near[0], near[1], np.float32(share))
     halves = [cv2.medianBlur(half, 5) for half in cv2.split(moves)]
     return np.asarray(cv2.merge(halves), np.float32), weights
 
@@ -145,27 +140,49 @@ def _bend(flow: PairFlow, before: PairFlow | None, after: PairFlow | None, share
 
     Source: Newton's form of the cubic through four points; X. Xu et al., Quadratic video interpolation, 2019, arXiv:1911.00627.
     """
+    h, w = flow.first.shape
     swerves = []
     if before is not None and before.first.shape == flow.first.shape:
-        swerves.append(_swerve(flow.there, before.back, flow.sure & before.sure_back))
+        swerves.append(_swerve(flow.there, before.back, flow.sure, before.sure_back))
     if after is not None and after.first.shape == flow.first.shape:
-        swerves.append(_swerve(flow.back, after.there, flow.sure_back & after.sure))
+        swerves.append(_swerve(flow.back, after.there, flow.sure_back, after.sure))
     if not swerves:
-        return np.zeros((*flow.first.shape, 2), np.float32)
+        return np.zeros((h, w, 2), np.float32)
     a, b = np.float32(2 - share), np.float32(1 + share)
-    return np.asarray((a * swerves[0] + b * swerves[-1]) * np.float32(-share * (1 - share) / 6), np.float32)
-
-
-def _swerve(there: F32, back: F32, sure: U8) -> F32:
-    """(h, w, 2) how much faster everything goes away from a picture on one side than it came on the other, evened out."""
-    h, w = sure.shape
-    change = there + back
-    counts = ((sure > 0) & (np.abs(change).max(axis=2) < SWERVES)).astype(np.float32)
-    small = (max(w // 4, 1), max(h // 4, 1))
-    parts = cv2.resize(np.dstack([change * counts[..., None], counts]), small, interpolation=cv2.INTER_AREA)
-    parts = cv2.GaussianBlur(parts, (0, 0), 3)
-    even = parts[..., :2] / (parts[..., 2:] + np.float32(1e-3))
+    even = (a * swerves[0] + b * swerves[-1]) * np.float32(-share * (1 - share) / 6)
     return np.asarray(cv2.resize(even, (w, h), interpolation=cv2.INTER_LINEAR), np.float32)
+
+
+def _swerve(there: F32, back: F32, sure: U8, sure_back: U8) -> F32:
+    """(h / 4, w / 4, 2) how much faster everything leaves a picture on one side than it came on the other, evened out."""
+    parts = cv2.GaussianBlur(_changes(there, back, sure, sure_back), (0, 0), 3)
+    return np.asarray(parts[..., :2] / (parts[..., 2:] + np.float32(1e-3)), np.float32)
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
+def _changes(there: F32, back: F32, sure: U8, sure_back: U8) -> F32:
+    """(h / 4, w / 4, 3) sums over blocks: how the movement changes where it is known, and how often that is."""
+    h, w = max(sure.shape[0] // 4, 1), max(sure.shape[1] // 4, 1)
+    out = np.zeros((h, w, 3), np.float32)
+    for y in numba.prange(h):
+        for x in range(w):
+            for j in range(min(4 * y, sure.shape[0]), min(4 * y + 4, sure.shape[0])):
+                for i in range(min(4 * x, sure.shape[1]), min(4 * x + 4, sure.shape[1])):
+                    u, v = there[j, i, 0] + back[j, i, 0], there[j, i, 1] + back[j, i, 1]
+                    if sure[j, i] and sure_back[j, i] and abs(u) < SWERVES and abs(v) < SWERVES:
+                        out[y, x, 0] += u
+                        out[y, x, 1] += v
+                        out[y, x, 2] += np.float32(1.0)
+    return out
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
+def _put(out: F32, agrees: U8, other: F32) -> None:
+    """Take from another what does not agree."""
+    for y in numba.prange(out.shape[0]):
+        for x in range(out.shape[1]):
+            if not agrees[y, x]:
+                out[y, x, 0], out[y, x, 1] = other[y, x, 0], other[y, x, 1]
 
 
 @numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
@@ -264,29 +281,37 @@ def _grey_at(grey: F32, x: float, y: float) -> float:
 
 
 @numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
-def _disagreement(first: F32, second: F32, moves: F32, share: np.float32) -> F32:
-    """(h, w) how differently the two pictures show what moves so."""
+def _candidate(near: F32, far: F32, first: F32, second: F32, way: np.float32, share: np.float32) -> tuple[F32, F32]:
+    """(h, w, 2) the movement from what is laid out near each pixel, and (h, w) how differently the two pictures show it."""
     h, w = first.shape
-    out = np.empty((h, w), np.float32)
+    moves = np.empty((h, w, 2), np.float32)
+    cost = np.empty((h, w), np.float32)
+    fh, fw = far.shape[:2]
+    little = np.float32(1e-6)
     for y in numba.prange(h):
+        fy = min(y * fh // h, fh - 1)
         for x in range(w):
-            u, v = moves[y, x, 0], moves[y, x, 1]
+            fx = min(x * fw // w, fw - 1)
+            whole = (near[y, x, 2] + little * far[fy, fx, 2] + np.float32(1e-12)) * way
+            u = (near[y, x, 0] + little * far[fy, fx, 0]) / whole
+            v = (near[y, x, 1] + little * far[fy, fx, 1]) / whole
+            moves[y, x, 0], moves[y, x, 1] = u, v
             a = _grey_at(first, x - share * u, y - share * v)
             b = _grey_at(second, x + (1 - share) * u, y + (1 - share) * v)
-            out[y, x] = abs(a - b)
-    return out
+            cost[y, x] = abs(a - b)
+    return moves, cost
 
 
 @numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
-def _chosen(v0: F32, v1: F32, cost0: F32, cost1: F32, cover0: F32, cover1: F32, share: np.float32) -> tuple[F32, F32]:
-    """Of two candidates (h, w, 2) the one that counts, and the pictures' weights; each cover says what its picture reaches."""
+def _chosen(v0: F32, v1: F32, cost0: F32, cost1: F32, near0: F32, near1: F32, share: np.float32) -> tuple[F32, F32]:
+    """Of two candidates (h, w, 2) the one that counts, and the first picture's weight, by what is laid out near each pixel."""
     h, w = cost0.shape
     moves = np.empty((h, w, 2), np.float32)
     weights = np.empty((h, w), np.float32)
     low, one = np.float32(0.01), np.float32(1.0)
     for y in numba.prange(h):
         for x in range(w):
-            a, b = cover0[y, x], cover1[y, x]
+            a, b = min(near0[y, x, 3], one), min(near1[y, x, 3], one)
             first = cost0[y, x] <= cost1[y, x] if min(a, b) > SEEN else a >= b
             for c in range(2):
                 moves[y, x, c] = v0[y, x, c] if first else v1[y, x, c]
@@ -298,32 +323,54 @@ def _chosen(v0: F32, v1: F32, cost0: F32, cost1: F32, cover0: F32, cover1: F32, 
 
 
 @numba.njit(cache=True, fastmath=FAST, inline="always", error_model="numpy")  # type: ignore[misc]
-def _add_sample(source: F32, x: float, y: float, weight: np.float32, into: F32) -> None:
+def _add_sample(source: F32, x: np.float32, at: np.float32, weight: np.float32, into: F32) -> None:
     """Add a Catmull-Rom sample of a bordered picture at array indices, which lie within the border; its edge goes on beyond."""
     h, w = source.shape[:2]
-    ix, iy = int(x), int(y)
-    u, v = np.float32(x - ix), np.float32(y - iy)
-    half, one, two = np.float32(0.5), np.float32(1.0), np.float32(1.5)
-    a = (u * (-half + u * (one - half * u)), one + u * u * (two * u - np.float32(2.5)),
-         u * (half + u * (np.float32(2.0) - two * u)), u * u * (-half + half * u))  # fmt: skip
-    b = (v * (-half + v * (one - half * v)), one + v * v * (two * v - np.float32(2.5)),
-         v * (half + v * (np.float32(2.0) - two * v)), v * v * (-half + half * v))  # fmt: skip
-    x0, x2, x3 = max(ix - 1, 1), min(ix + 1, w - 2), min(ix + 2, w - 2)
-    r0, r1, r2, r3 = source[max(iy - 1, 1)], source[iy], source[min(iy + 1, h - 2)], source[min(iy + 2, h - 2)]
-    for c in range(4):
-        s = b[0] * (a[0] * r0[x0, c] + a[1] * r0[ix, c] + a[2] * r0[x2, c] + a[3] * r0[x3, c])
-        s += b[1] * (a[0] * r1[x0, c] + a[1] * r1[ix, c] + a[2] * r1[x2, c] + a[3] * r1[x3, c])
-        s += b[2] * (a[0] * r2[x0, c] + a[1] * r2[ix, c] + a[2] * r2[x2, c] + a[3] * r2[x3, c])
-        s += b[3] * (a[0] * r3[x0, c] + a[1] * r3[ix, c] + a[2] * r3[x2, c] + a[3] * r3[x3, c])
-        # The sharpening lobes may leave the valid range at hard edges.
-        into[c] += weight * max(s, np.float32(0.0))
+    ix, iy = int(x), int(at)
+    u, v = x - np.float32(ix), at - np.float32(iy)
+    half, one, two, more = np.float32(0.5), np.float32(1.0), np.float32(1.5), np.float32(2.5)
+    a0, a1 = u * (-half + u * (one - half * u)), one + u * u * (two * u - more)
+    a2, a3 = u * (half + u * (np.float32(2.0) - two * u)), u * u * (-half + half * u)
+    b0, b1 = v * (-half + v * (one - half * v)), one + v * v * (two * v - more)
+    b2, b3 = v * (half + v * (np.float32(2.0) - two * v)), v * v * (-half + half * v)
+    # Unsigned places are not looked at for being counted from the end; four sums by name stay in registers.
+    x0, x1, x2, x3 = np.uintp(max(ix - 1, 1)), np.uintp(ix), np.uintp(min(ix + 1, w - 2)), np.uintp(min(ix + 2, w - 2))
+    red = green = blue = cover = np.float32(0.0)
+    for j in range(4):
+        y = np.uintp(min(max(iy - 1 + j, 1), h - 2))
+        part = b0 if j == 0 else b1 if j == 1 else b2 if j == 2 else b3
+        red += part * (a0 * source[y, x0, 0] + a1 * source[y, x1, 0] + a2 * source[y, x2, 0] + a3 * source[y, x3, 0])
+        green += part * (a0 * source[y, x0, 1] + a1 * source[y, x1, 1] + a2 * source[y, x2, 1] + a3 * source[y, x3, 1])
+        blue += part * (a0 * source[y, x0, 2] + a1 * source[y, x1, 2] + a2 * source[y, x2, 2] + a3 * source[y, x3, 2])
+        cover += part * (a0 * source[y, x0, 3] + a1 * source[y, x1, 3] + a2 * source[y, x2, 3] + a3 * source[y, x3, 3])
+    # The sharpening lobes may leave the valid range at hard edges.
+    zero = np.float32(0.0)
+    into[0] += weight * max(red, zero)
+    into[1] += weight * max(green, zero)
+    into[2] += weight * max(blue, zero)
+    into[3] += weight * max(cover, zero)
 
 
 @numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
-def _laid_out(first: F32, second: F32, moves: F32, bend: F32, weights: F32, share: np.float32, out: F32) -> None:
+def _looked_up(moves: F32, bend: F32, weights: F32, share: np.float32, scale: F32) -> F32:
+    """(h, w, 5) how far from a pixel it is looked up in the first picture and in the second, in their pixels, and the first's
+    weight."""
+    h, w = weights.shape
+    out = np.empty((h, w, 5), np.float32)
+    for y in numba.prange(h):
+        for x in range(w):
+            for c in range(2):
+                out[y, x, c] = (-bend[y, x, c] - share * moves[y, x, c]) * scale[c]
+                out[y, x, 2 + c] = (-bend[y, x, c] + (np.float32(1.0) - share) * moves[y, x, c]) * scale[c]
+            out[y, x, 4] = weights[y, x]
+    return out
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
+def _laid_out(first: F32, second: F32, places: F32, out: F32) -> None:
     """Both pictures sampled along the movement and weighed; beyond the edge of one the other counts."""
     h, w = out.shape[:2]
-    mh, mw = moves.shape[:2]
+    mh, mw = places.shape[:2]
     half, zero, one = np.float32(0.5), np.float32(0.0), np.float32(1.0)
     kx, ky = np.float32(mw / w), np.float32(mh / h)
     last_x, last_y = np.float32(w - 1), np.float32(h - 1)
@@ -331,21 +378,18 @@ def _laid_out(first: F32, second: F32, moves: F32, bend: F32, weights: F32, shar
         qy = min(max((y + half) * ky - half, zero), np.float32(mh - 1.001))
         iy = int(qy)
         fy = np.float32(qy - iy)
+        at = np.empty(5, np.float32)
         for x in range(w):
-            qx = min(max((x + half) * kx - half, zero), np.float32(mw - 1.001))
+            qx = min(max((np.float32(x) + half) * kx - half, zero), np.float32(mw - 1.001))
             ix = int(qx)
-            fx = np.float32(qx - ix)
+            fx = qx - np.float32(ix)
             c00, c01 = (one - fx) * (one - fy), fx * (one - fy)
             c10, c11 = (one - fx) * fy, fx * fy
-            m00, m01, m10, m11 = moves[iy, ix], moves[iy, ix + 1], moves[iy + 1, ix], moves[iy + 1, ix + 1]
-            u = (c00 * m00[0] + c01 * m01[0] + c10 * m10[0] + c11 * m11[0]) / kx
-            v = (c00 * m00[1] + c01 * m01[1] + c10 * m10[1] + c11 * m11[1]) / ky
-            own = c00 * weights[iy, ix] + c01 * weights[iy, ix + 1] + c10 * weights[iy + 1, ix] + c11 * weights[iy + 1, ix + 1]
-            d00, d01, d10, d11 = bend[iy, ix], bend[iy, ix + 1], bend[iy + 1, ix], bend[iy + 1, ix + 1]
-            sx = x - (c00 * d00[0] + c01 * d01[0] + c10 * d10[0] + c11 * d11[0]) / kx
-            sy = y - (c00 * d00[1] + c01 * d01[1] + c10 * d10[1] + c11 * d11[1]) / ky
-            ax, ay = sx - share * u, sy - share * v
-            bx, by = sx + (one - share) * u, sy + (one - share) * v
+            for c in range(5):
+                at[c] = (c00 * places[iy, ix, c] + c01 * places[iy, ix + 1, c] + c10 * places[iy + 1, ix, c]
+                         + c11 * places[iy + 1, ix + 1, c])  # fmt: skip
+            px, py = np.float32(x), np.float32(y)
+            ax, ay, bx, by, own = px + at[0], py + at[1], px + at[2], py + at[3], at[4]
             a_in = zero <= ax <= last_x and zero <= ay <= last_y
             b_in = zero <= bx <= last_x and zero <= by <= last_y
             if a_in and not b_in:

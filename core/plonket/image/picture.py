@@ -6,9 +6,10 @@ import threading
 from dataclasses import dataclass
 
 import cv2
+import numba
 import numpy as np
 
-from plonket.base.colour import linear_from_8bit
+from plonket.base.colour import LINEAR_OF_8BIT
 from plonket.base.conventions import F32, U8
 
 
@@ -49,16 +50,25 @@ def premultiplied(straight: U8) -> F32:
 def _padded(straight: U8) -> F32:
     """The same with a clear border of one pixel."""
     h, w = straight.shape[:2]
-    out = np.zeros((h + 2, w + 2, 4), np.float32)
-    inner = out[1:-1, 1:-1]
-    inner[..., :3] = linear_from_8bit(np.ascontiguousarray(straight[..., :3]))
-    if straight.shape[2] == 3:
-        inner[..., 3] = 1
-    else:
-        alpha = straight[..., 3].astype(np.float32) / 255
-        inner[..., :3] *= alpha[..., None]
-        inner[..., 3] = alpha
+    out = np.empty((h + 2, w + 2, 4), np.float32)
+    _pad(np.ascontiguousarray(straight), LINEAR_OF_8BIT, out)
     return out
+
+
+@numba.njit(parallel=True, cache=True)  # type: ignore[misc]
+def _pad(straight: U8, table: F32, out: F32) -> None:
+    h, w, channels = straight.shape
+    zero, one, whole = np.float32(0.0), np.float32(1.0), np.float32(255.0)
+    for y in numba.prange(h + 2):
+        for x in range(w + 2):
+            if y == 0 or x == 0 or y > h or x > w:
+                for c in range(4):
+                    out[y, x, c] = zero
+                continue
+            alpha = one if channels == 3 else straight[y - 1, x - 1, 3] / whole
+            for c in range(3):
+                out[y, x, c] = table[straight[y - 1, x - 1, c]] * alpha
+            out[y, x, 3] = alpha
 
 
 class StillSource:

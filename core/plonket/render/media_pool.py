@@ -164,7 +164,8 @@ class MediaPool:
         return self.clip(asset).info.frames
 
     def _clip_still(self, key: tuple[str, int]) -> StillSource:
-        return StillSource(self.clip(key[0]).rgba(key[1]))
+        clip = self.clip(key[0])
+        return StillSource(clip.rgba(key[1]) if clip.info.has_alpha else clip.rgb(key[1]))
 
     def measured(self, digest: str) -> Measured:
         return self._measured.get(digest)
