@@ -26,12 +26,17 @@ router = Router(tags=["time"])
 Frame = Annotated[int, Field(ge=0, le=1_000_000)]
 
 
-class Speed(Schema):
+class Frames(Schema):
+    """Frames `first` to `last`, both of them."""
+
+    first: Frame
+    last: Frame
+
+
+class Speed(Frames):
     """Frames of the shot run at so many percent of the speed they have; below nought backwards."""
 
     do: Literal["speed"]
-    first: Frame
-    last: Frame
     percent: float
 
 
@@ -43,28 +48,22 @@ class Hold(Schema):
     frames: Frame
 
 
-class Ramp(Schema):
+class Ramp(Frames):
     """Over frames of the shot the speed goes evenly from what it is before them to what it is after them."""
 
     do: Literal["ramp"]
-    first: Frame
-    last: Frame
 
 
-class CutOut(Schema):
+class CutOut(Frames):
     """Frames of the shot are not in it any more."""
 
     do: Literal["cut out"]
-    first: Frame
-    last: Frame
 
 
-class AddRange(Schema):
+class AddRange(Frames):
     """Frames of the clip are shown after the shot's last."""
 
     do: Literal["add range"]
-    first: Frame
-    last: Frame
 
 
 class AsFilmed(Schema):

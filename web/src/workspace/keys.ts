@@ -205,7 +205,8 @@ export function useKeys(tracks: Tracks): void {
         ".": () => stepBy(shot, 1),
         "<": () => stepBy(shot, -10),
         ">": () => stepBy(shot, 10),
-        j: () => mark(state.frame),
+        // Markers are the shot's, as the range is.
+        j: () => !filmed && mark(state.frame),
         t: () => act({ do: "bars", on: !state.bars }),
         y: () => {
           const layer = chosen.kind === "layer" ? findLayer(shot, chosen.id) : undefined;

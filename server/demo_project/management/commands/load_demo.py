@@ -217,6 +217,8 @@ def _lamp(
     shot = add_shot(project, Document(name=name, footage=footage_of(clip), motions=[lamp]), "Footage and point")
     measure(shot.id, clip)
     change_shot(shot.id, "Build it up", lambda d: d.model_copy(update={"stack": stack(tip)}))
+    if runs is not None:
+        change_shot(shot.id, "Let it run otherwise", runs)
 
 
 def _by_night(project: Project, keeper: Asset, night: Asset) -> None:

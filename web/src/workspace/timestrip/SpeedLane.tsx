@@ -14,7 +14,7 @@ export function speedText(piece: Pick<Piece, "from" | "to">): string {
   const percent = (speed: number) => `${Math.round(1000 * speed) / 10}`;
   if (Math.abs(piece.from) < 1e-3 && Math.abs(piece.to) < 1e-3) return "held";
   if (Math.abs(piece.from - piece.to) < 0.02) return `${percent((piece.from + piece.to) / 2)} %`;
-  return `${percent(piece.from)} → ${percent(piece.to)} %`;
+  return `${Math.round(100 * piece.from)} → ${Math.round(100 * piece.to)} %`;
 }
 
 /** How the footage runs, stretch by stretch: press one to choose it, drag its end to let it run slower or faster. */

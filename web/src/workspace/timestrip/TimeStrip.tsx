@@ -191,7 +191,7 @@ export function TimeStrip() {
           title="Double click for a marker here"
           onDoubleClick={(e) => {
             const box = e.currentTarget.getBoundingClientRect();
-            mark(frameAt(scale, e.clientX - box.left));
+            if (!filmed) mark(frameAt(scale, e.clientX - box.left));
           }}
         >
           <Ruler scale={scale} />
