@@ -13,6 +13,7 @@ import * as outline from "~/workspace/outline";
 import * as patches from "~/workspace/patches";
 import * as spaces from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
+import * as time from "~/workspace/time";
 import * as keyed from "~/workspace/timestrip/keyed";
 import * as tracks from "~/workspace/tracks";
 import { FrameStore } from "~/workspace/viewer/frames";
@@ -133,7 +134,7 @@ const changing = {
   },
 };
 
-const modules = { camera, kinds, geometry, outline, patches, keyed, viewport, frames, workspace, sun, server, live, placing, changing } as unknown as Record<
+const modules = { camera, kinds, geometry, outline, patches, keyed, viewport, frames, workspace, sun, server, live, placing, changing, time } as unknown as Record<
   string,
   Record<string, Call>
 >;

@@ -11,8 +11,9 @@ from plonket.base.conventions import F64
 from plonket.base.fields import Key, Keyed, Number, Wobble, Wobbling, value_at, wobble_at
 from plonket.base.homography import jacobian, transform_point
 from plonket.base.outlines import Outline, control_points
+from plonket.document import retime
 from plonket.document.follow import Follow
-from plonket.document.shot import Shot
+from plonket.document.shot import Footage, Shot
 from plonket.track.following import Parts, local_movement
 from tests.core.copies import Alike, dumped
 
@@ -38,6 +39,38 @@ def numbers(rng: np.random.Generator) -> Iterator[Number]:
 def homography(rng: np.random.Generator) -> F64:
     m = np.eye(3) + rng.normal(0, 0.15, (3, 3)) * np.array([[1, 1, 200], [1, 1, 200], [1e-3, 1e-3, 0]])
     return np.asarray(m / m[2, 2])
+
+
+class Time(Alike):
+    """Which moment of the clip a frame of the shot shows, and what of the clip that is."""
+
+    def test_speeds_holds_ramps_and_cuts(self) -> None:
+        plain = Shot(name="s", footage=Footage(asset="c" * 64, name="c", width=64, height=36, rate="30/1", frames=60, in_frame=0,
+                                               out_frame=59))  # fmt: skip
+        slow = retime.set_speed(plain, 20, 39, 40)
+        for shot in (slow, retime.hold(slow, 10, 7), retime.ramp(slow, 12, 34), retime.cut_out(slow, 5, 24),
+                     retime.set_speed(slow, 10, 50, -150), plain):  # fmt: skip
+            footage = shot.footage
+            assert footage is not None
+            given = dumped(footage)
+            self.assertEqual(self.say("time.lengthOf", given), footage.length)
+            self.assertEqual(tuple(self.say("time.clipRange", given)), footage.clip_range)
+            frames = range(footage.length)
+            told = [self.say("time.momentOf", given, f) for f in frames]
+            np.testing.assert_allclose(told, [footage.moment(f) for f in frames], atol=1e-6)
+            # The frame that shows a frame of the clip does so, where one does.
+            for wanted in (0, 17, 33, 59):
+                shown = footage.moment(self.say("time.frameShowing", given, wanted))
+                self.assertAlmostEqual(abs(shown - wanted), min(abs(footage.moment(f) - wanted) for f in frames), places=5)
+
+    def test_stretches_say_how_fast_it_runs(self) -> None:
+        plain = Shot(name="s", footage=Footage(asset="c" * 64, name="c", width=64, height=36, rate="30/1", frames=60, in_frame=0,
+                                               out_frame=59))  # fmt: skip
+        cut = retime.cut_out(retime.hold(retime.set_speed(plain, 20, 39, 50), 30, 8), 5, 9)
+        pieces = self.say("time.piecesOf", dumped(cut.footage))
+        self.assertEqual([(p["first"], p["last"], p["cut"]) for p in pieces],
+                         [(0, 4, False), (5, 14, True), (15, 24, False), (25, 32, False), (33, 62, False), (63, 82, False)])  # fmt: skip
+        np.testing.assert_allclose([p["from"] for p in pieces], [1, 1, 0.5, 0, 0.5, 1], atol=1e-6)
 
 
 class Numbers(Alike):
