@@ -213,6 +213,10 @@ class OldAndNew(Plates):
         wanted = (decode(old[sky] / 255) + decode(np.array(BEHIND) / 255)) / 2
         self.assertLess(float(np.abs(half - wanted).max()), 0.012)
         np.testing.assert_array_equal(none[260:], old[260:], "the foot is the plate's")
+        # Faint, what the key keeps lets through what is behind, not the old picture once more.
+        faint = [self.seen(of, BEHIND, opacity=50.0, stays=stays)[260:].astype(int) for stays in (0.0, 100.0)]
+        self.assertLessEqual(int(np.abs(faint[0] - faint[1]).max()), 1)
+        self.assertGreater(int(np.abs(faint[0] - old[260:]).max()), 10)
 
     def test_it_is_mixed_in_only_where_it_is_darker_or_brighter_or_in_a_range(self) -> None:
         of = self.sources(self.ridge())

@@ -23,6 +23,7 @@ from plonket.document.hashes import mends_hash
 from plonket.document.shot import Footage, Shot, read_shot
 from plonket.image.interpolation import interpolated, pair_flow
 from plonket.image.picture import StillSource
+from plonket.layers.raytraced import view_at
 from plonket.media import open_clip
 from plonket.media.clip import ArrayClip
 from plonket.media.sound import Sound, read_sound
@@ -262,6 +263,10 @@ class StaysPut(Retimed):
         angle = np.arctan2(seen.turn(2)[0, 2], seen.turn(2)[0, 0])
         self.assertAlmostEqual(float(angle), 0.02 * 2.5**2, delta=2e-4)
         np.testing.assert_allclose(seen.turn(2) @ seen.turn(2).T, np.eye(3), atol=1e-9)
+        # An exposure mixes poses of frames that follow one another, and none across a cut.
+        cut = RoomCamera.at_moments(track, Room(), None, np.array([0.0, 0.5, 1.0, 4.5, 5.0]))
+        np.testing.assert_allclose(view_at(cut, 1.25).eye, 0.75 * cut.eye(1) + 0.25 * cut.eye(2), atol=1e-9)
+        np.testing.assert_allclose(view_at(cut, 2.25).eye, cut.eye(2), atol=1e-9)
 
     def test_mends_are_the_clips(self) -> None:
         """Running otherwise makes no mended frame anew."""
@@ -304,6 +309,17 @@ class Between(Retimed):
             near |= np.roll(edge, k, axis=1)
         plain_mix = 0.6 * a[1:-1, 1:-1] + 0.4 * b[1:-1, 1:-1]
         self.assertLess(np.abs(made - truth)[near].mean(), 0.5 * np.abs(plain_mix - truth)[near].mean())
+
+    def test_across_a_cut_nothing_is_mixed(self) -> None:
+        rng = np.random.default_rng(3)
+        other = cv2.GaussianBlur(rng.integers(0, 255, (360, 640, 3)).astype(np.uint8), (0, 0), 4)
+        pair = (bare_shot().frames[0], cv2.normalize(other, None, 0, 255, cv2.NORM_MINMAX))  # type: ignore[call-overload]
+        flow = pair_flow(*pair)
+        self.assertTrue(flow.is_cut)
+        first, second = (StillSource(one).level(0)[0] for one in pair)
+        np.testing.assert_array_equal(interpolated(first, second, flow, 0.4), first[1:-1, 1:-1])
+        np.testing.assert_array_equal(interpolated(first, second, flow, 0.6), second[1:-1, 1:-1])
+        self.assertFalse(pair_flow(fine_shot().frames[50], fine_shot().frames[60]).is_cut)
 
     def test_frames_of_its_own_are_shown_as_they_are(self) -> None:
         clip = self.clip()

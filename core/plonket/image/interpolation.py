@@ -15,6 +15,8 @@ WORKED_AT = 640
 """Pixels of the longest side of the pictures on which movement is estimated."""
 SEEN = 0.5
 """Share of a pixel that what moves there must cover to be seen there."""
+ALIKE = 0.12
+"""Share of two pictures that must agree, or there is a cut between them."""
 FAINT = 1e-3
 """A weight that is not seen."""
 APART = 1.2
@@ -48,6 +50,11 @@ class PairFlow:
     sure_back: U8
     first: F32
     second: F32
+
+    @property
+    def is_cut(self) -> bool:
+        """Whether the two show different things: nothing of the one is found in the other."""
+        return float(self.sure.mean() + self.sure_back.mean()) / 2 < ALIKE
 
     @property
     def nbytes(self) -> int:
@@ -107,8 +114,11 @@ def interpolated(
     Notes
     -----
     Both movements are laid out to the moment asked for: what is covered or uncovered on the way is reached from one side
-    only and shown from there. Where both reach, the movement under which the pictures agree better counts.
+    only and shown from there. Where both reach, the movement under which the pictures agree better counts. Across a cut
+    it is the nearer of the two.
     """
+    if flow.is_cut:
+        return np.ascontiguousarray((first if share < 0.5 else second)[1:-1, 1:-1])
     moves, weights = _at_moment(flow, share)
     out = np.empty((first.shape[0] - 2, first.shape[1] - 2, 4), np.float32)
     scale = np.array([out.shape[1] / moves.shape[1], out.shape[0] / moves.shape[0]], np.float32)

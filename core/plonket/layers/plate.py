@@ -67,7 +67,8 @@ def old_under(
     layer: PlateLayer, sources: Sources, frame: int, size: tuple[int, int], view: F64, picture: Picture
 ) -> tuple[Picture, BlendName] | None:
     """What stays of the footage that was taken off, and how it is mixed with what is put behind; None: nothing stays."""
-    share = float(np.clip(value_at(layer.stays, frame) / 100, 0, 1)) * layer.presence(frame)
+    presence = layer.presence(frame)
+    share = float(np.clip(value_at(layer.stays, frame) / 100, 0, 1)) * presence
     if sources.footage is None or layer.key is None or share <= 0:
         return None
     whole = sources.plate_picture(frame, size, view, None)
@@ -76,7 +77,8 @@ def old_under(
     left = np.empty_like(whole)
     taken = np.zeros(whole.shape[:2], np.float32)
     h, w = picture.rgba.shape[:2]
-    taken[picture.y : picture.y + h, picture.x : picture.x + w] = picture.rgba[..., 3]
+    # What it keeps is kept, however faint it is.
+    taken[picture.y : picture.y + h, picture.x : picture.x + w] = picture.rgba[..., 3] / np.float32(presence)
     _left(whole, taken, np.float32(share), np.array([low, high, soft], np.float32), LUMA.astype(np.float32), left)
     return Picture(rgba=left), _STAYS[layer.stays_as]
 

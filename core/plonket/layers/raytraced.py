@@ -48,7 +48,7 @@ def view_at(camera: RoomCamera, when: float) -> CameraView:
     last = camera.track.frames - 1
     at = int(np.clip(round(when), 0, last))
     other = int(np.clip(at + (1 if when > at else -1), 0, last))
-    part = min(abs(when - at), 1.0) if other != at else 0.0
+    part = min(abs(when - at), 1.0) if other != at and camera.goes_on(at, other) else 0.0
     eye = camera.eye(at) * (1 - part) + camera.eye(other) * part
     turn = camera.turn(at) * (1 - part) + camera.turn(other) * part
     u, _, vt = np.linalg.svd(turn)

@@ -89,6 +89,15 @@ class RoomCamera:
         before, after = max(frame - 1, 0), min(frame + 1, self.track.frames - 1)
         return np.asarray((self.local(after, world) - self.local(before, world)) / max(after - before, 1))
 
+    def goes_on(self, frame: int, other: int) -> bool:
+        """Whether the clip runs on from a frame to one beside it, and does not jump there."""
+        if self.moments is None:
+            return True
+        steps = np.abs(np.diff(self.moments))
+        at = min(frame, other)
+        beside = [float(steps[k]) for k in (at - 1, at + 1) if 0 <= k < len(steps)]
+        return not beside or float(steps[at]) <= 2 * max(beside) + 0.5
+
     def ray(self, frame: int, pixel: F64) -> tuple[F64, F64]:
         """Where a pixel (2,) looks: the eye (3,) and a unit direction (3,) in the world."""
         way = self.lens(frame).rays(np.asarray(pixel, np.float64)) * np.array([1.0, -1.0, -1.0])
