@@ -13,7 +13,8 @@ import numpy as np
 from plonket.base.colour import colours_to_8bit, linear_from_8bit
 from plonket.base.conventions import U8
 from plonket.document.shot import Shot, read_shot
-from plonket.image.interpolation import interpolated, pair_flow
+from plonket.image.interpolation import interpolated
+from plonket.image.pair_flow import pair_flow
 from plonket.image.picture import StillSource
 from plonket.keying.screen import ScreenKey, key_screen, samples_of
 from plonket.media import open_clip

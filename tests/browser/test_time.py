@@ -65,6 +65,7 @@ class Slow(BrowserTest):
         speed.press_sequentially("40")
         speed.press("Enter")
         until(lambda: self.length() == 38, 20, "two fifths of the speed")
+        expect(page.get_by_role("slider", name="Last frame of the range")).to_have_attribute("aria-valuemax", "37")
         expect(page.get_by_role("group", name="Speed").get_by_text("40 %")).to_be_visible()
 
     def _a_frame_is_held_and_let_go(self) -> None:
@@ -85,6 +86,8 @@ class Slow(BrowserTest):
         page.keyboard.press("Control+z")
         page.keyboard.press("Control+z")
         until(lambda: self.length() == 38, 20, "undo")
+        # The page shows it a moment after it is stored.
+        expect(page.get_by_role("slider", name="Last frame of the range")).to_have_attribute("aria-valuemax", "37")
 
     def _the_motion_is_seen_in_the_clips_own_time(self) -> None:
         page = self.page

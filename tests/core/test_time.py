@@ -21,7 +21,8 @@ from plonket.document import retime
 from plonket.document.follow import Follow
 from plonket.document.hashes import mends_hash
 from plonket.document.shot import Footage, Shot, read_shot
-from plonket.image.interpolation import interpolated, pair_flow
+from plonket.image.interpolation import interpolated
+from plonket.image.pair_flow import pair_flow
 from plonket.image.picture import StillSource
 from plonket.layers.raytraced import view_at
 from plonket.media import open_clip

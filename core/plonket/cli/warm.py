@@ -20,7 +20,8 @@ from plonket.base.outlines import polygon_outline
 from plonket.document.bases import Key
 from plonket.document.kinds import GENERATORS, KEYS, LOOKS
 from plonket.document.shot import Footage, Shot
-from plonket.image.interpolation import interpolated, pair_flow
+from plonket.image.interpolation import interpolated
+from plonket.image.pair_flow import pair_flow
 from plonket.image.picture import StillSource
 from plonket.keying.common import KeyContext
 from plonket.keying.screen import ScreenKey

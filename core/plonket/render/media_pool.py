@@ -19,7 +19,7 @@ from plonket.base.lru_cache import Budget, LruCache
 from plonket.document.bases import KeyBase, MotionBase
 from plonket.document.kinds import KEYS
 from plonket.formats.cube import load_cube
-from plonket.image.interpolation import PairFlow, pair_flow
+from plonket.image.pair_flow import PairFlow, pair_flow
 from plonket.image.picture import StillSource, halved
 from plonket.keying.chroma import restored
 from plonket.keying.common import KeyContext, scaled

@@ -21,7 +21,8 @@ from plonket.document.references import references
 from plonket.document.retime import as_filmed
 from plonket.document.shot import NEARLY, Shot
 from plonket.document.spot import Spot
-from plonket.image.interpolation import PairFlow, interpolated, mixed
+from plonket.image.interpolation import interpolated, mixed
+from plonket.image.pair_flow import PairFlow
 from plonket.image.picture import StillSource
 from plonket.layers.light import DomeLayer
 from plonket.layers.parcel import ParcelLayer
