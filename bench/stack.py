@@ -10,7 +10,7 @@ from pathlib import Path
 import cv2
 import numpy as np
 
-from plonket.base.colour import colours_to_8bit, linear_from_8bit
+from plonket.base.colour import colours_to_8bit, linear_from_codes
 from plonket.base.conventions import U8
 from plonket.document.shot import Shot, read_shot
 from plonket.image.interpolation import interpolated
@@ -44,7 +44,7 @@ def bench_stack() -> None:
 
 def _keys(path: Path) -> None:
     clip = open_clip(path)
-    frames = [linear_from_8bit(np.ascontiguousarray(clip.rgb(i))) for i in KEYED]
+    frames = [linear_from_codes(np.ascontiguousarray(clip.rgb(i))) for i in KEYED]
     settings = ScreenKey(lone=90.0)
     samples = samples_of(frames[2], settings)
     print(f"\nkey of {path.name}, 720p\n\n{'':48s}{'frames/s':>9s}")

@@ -13,6 +13,7 @@ import cv2
 import numpy as np
 
 from bench.mends import bench_mends
+from bench.picture import bench_picture
 from bench.room import bench_room
 from bench.stack import bench_stack
 from plonket.base.conventions import F64
@@ -95,6 +96,7 @@ def bench(clip: Path | None) -> None:
         pool.close()
         _bench_plane(folder)
         bench_mends()
+        bench_picture()
         bench_stack()
         bench_room(folder)
 

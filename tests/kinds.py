@@ -44,6 +44,7 @@ from plonket.layers.common import faded
 from plonket.layers.placed import PlacedLayer, frame_from_anchor
 from plonket.layers.sources import Sources
 from plonket.looks.common import LookContext
+from plonket.masks.combine import Mattes
 from plonket.plate.view_path import PlateContext, ViewPath
 from plonket.track.request import MeasureRequest
 
@@ -162,7 +163,7 @@ class LeftOf(MaskBase):
     x: Number = number(100.0, label="Left of", low=0, high=20000, step=1, unit="px", group="Left of")
 
 
-def left_of(mask: LeftOf, frame: float, size: tuple[int, int], matrix: F64) -> F32:
+def left_of(mask: LeftOf, frame: float, size: tuple[int, int], matrix: F64, mattes: Mattes) -> F32:
     edge = matrix @ np.array([value_at(mask.x, frame), 0.0, 1.0])
     cover = np.arange(size[0]) + 0.5 < edge[0] / edge[2]
     return np.repeat(cover[None, :], size[1], axis=0).astype(np.float32)

@@ -14,9 +14,9 @@ from plonket.document.follow import Follow
 from plonket.document.perch import Perch
 from plonket.document.shot import Shot as Document
 from plonket.document.spot import Spot
-from plonket.keying.carried import CutStroke
 from plonket.keying.colours import ColourKey
 from plonket.keying.cutout import CutOutKey
+from plonket.keying.picked import PickedKey
 from plonket.keying.screen import ScreenKey
 from plonket.layers.model import MeshLayer
 from plonket.layers.plate import PlateLayer
@@ -24,7 +24,9 @@ from plonket.layers.still import StillLayer
 from plonket.looks.blur import Blur
 from plonket.looks.wrap import Wrap
 from plonket.masks.outlined import OutlineMask
+from plonket.matting.carried import CutStroke
 from plonket.track.form.settings import FormMotion
+from plonket.track.matte.settings import MatteMotion, PickClick
 from plonket.track.plane.settings import PlaneMotion
 from plonket.track.points.settings import PointMotion
 from shots.editing import add_shot, change_shot
@@ -71,6 +73,24 @@ def dusk_in_the_window(project: Project, clip: Asset, dusk: Asset, chart: PlaneM
     change_shot(shot.id, "Dusk behind the bars", lambda d: d.model_copy(update={"stack": [before, sky]}))
 
 
+def boat_behind_the_lamp(project: Project, clip: Asset, boat: Asset, chart: PlaneMotion) -> None:
+    """The lamp picked out by three clicks, and a paper boat on the shelf behind it."""
+    at = chart.reference_frame
+    lamp = MatteMotion(id="lamp", name="Lamp", clicks=[PickClick(frame=at, x=x, y=y) for x, y in ON_THE_LAMP])
+    footage = footage_of(clip).model_copy(update={"in_frame": 60, "out_frame": 109})
+    document = Document(name="A boat behind the lamp", footage=footage, motions=[lamp, chart])
+    shot = add_shot(project, document, "Footage, matte and plane")
+    measure(shot.id, clip)
+    before = PlateLayer(id="before", name="Lamp, in front", key=PickedKey(motion="lamp"))
+    behind = StillLayer(
+        id="boat", name="Paper boat", **size_of(boat), x=908.0, y=366.0, size=16.0, turn=-3.0,
+        follow=Follow(target="chart", reference_frame=at),
+    )  # fmt: skip
+    change_shot(shot.id, "A boat behind it", lambda d: d.model_copy(update={"stack": [before, behind]}))
+
+
+ON_THE_LAMP = ((958.0, 358.0), (960.0, 203.0), (962.0, 180.0))
+"""Places on the lamp's tower, glass and roof in frame 75 of the workshop."""
 PANES = ((30.0, 36.0), (300.0, 40.0), (300.0, 402.0), (32.0, 402.0))
 """The window's panes in frame 75 of the workshop."""
 JARS = (

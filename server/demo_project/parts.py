@@ -25,15 +25,20 @@ def footage_of(asset: Asset) -> Footage:
 
 
 def measure(shot_id: uuid.UUID, clip: Asset) -> None:
-    """Measure every motion of a shot here and now."""
+    """Measure every motion of a shot that is not measured yet, here and now, in its range."""
     reader = open_clip(store.derived_folder(clip.digest) / "clip.mp4")
 
     def change(document: Document) -> Document:
-        measured = []
+        measured, footage = [], document.footage
+        assert footage is not None
         for motion in document.motions:
+            if motion.measurement is not None:
+                measured.append(motion)
+                continue
+            asked = MeasureRequest(clip=reader, start=footage.in_frame, stop=footage.out_frame + 1)
             known = (clip.digest, motion.model_dump_json())
             if known not in _measured:
-                _measured[known] = MOTIONS.of(motion).run(motion, MeasureRequest(clip=reader)).to_bytes()
+                _measured[known] = MOTIONS.of(motion).run(motion, asked).to_bytes()
             digest = store.keep_measurement(_measured[known])
             measured.append(motion.model_copy(update={"measurement": digest}))
         return document.model_copy(update={"motions": measured})

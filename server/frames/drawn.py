@@ -5,6 +5,7 @@ from __future__ import annotations
 import functools
 import re
 import uuid
+from pathlib import Path
 
 import cv2
 
@@ -18,6 +19,7 @@ from plonket.document.retime import as_filmed
 from plonket.document.shot import Footage, read_shot
 from plonket.document.shot import Shot as Document
 from plonket.layers.generated import GeneratedLayer
+from plonket.media.clip import open_clip
 from plonket.media.light_map import light_map_preview
 from plonket.plate.clean import Clean
 from plonket.plate.stabilise import Steady
@@ -155,6 +157,17 @@ def generated_jpeg(kind: str) -> bytes:
         {"id": "g", "name": "g", "x": x, "y": y, "size": 62.0, "generator": {"kind": kind}}
     )
     return jpeg(render_alone(Document(name="p", footage=footage, stack=[layer]), NoMedia((640, 360)), 70, "g", scale=0.5))
+
+
+def shown_still(digest: str, ending: str) -> Path:
+    """A PNG file of a still that browsers cannot show themselves; kept once it is made."""
+    kept = store.derived_folder(digest) / "picture.png"
+    if not kept.exists():
+        rgba = open_clip(store.original_path(digest, ending)).rgba(0)
+        done, png = cv2.imencode(".png", cv2.cvtColor(rgba, cv2.COLOR_RGBA2BGRA))
+        assert done
+        store.keep_bytes(bytes(png), kept)
+    return kept
 
 
 def model_jpeg(digest: str) -> bytes:

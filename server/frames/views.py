@@ -22,6 +22,7 @@ from frames.drawn import (
     is_view,
     model_jpeg,
     shot_jpeg,
+    shown_still,
     thumb_jpeg,
 )
 from library.assets import find_asset
@@ -188,6 +189,11 @@ def media_file(request: HttpRequest, digest: str, what: str) -> HttpResponseBase
         return _problem(error)
     if what == "original" and asset.kind == "still" and asset.ending in TYPES:
         return ranged_file(request, store.original_path(digest, asset.ending), TYPES[asset.ending], immutable=True)
+    if what == "original" and asset.kind == "still":
+        try:
+            return ranged_file(request, shown_still(digest, asset.ending), "image/png", immutable=True)
+        except PlonketError as error:
+            return _problem(error)
     content_type = MEDIA.get(what)
     if content_type is None:
         return _problem(NotHere("file"))

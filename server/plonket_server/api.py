@@ -25,8 +25,10 @@ from shots.exchange import router as exchange
 from shots.footage import router as footage
 from shots.forms import router as forms
 from shots.keys import router as keys
+from shots.lighting import router as lighting
 from shots.likeness import router as likeness
 from shots.masks import router as masks
+from shots.mattes import router as mattes
 from shots.motions import router as motions
 from shots.operations import router as operations
 from shots.plate import router as plate
@@ -116,6 +118,8 @@ api.add_router("", footage)
 api.add_router("", masks)
 api.add_router("", keys)
 api.add_router("", likeness)
+api.add_router("", lighting)
+api.add_router("", mattes)
 api.add_router("", exchange)
 api.add_router("", checks)
 api.add_router("", jobs)

@@ -20,9 +20,10 @@ from plonket.base.errors import MediaError
 from plonket.media.conform import ASIDE
 from plonket.media.failures import media_errors
 from plonket.media.sound import SOUNDS
+from plonket.media.stills import PICTURES
 from plonket_server.problems import NotHere
 
-ENDINGS = {".mp4", ".mov", ".m4v", ".mkv", ".webm", ".avi", ".png", ".jpg", ".jpeg", ".webp", ".tif", ".tiff", ".bmp",
+ENDINGS = {".mp4", ".mov", ".m4v", ".mkv", ".webm", ".avi", *PICTURES,
            ".zip", ".cube", ".glb", ".gltf", ".obj", ".ply", ".stl", ".hdr", *SOUNDS}  # fmt: skip
 _DIGEST = re.compile(r"^[0-9a-f]{64}$")
 

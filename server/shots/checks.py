@@ -62,16 +62,28 @@ class FactOut(Schema):
 
 
 class SuggestionOut(Schema):
-    kind: Literal["point", "plane", "camera"]
+    kind: Literal["locked", "camera", "plane", "point"]
     frame: int
     outline: list[tuple[float, float]]
     why: str
 
 
+class MoverAtOut(Schema):
+    frame: int
+    box: tuple[float, float, float, float]
+
+
+class MoverOut(Schema):
+    first: int
+    last: int
+    box: tuple[float, float, float, float] = Field(description="x0, y0, x1, y1 of all it covers")
+    at: list[MoverAtOut]
+
+
 class AdviceOut(Schema):
     facts: list[FactOut]
     suggestions: list[SuggestionOut]
-    moving: list[list[tuple[float, float]]]
+    movers: list[MoverOut]
 
 
 def followers(document: Document) -> list[LayerBase]:
@@ -142,7 +154,7 @@ def advice(request: HttpRequest, digest: str, start: int = 0, stop: int | None =
     stop = frames if stop is None else stop
     if not 0 <= start < stop <= frames:
         raise BadInput("advise.range", f"The range {start}-{stop - 1} does not lie within the clip.")
-    kept = store.derived_folder(digest) / f"advice-{start}-{stop}.json"
+    kept = store.derived_folder(digest) / f"advice-2-{start}-{stop}.json"
     if not kept.exists():
         store.keep_bytes(draw(advice_on, digest, start, stop).model_dump_json().encode(), kept)
     return AdviceOut.model_validate_json(kept.read_bytes())
@@ -160,7 +172,10 @@ def advice_on(digest: str, start: int, stop: int) -> AdviceOut:
         suggestions=[
             SuggestionOut(kind=s.kind, frame=s.frame, outline=list(s.outline), why=s.why) for s in found.suggestions
         ],
-        moving=[list(m) for m in found.moving],
+        movers=[
+            MoverOut(first=m.first, last=m.last, box=m.box, at=[MoverAtOut(frame=f, box=box) for f, box in m.at])
+            for m in found.movers
+        ],
     )  # fmt: skip
 
 

@@ -12,7 +12,7 @@ from ninja import Router, Schema
 from pydantic import Field
 
 from library.pool import pool
-from plonket.base.colour import encode_8bit, linear_from_8bit
+from plonket.base.colour import encode_8bit, linear_from_codes
 from plonket.base.conventions import F64
 from plonket.base.errors import BadInput
 from plonket.base.outlines import carry
@@ -20,12 +20,12 @@ from plonket.document.bases import LayerBase
 from plonket.document.kinds import LAYERS
 from plonket.document.operations import with_values
 from plonket.document.shot import Shot as Document
-from plonket.keying.carried import CutStroke
 from plonket.keying.chroma import restored
 from plonket.keying.common import at_moment
 from plonket.keying.cutout import CutOutKey
 from plonket.keying.screen import ScreenKey, key_screen
 from plonket.layers.common import KeyedLayer, PictureLayer
+from plonket.matting.carried import CutStroke
 from plonket.render.sources import ShotSources
 from plonket.render.stack import drawn
 from plonket_server.drawing import draw
@@ -110,7 +110,7 @@ def pick(
     if not np.isfinite(own).all() or (high < 0).any() or (low > [rgb.shape[1], rgb.shape[0]]).any():
         raise BadInput("pick.outside", f"There is nothing of {layer.name} here. Pick inside its picture.")
     (a, b), (c, d) = (np.clip(v, 0, [rgb.shape[1] - 1, rgb.shape[0] - 1]).astype(int) for v in (low, high))
-    part = linear_from_8bit(np.ascontiguousarray(rgb[b : d + 1, a : c + 1]))
+    part = linear_from_codes(np.ascontiguousarray(rgb[b : d + 1, a : c + 1]))
     code = encode_8bit(np.median(part.reshape(-1, 3), axis=0).astype(np.float32))
     return PickOut(colour="#" + "".join(f"{int(v):02x}" for v in code))
 
@@ -131,7 +131,7 @@ def matte_of(document: Document, layer_id: str, frame: int) -> MatteOut | None:
     key = at_moment(layer.key, frame)
     rgb = np.ascontiguousarray(pool().clip(asset).rgba(own)[..., :3])
     # Judged as it is keyed: with its colour brought back to the edges.
-    light = linear_from_8bit(restored(rgb) if key.sharp and pool().length(asset) > 1 else rgb)
+    light = linear_from_codes(restored(rgb) if key.sharp and pool().length(asset) > 1 else rgb)
     found = key_screen(light, key, colours=pool().key_context(asset, key).colours)
     covered = round(float(found.rgba[..., 3].mean()), 4)
     return MatteOut(noise=round(found.noise, 4), holes=round(found.holes, 4), covered=covered)

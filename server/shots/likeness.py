@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 from django.http import HttpRequest
 from ninja import Router, Schema
-from pydantic import Field
+from pydantic import Field, FiniteFloat
 
 from jobs.api import JobOut, job_out
 from jobs.models import Job
@@ -16,7 +16,10 @@ from library.pool import pool
 from plonket.base.errors import BadInput
 from plonket.document.operations import with_values
 from plonket.document.shot import Shot as Document
+from plonket.image.grain_in_time import MeasuredGrain
+from plonket.looks.grain import Grain
 from plonket.render.match import Matched, match_to_plate
+from plonket.render.picked import Of, Point, picked_values
 from plonket.render.precompute import ahead_frames, is_ahead
 from plonket.render.sources import ShotSources
 from plonket_server.connections import in_thread
@@ -65,7 +68,85 @@ def _match(shot_id: uuid.UUID, layer_id: str, frame: int) -> MatchOut:
         return with_values(now, layer_id, values)
 
     shot = change_shot(shot_id, f"Match {name} to the plate", change)
-    return MatchOut(shot=shot_out(shot), says=found.says or ["nothing differs enough to change"])
+    says = found.says or ["nothing differs enough to change"]
+    if found.left:
+        says = [*says, f"left alone, as no change brings them nearer: {', '.join(found.left)}"]
+    return MatchOut(shot=shot_out(shot), says=says)
+
+
+class PointIn(Schema):
+    layer: str | None = Field(default=None, description="Whose look it is; none: the whole picture's")
+    look: str
+    point: Point
+    of: Of = Field(description="Whether the point is one of the look's own picture, or of the plate")
+    frame: int = Field(ge=0)
+    pixel: tuple[FiniteFloat, FiniteFloat]
+
+
+@router.post("/shots/{shot_id}/point", response=ShotOut)
+async def pick_point(request: HttpRequest, shot_id: uuid.UUID, body: PointIn) -> Any:
+    """Set a look's black, grey or white by a place of the picture: one undoable change."""
+    return await in_thread(lambda: _pick(shot_id, body))
+
+
+def picked(document: Document, body: PointIn) -> dict[str, Any]:
+    """The look's values by a point, worked out in the drawing process."""
+    sources = ShotSources(document, pool())
+    return picked_values(document, sources, body.layer, body.look, body.point, body.of, body.frame, body.pixel)
+
+
+def _pick(shot_id: uuid.UUID, body: PointIn) -> ShotOut:
+    values = draw(picked, document_of(find_shot(shot_id)), body)
+
+    def laid(looks: list[Any]) -> list[Any]:
+        return [type(one).model_validate({**one.model_dump(), **values}) if one.id == body.look else one for one in looks]
+
+    def change(now: Document) -> Document | None:
+        if body.layer is None:
+            return now.model_copy(update={"finish": laid(now.finish)})
+        layer = next((one for one in now.layers if one.id == body.layer), None)
+        return None if layer is None else with_values(now, body.layer, {"looks": laid(layer.looks)})
+
+    return shot_out(change_shot(shot_id, f"Pick {body.point}", change))
+
+
+CLIP_GRAIN = "clip-grain"
+"""Id of the finish's look that gives the clip's grain back."""
+
+
+class GrainOut(Schema):
+    shot: ShotOut
+    says: str = Field(description="What was measured, in plain words")
+
+
+@router.post("/shots/{shot_id}/grain", response=GrainOut)
+async def give_grain_back(request: HttpRequest, shot_id: uuid.UUID) -> Any:
+    """Lay the clip's own grain, as it is measured, over the finished picture: one undoable change."""
+    return await in_thread(lambda: _grain(shot_id))
+
+
+def clip_grain(asset: str) -> MeasuredGrain | None:
+    """A clip's grain, measured in the drawing process unless it is known."""
+    return pool().grain(asset)
+
+
+def _grain(shot_id: uuid.UUID) -> GrainOut:
+    footage = document_of(find_shot(shot_id)).footage
+    if footage is None:
+        raise BadInput("shot.no_footage", "This shot has no footage yet. Bring in a clip first.")
+    found = draw(clip_grain, footage.asset)
+    if found is None:
+        raise BadInput("grain.none", "Nowhere in this clip does its grain show clearly enough to be measured.")
+    look = Grain(id=CLIP_GRAIN, name="The clip's grain", profile=found.profile)
+
+    def change(now: Document) -> Document | None:
+        kept = [one for one in now.finish if one.id != CLIP_GRAIN]
+        return now.model_copy(update={"finish": [*kept, look]})
+
+    shot = change_shot(shot_id, "Give the clip's grain back", change)
+    strength = sum(sum(row) for row in found.profile.strength) / (3 * len(found.profile.strength))
+    how = "from frame to frame" if found.how == "time" else "in calm places, as nothing moves"
+    return GrainOut(shot=shot_out(shot), says=f"{strength:.1f} codes of grain, measured {how}.")
 
 
 @router.post("/shots/{shot_id}/layers/{layer_id}/lineup", response=JobOut)

@@ -18,6 +18,7 @@ from plonket.base.states import LOST, TRACKED
 from plonket.document.kinds import MOTIONS
 from plonket.document.retime import as_filmed
 from plonket.document.shot import Shot as Document
+from plonket.matting.measure import MattePartial
 from plonket.media import open_clip
 from plonket.render.sources import ShotSources
 from plonket.track.form.measure import FormPartial
@@ -124,11 +125,15 @@ class _PartialTeller:
         self.kind = ""
         Event.objects.filter(kind="partial", created__lt=timezone.now() - timedelta(hours=1)).delete()
 
-    def hear(self, partial: Partial | PlanePartial | FormPartial) -> None:
+    def hear(self, partial: Partial | PlanePartial | FormPartial | MattePartial) -> None:
         """A camera has no partial results: it is solved from all frames at once."""
         if isinstance(partial, FormPartial):
             self.tracks = partial.track or self.tracks
             self._hear_form(partial)
+        elif isinstance(partial, MattePartial):
+            self.tracks = matte = partial.track
+            f = partial.frame
+            self.rows.append([f, round(float(matte.confidence[f]), 3), int(matte.state[f]), int(matte.reason[f])])
         elif isinstance(partial, PlanePartial):
             self.tracks = partial.track
             t, f = partial.track, partial.frame

@@ -207,7 +207,8 @@ def _moved(document: Document, layer: MeshLayer, shift: F64) -> Document:
 
 def _straight(room: Room, track: CameraTrack, body: RoomIn) -> Room:
     if body.does == "suggest":
-        return suggested(track.points[track.kept], track.rotation, track.position)
+        # As it was measured the set stands upright.
+        return suggested(track.points[track.kept], track.rotation, track.position, np.array([0.0, 1.0, 0.0]), 0.3)
     if body.does in ("turn", "raise"):
         amount = body.amount or 0.0
         if not np.isfinite(amount) or abs(amount) > 1e6:

@@ -79,23 +79,6 @@ def plane(t: Tour) -> None:
     t.hold(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
 
 
-def held_still(t: Tour) -> None:
-    t.open("Night chart on the wall", 120)
-    t.card("Night route")
-    t.page.keyboard.press("h")
-    check = t.page.get_by_role("button", name="Check", exact=True)
-    if check.is_visible():
-        check.click()
-        expect(check).to_be_hidden()
-    t.settle()
-
-
-def lanterns(t: Tour) -> None:
-    t.open("Lanterns for the keeper", 50)
-    t.card("Lantern string")
-    t.settle()
-
-
 def advice(t: Tour) -> None:
     t.open("Harbour, untouched", 30)
     t.page.keyboard.press("q")
@@ -112,17 +95,37 @@ def follow(t: Tour) -> None:
     t.hold(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
 
 
-def plonk(t: Tour) -> None:
-    t.open("Harbour, untouched", 60)
-    t.page.keyboard.press("p")
-    t.page.get_by_role("dialog").wait_for()
-    t.settle()
-    t.pictures()
-
-
 def whale(t: Tour) -> None:
     t.open("A whale on the bench", 60)
     t.card("Brass whale")
+    t.settle()
+
+
+def match(t: Tour) -> None:
+    """A match beside the picture before it, enlarged."""
+    t.open("The keeper on the quay", 60)
+    t.card(re.compile("^Keeper"))
+    t.settle()
+    t.page.get_by_role("button", name=re.compile("^Match")).first.click()
+    expect(t.page.get_by_role("button", name="Before", exact=True)).to_be_visible()
+    t.page.get_by_role("button", name="Compare …").click()
+    t.page.get_by_role("combobox", name="Compared with").click()
+    t.page.get_by_role("option", name=re.compile("^Before: Match")).first.click()
+    t.page.get_by_role("radio", name="Beside").click()
+    t.page.mouse.click(640, 24)
+    t.page.mouse.move(448, 312)
+    t.page.mouse.wheel(0, -900)
+    t.settle()
+
+
+def scopes(t: Tour) -> None:
+    t.open("The keeper on the quay", 60)
+    t.card(re.compile("^Keeper"))
+    t.page.keyboard.press("g")
+    t.settle()
+    region = t.page.get_by_role("region", name="Scopes")
+    region.get_by_role("radio", name="Parade").click()
+    region.get_by_role("radio", name="Element and plate").click()
     t.settle()
 
 
@@ -212,6 +215,13 @@ def front(t: Tour) -> None:
     t.page.get_by_test_id("matte-quality").wait_for(timeout=PATIENCE_MS)
 
 
+def matte(t: Tour) -> None:
+    t.open("A boat behind the lamp", 85)
+    t.card(re.compile("^Lamp"))
+    t.settle()
+    t.page.get_by_test_id("matte").wait_for(timeout=PATIENCE_MS)
+
+
 def curves(t: Tour) -> None:
     t.open("The lamp, slowly", 70)
     t.page.get_by_role("navigation", name="Run sheet").locator("button[aria-pressed]").first.click()
@@ -220,8 +230,8 @@ def curves(t: Tour) -> None:
 
 
 VIEWS: list[Callable[[Tour], None]] = [
-    workspace, plane, held_still, lanterns, advice, follow, plonk, whale, shelf, projects, dim_room, deliver, deliveries,
-    steady, room, desk, form, front, curves,
+    workspace, plane, advice, follow, whale, match, scopes, shelf, projects, dim_room, deliver, deliveries,
+    steady, room, desk, form, front, curves, matte,
 ]  # fmt: skip
 
 

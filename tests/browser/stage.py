@@ -169,6 +169,14 @@ class BrowserTest(TransactionTestCase):
         top = well["y"] + (well["height"] - size[1] * zoom) / 2
         return left + x * zoom, top + y * zoom
 
+    def solve_camera(self) -> None:
+        """Follow the camera of a clip that is there, and solve it."""
+        self.page.get_by_role("button", name="Follow", exact=True).click()
+        self.page.get_by_role("menuitem", name="The camera").click()
+        self.page.get_by_role("button", name="Measure", exact=True).click()
+        until(lambda: self.document()["motions"][0]["measurement"] is not None, 120, "the camera to be solved")
+        expect(self.page.locator("[data-detail]").first).to_be_attached()
+
     def type_number(self, label: str, value: float) -> None:
         box = self.page.get_by_label(f"{label} value")
         box.click()

@@ -199,7 +199,7 @@ class Checking(BrowserTest):
         page = self.page
         self.new_shot()
         self.bring_in(self.clip(12))
-        told = {"facts": [{"about": "depth", "grade": "good", "says": "There is depth."}], "moving": [],
+        told = {"facts": [{"about": "depth", "grade": "good", "says": "There is depth."}], "movers": [],
                 "suggestions": [{"kind": "camera", "frame": 3, "outline": [], "why": "The room can be solved."}]}  # fmt: skip
         page.route("**/advice?**", lambda route: route.fulfill(json=told))
         page.keyboard.press("q")

@@ -126,3 +126,34 @@ class TakenOut(BrowserTest):
         until(lambda: self.document()["plate"][0]["shown"] is False, 20, "the mend to be off")
         page.keyboard.press("Control+z")
         until(lambda: self.document()["plate"][0]["shown"] is True, 20, "undo")
+
+
+class GrainTakenOff(BrowserTest):
+    def test_grain_goes_off_and_comes_back_at_the_end(self) -> None:
+        page = self.page
+        clean = chart_shot(frames=12, shake=6.0).frames
+        rng = np.random.default_rng(2)
+        noisy = [np.clip(f + rng.normal(0, 7, (*f.shape[:2], 1)) + 0.5, 0, 255).astype(np.uint8) for f in clean]
+        recording = Recording(rate=Fraction(30), frames=12, crf=6, sound=False)
+        path = self.folder / "grainy.mp4"
+        write_recording(path, iter(noisy), frame_times(recording), SIZE, recording)
+        self.new_shot()
+        self.bring_in(path)
+        page.get_by_role("button", name="Treat").click()
+        page.get_by_role("menuitem", name="De-grain").click()
+        until(lambda: [p["kind"] for p in self.document()["plate"]] == ["degrain"], 20, "the treatment")
+        page.get_by_role("button", name="Give the grain back").click()
+        expect(page.get_by_text("measured from frame to frame")).to_be_visible(timeout=60_000)
+        (look,) = self.document()["finish"]
+        self.assertEqual((look["kind"], look["id"]), ("grain", "clip-grain"))
+        strength = float(np.mean(look["profile"]["strength"]))
+        self.assertLess(abs(strength / 7 - 1), 0.35)
+        # Once more takes its place, and undo takes it away.
+        page.get_by_role("button", name="Measure the grain given back anew").click()
+        until(lambda: len(self.document()["finish"]) == 1, 20, "one look")
+        page.keyboard.press("Control+z")
+        page.keyboard.press("Control+z")
+        until(lambda: self.document()["finish"] == [], 20, "undone")
+        quiet = open_clip(self.deliver()).rgb(6)
+        mine, was = (float(np.abs(p[40:-40, 40:-40].astype(float) - clean[6][40:-40, 40:-40]).mean()) for p in (quiet, noisy[6]))
+        self.assertLess(mine, 0.75 * was)

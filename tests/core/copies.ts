@@ -84,8 +84,13 @@ const live = {
     const found = events.useLive.getState().partial[motion];
     return found ? { ...found, rows: [...found.rows] } : null;
   },
-  lostRuns: (states: number[], first: number, last: number) =>
-    tracks.lostRuns({ at: (f: number) => (states[f] === undefined ? null : { state: states[f] }) } as never, first, last),
+  badRuns: (kind: string, states: number[], sure: number[], first: number, last: number) =>
+    tracks.badRuns(
+      { kind } as never,
+      { at: (f: number) => (states[f] === undefined ? null : { state: states[f], confidence: sure[f] ?? 1 }) } as never,
+      first,
+      last,
+    ),
   handle: (known: Record<number, unknown>, motion: never, point: string, frame: number) =>
     tracks.handleSpot({ at: (_: string, f: number) => known[f] ?? null } as never, motion, point, frame),
 };

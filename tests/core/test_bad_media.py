@@ -12,6 +12,7 @@ import time
 import zlib
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 from unittest import mock
 
 import av
@@ -20,7 +21,6 @@ import cv2
 import numpy as np
 from PIL import Image
 
-from plonket.base.conventions import U8
 from plonket.base.errors import BadInput, Cancelled, FormatError, MediaError
 from plonket.base.isolated import call_apart
 from plonket.base.progress import Work
@@ -259,15 +259,15 @@ class Conforming(InFolder):
         self.assertEqual(self.left(), [])
 
     def test_frames_are_counted_before_it_counts_as_ready(self) -> None:
-        written = VideoWriter.write
+        written = VideoWriter.write_planes
 
-        def loses_one(self: VideoWriter, rgb: U8, pts: int | None = None) -> None:
+        def loses_one(self: VideoWriter, *given: Any) -> None:
             if self.frames == 7:
                 self.frames += 1
                 return
-            written(self, rgb, pts)
+            written(self, *given)
 
-        with mock.patch.object(VideoWriter, "write", loses_one), self.assertRaises(MediaError):
+        with mock.patch.object(VideoWriter, "write_planes", loses_one), self.assertRaises(MediaError):
             conform(self.clip(), self.folder / "clip")
         self.assertFalse((self.folder / "clip").exists())
 

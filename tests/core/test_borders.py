@@ -8,7 +8,7 @@ import cv2
 import numpy as np
 from scipy.ndimage import map_coordinates
 
-from plonket.base.colour import linear_from_8bit
+from plonket.base.colour import linear_from_codes
 from plonket.base.conventions import F32, F64, U8
 from plonket.image.picture import StillSource
 from plonket.plate.donors import choose_donors, looked_at, zoom_to_fill
@@ -50,7 +50,7 @@ class Filmed(NoMedia):
     def plate(self, asset: str, frame: int) -> U8:
         code = place(self.paper, self.path[frame])
         if frame in self.dimmed:
-            light = linear_from_8bit(np.clip(code + 0.5, 0, 255).astype(np.uint8)) * 0.7
+            light = linear_from_codes(np.clip(code + 0.5, 0, 255).astype(np.uint8)) * 0.7
             code = 255 * np.where(light < 0.0031308, 12.92 * light, 1.055 * np.maximum(light, 1e-6) ** (1 / 2.4) - 0.055)
         return np.clip(code + 0.5, 0, 255).astype(np.uint8)
 
@@ -119,7 +119,7 @@ class Filled(unittest.TestCase):
         return stabilised_plate(sources, "a", frame, np.eye(3), view.matrix(frame), SIZE, fill=fill)
 
     def true(self) -> F32:
-        return linear_from_8bit(np.clip(place(wall(), np.eye(3)) + 0.5, 0, 255).astype(np.uint8))
+        return linear_from_codes(np.clip(place(wall(), np.eye(3)) + 0.5, 0, 255).astype(np.uint8))
 
     def test_every_frame_shows_the_whole_wall(self) -> None:
         true = self.true()

@@ -100,7 +100,7 @@ class Advising(unittest.TestCase):
         # It lies on the wall and takes in most of the chart.
         chart = corners[first.frame]
         self.assertTrue((outline.min(axis=0) < chart.mean(axis=0)).all() and (outline.max(axis=0) > chart.mean(axis=0)).all())
-        self.assertEqual(advice.moving, ())
+        self.assertEqual(advice.movers, ())
         # What it suggests can be measured as it stands.
         from plonket.base.outlines import polygon_outline
         from plonket.track.plane.settings import Region

@@ -11,7 +11,7 @@ from typing import Any
 import cv2
 import numpy as np
 
-from plonket.base.colour import decode, encode_8bit, linear_from_8bit
+from plonket.base.colour import decode, encode_8bit, linear_from_codes
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import BadInput
 from plonket.base.outlines import polygon_outline
@@ -176,7 +176,7 @@ class Carried(unittest.TestCase):
         self.assertLess(float(np.abs(back - base)[inner].mean()), 0.6)
         self.assertGreater(float(np.abs(moved - base)[inner].mean()), 1.0)
         bright = self.plate(clean.model_copy(update={"gain": 50.0}), 0)
-        ratio = linear_from_8bit(bright)[inner].mean() / linear_from_8bit(base.astype(np.uint8))[inner].mean()
+        ratio = linear_from_codes(bright)[inner].mean() / linear_from_codes(base.astype(np.uint8))[inner].mean()
         self.assertAlmostEqual(float(ratio), 0.5, delta=0.02)
         flat = np.full((1, 1, 3), 0.2, np.float32)
         self.assertAlmostEqual(float(Levels(lift=0.1).of(flat * 0)[0, 0, 0]), float(decode(np.array(0.1))), places=5)
@@ -356,7 +356,7 @@ class TextureOverTime(unittest.TestCase):
         def held(seen: U8, i: int) -> F32:
             """Seen from the first frame and in its light: what changes is grain and flicker."""
             still = cv2.warpPerspective(seen, centre @ back[i] @ np.linalg.inv(centre), SIZE, flags=cv2.INTER_CUBIC)
-            return np.asarray(cv2.GaussianBlur(linear_from_8bit(still) / light(float(dirty.times[i])), (0, 0), 2.0), np.float32)
+            return np.asarray(cv2.GaussianBlur(linear_from_codes(still) / light(float(dirty.times[i])), (0, 0), 2.0), np.float32)
 
         ours = np.array([held(fill.mend(i), i) for i in range(FRAMES)])
         flicker = np.std(ours, axis=0).mean(axis=2)

@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from plonket.base.colour import decode, encode, encode_8bit, linear_from_8bit
+from plonket.base.colour import decode, encode, encode_8bit, linear_from_codes
 from plonket.base.conventions import F32, F64, U8, matrix_to_quaternion, quaternion_to_matrix
 from plonket.base.fields import Key, Keyed, value_at
 from plonket.base.homography import transform_point
@@ -54,7 +54,7 @@ def centroid(alpha: np.ndarray, x0: int = 0, y0: int = 0) -> tuple[float, float]
 class Light(unittest.TestCase):
     def test_all_codes_survive_the_round_trip(self) -> None:
         codes = np.arange(256, dtype=np.uint8)
-        np.testing.assert_array_equal(encode_8bit(linear_from_8bit(codes)), codes)
+        np.testing.assert_array_equal(encode_8bit(linear_from_codes(codes)), codes)
 
     def test_middle_grey(self) -> None:
         self.assertAlmostEqual(float(decode(np.array(0.5))), 0.21404, places=5)
@@ -195,6 +195,15 @@ class FakeSources:
     def length(self, asset: str) -> int:
         return 1
 
+    def seat(self, target: str | None) -> None:
+        return None
+
+    def picked(self, motion: str, moment: float, *, shadow: bool = False) -> None:
+        return None
+
+    def grain(self, asset: str) -> None:
+        return None
+
     def pace(self, asset: str) -> float:
         return 1.0
 
@@ -247,7 +256,7 @@ class Rendering(unittest.TestCase):
 
     def test_half_cover_mixes_light_not_codes(self) -> None:
         out = render_frame(shot_with(opacity=50.0), FakeSources(), 0)
-        wanted = encode_8bit(np.array([(linear_from_8bit(np.uint8([90]))[0] + 1) / 2], np.float32))[0]
+        wanted = encode_8bit(np.array([(linear_from_codes(np.uint8([90]))[0] + 1) / 2], np.float32))[0]
         self.assertEqual(int(out[60, 100, 0]), int(wanted))
 
     def test_plate_is_untouched_where_nothing_lies(self) -> None:

@@ -11,13 +11,13 @@ from typing import Any
 import cv2
 import numpy as np
 
-from plonket.base.colour import decode, encode, linear_from_8bit
+from plonket.base.colour import decode, encode, linear_from_codes
 from plonket.base.conventions import F32, U8
 from plonket.base.errors import Degenerate
 from plonket.cli.main import main
-from plonket.keying.carried import Carried, CutStroke
 from plonket.keying.common import KeyContext
 from plonket.keying.cutout import CutOutKey, cut, run
+from plonket.matting.carried import Carried, CutStroke
 
 SIZE = (640, 360)
 FRAMES = 16
@@ -70,7 +70,7 @@ class CutOut(unittest.TestCase):
     shared = carried()
 
     def matte(self, frame: int, key: CutOutKey | None = None, using: Carried | None = None) -> F32:
-        light = linear_from_8bit(scene(frame)[0])
+        light = linear_from_codes(scene(frame)[0])
         return cut(light, (using or self.shared).mask(frame), key or CutOutKey())
 
     def test_a_few_strokes_cut_it_on_their_frame_and_far_from_it(self) -> None:

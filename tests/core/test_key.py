@@ -10,17 +10,17 @@ from pathlib import Path
 import cv2
 import numpy as np
 
-from plonket.base.colour import decode, linear_from_8bit
+from plonket.base.colour import decode, linear_from_codes
 from plonket.base.conventions import F32, U8
 from plonket.base.errors import Degenerate
 from plonket.cli.main import main
 from plonket.keying import brightness, colours, difference
-from plonket.keying.calm import calmed
 from plonket.keying.chroma import restored
 from plonket.keying.cloth import found_colour
 from plonket.keying.common import KeyContext
 from plonket.keying.screen import ScreenKey, key_screen, turned_to_green
 from plonket.layers.still import StillLayer
+from plonket.matting.calm import calmed
 from plonket.media import open_clip
 from plonket.render.frame import render_frame
 from plonket.render.media_pool import MediaPool
@@ -96,7 +96,7 @@ def filmed(code: str, *, uneven: bool = True, shift: float = 0.0, seed: int = 1,
 
 
 def keyed(rgb: U8, **settings: object) -> tuple[F32, F32]:
-    found = key_screen(linear_from_8bit(rgb), ScreenKey(**settings))  # type: ignore[arg-type]
+    found = key_screen(linear_from_codes(rgb), ScreenKey(**settings))  # type: ignore[arg-type]
     return found.rgba, found.rgba[..., 3]
 
 
@@ -184,7 +184,7 @@ class Screen(unittest.TestCase):
 
     def test_the_cloth_is_found_by_itself_or_said_to_be_missing(self) -> None:
         for code in CLOTHS.values():
-            found = found_colour(linear_from_8bit(filmed(code)[0]))
+            found = found_colour(linear_from_codes(filmed(code)[0]))
             shares, true = found / found.sum(), linear(code) / linear(code).sum()
             self.assertLess(float(np.abs(shares - true).max()), 0.03)
         with self.assertRaisesRegex(Degenerate, "Pick its colour"):

@@ -191,9 +191,13 @@ class Live(Alike):
 
     def test_lost_frames_are_told_in_runs(self) -> None:
         states = [TRACKED, LOST, LOST, TRACKED, LOST, GIVEN, LOST]
-        self.assertEqual(self.say("live.lostRuns", states, 0, 6), [[1, 2], [4, 4], [6, 6]])
-        self.assertEqual(self.say("live.lostRuns", states, 2, 5), [[2, 2], [4, 4]])
-        self.assertEqual(self.say("live.lostRuns", [TRACKED], 0, 5), [])
+        self.assertEqual(self.say("live.badRuns", "plane", states, [], 0, 6), [[1, 2], [4, 4], [6, 6]])
+        self.assertEqual(self.say("live.badRuns", "plane", states, [], 2, 5), [[2, 2], [4, 4]])
+        self.assertEqual(self.say("live.badRuns", "plane", [TRACKED], [], 0, 5), [])
+
+    def test_of_a_matte_unsure_frames_are_told_and_not_those_without_it(self) -> None:
+        states = [GIVEN, TRACKED, TRACKED, TRACKED, LOST, TRACKED]
+        self.assertEqual(self.say("live.badRuns", "matte", states, [0.1, 0.4, 0.2, 0.9, 0.0, 0.3], 0, 5), [[1, 2], [5, 5]])
 
     def test_a_point_s_handle_stands_where_it_is_known_nearest(self) -> None:
         motion = {"points": [{"id": "a", "given": [{"frame": 2, "x": 1, "y": 2}, {"frame": 9, "x": 5, "y": 6}]}]}

@@ -28,6 +28,7 @@ from plonket.looks.sharpen import Sharpen
 from plonket.looks.wrap import Wrap
 from plonket.masks.outlined import OutlineMask
 from plonket.render.frame import render_frame
+from plonket.render.picked import picked_values
 from tests.core.test_masks import WhiteOnBlack, shot_of
 
 SIZE = (160, 120)
@@ -107,6 +108,25 @@ class Light(unittest.TestCase):
             run(made(Blur, radius=8.0), half, scale=0.5), cv2.resize(whole, (80, 60), interpolation=cv2.INTER_AREA), atol=0.01
         )
 
+    def test_a_lens_shows_its_opening_in_what_was_too_bright_to_be_shown(self) -> None:
+        lamp = flat(0.05)
+        lamp[60, 80, :3] = 1.0
+        soft = run(made(Blur, shape="lens", radius=20, blades=6, bulge=0), lamp)[..., 1] - np.float32(0.05)
+        self.assertAlmostEqual(float(soft.sum()), 0.95, delta=0.01, msg="no light is lost")
+        ys, xs = np.nonzero(soft > 0.3 * soft.max())
+        # A hexagon is as wide as its circle across corners, and by cos 30° narrower across its sides.
+        self.assertAlmostEqual(float(np.ptp(xs)), 40, delta=2)
+        self.assertAlmostEqual(float(np.ptp(ys)), 40 * np.cos(np.pi / 6), delta=2)
+        turned = run(made(Blur, shape="lens", radius=20, blades=6, bulge=0, angle=30), lamp)[..., 1] - np.float32(0.05)
+        np.testing.assert_allclose(np.ptp(np.nonzero(turned > 0.3 * turned.max())[0]), 40, atol=2)
+        # A lamp that the picture clipped may be many times as bright; what is no lamp stays as it was.
+        bright = run(made(Blur, shape="lens", radius=20, discs=900), lamp)[..., 1] - np.float32(0.05)
+        self.assertAlmostEqual(float(bright.sum()), 9.95, delta=0.1)
+        grey = flat(0.4)
+        np.testing.assert_allclose(run(made(Blur, shape="lens", radius=9, discs=900, rim=80), grey), grey, atol=2e-3)
+        rimmed = run(made(Blur, shape="lens", radius=20, rim=150), lamp)[60, :, 1] - np.float32(0.05)
+        self.assertGreater(rimmed[97], 1.5 * rimmed[80])
+
     def test_sharpening_raises_detail_and_leaves_flat_parts_and_edges_of_coverage(self) -> None:
         x = np.arange(SIZE[0])
         code = 0.5 + 0.1 * np.sin(2 * np.pi * x / 5)
@@ -149,6 +169,38 @@ class Light(unittest.TestCase):
         bright = flat(float(decode(np.array(1.0))))
         quiet = encode(np.clip(run(made(Grain, highlights=0.0), bright)[..., 0], 0, 1))
         self.assertLess(float(quiet.std()) * 255, 0.1)
+
+
+class Picked(unittest.TestCase):
+    """Black, grey and white points, picked on an element or on the plate."""
+
+    def setUp(self) -> None:
+        layer = StillLayer.model_validate({
+            "id": "s", "name": "Still", "asset": "e" * 64, "width": 40, "height": 40, "x": 80, "y": 60,
+            "looks": [{"kind": "levels", "id": "l", "name": "Levels"}, {"kind": "white", "id": "w", "name": "White"}],
+        })  # fmt: skip
+        self.shot = shot_of([layer], SIZE)
+        self.sources = WhiteOnBlack()
+
+    def values(self, look: str, point: Any, of: Any, at: tuple[float, float] = (80, 60)) -> dict[str, Any]:
+        return picked_values(self.shot, self.sources, "s", look, point, of, 0, at)
+
+    def test_white_of_the_element_and_black_of_the_plate(self) -> None:
+        # The element is white on a black plate.
+        self.assertAlmostEqual(self.values("l", "white", "it")["white"], 100, delta=0.5)
+        self.assertAlmostEqual(self.values("l", "black", "plate")["out_black"], 0, delta=0.5)
+        self.assertEqual(self.values("w", "grey", "it")["white"], "#ffffff")
+
+    def test_black_and_white_never_meet(self) -> None:
+        found = self.values("l", "black", "it")
+        levels = Levels.model_validate({"id": "l", "name": "Levels", **found})
+        self.assertLess(float(levels.black), float(levels.white))  # type: ignore[arg-type]
+
+    def test_where_nothing_is_shown_nothing_is_picked(self) -> None:
+        with self.assertRaises(BadInput):
+            self.values("l", "white", "it", (5, 5))
+        with self.assertRaises(BadInput):
+            self.values("w", "black", "it")
 
 
 class Laid(unittest.TestCase):

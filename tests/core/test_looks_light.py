@@ -65,6 +65,12 @@ class Tables(unittest.TestCase):
         warm = code_of(run(made(LiftGammaGain, gain_tint="#908070"), flat(coded(0.5))))
         self.assertGreater(warm[0], warm[1])
         self.assertGreater(warm[1], warm[2])
+        # An offset moves black as far as white.
+        for c in (0.1, 0.5, 0.8):
+            np.testing.assert_allclose(code_of(run(made(LiftGammaGain, offset=10), flat(coded(c)))), c + 0.1, atol=0.004)
+        blue = code_of(run(made(LiftGammaGain, offset_tint="#7878a0"), flat(coded(0.2))))
+        self.assertGreater(blue[2], 0.22)
+        self.assertLess(blue[0], 0.2)
 
     def test_white_balance_makes_grey_of_what_was_white(self) -> None:
         cast = decode(np.array([0xF0, 0xD8, 0xB0]) / 255)

@@ -16,7 +16,6 @@ from plonket.base.progress import Work
 from plonket.media import open_clip, probe
 from plonket.media.clip import open_working
 from plonket.media.conform import conform
-from plonket.media.hdr import hdr_to_sdr
 from plonket.media.sound import Sound, read_sound, read_wav
 from plonket.media.timing import conform_times
 from plonket.media.write import VideoWriter, join_segments
@@ -155,16 +154,6 @@ class Reading(InFolder):
             for i in range(3):
                 out.write(numbered(i, (321, 181)))
         self.assertEqual(probe(self.folder / "odd.mp4").size, (321, 181))
-
-    def test_hdr_white_and_grey(self) -> None:
-        # HLG reference white (75 % signal) becomes bright but not clipped; greys stay neutral.
-        white = np.full((2, 2, 3), round(0.75 * 65535), np.uint16)
-        out = hdr_to_sdr(white, "hlg")
-        self.assertTrue(215 <= out[0, 0, 0] <= 252)
-        self.assertEqual(len({int(v) for v in out[0, 0]}), 1)
-        peak = hdr_to_sdr(np.full((1, 1, 3), 65535, np.uint16), "pq")
-        self.assertGreaterEqual(peak.min(), 250)
-
 
 class Conforming(InFolder):
     def test_uneven_rotated_clip_with_sound(self) -> None:

@@ -22,6 +22,7 @@ from plonket.masks.outlined import OutlineMask
 from plonket.media import open_clip
 from plonket.media.write import Coding, VideoWriter
 from plonket.plate.mend import Mend
+from plonket.plate.repair.agreed import Donor, laid_together, unsettled
 from plonket.plate.repair.borrow import Borrower
 from plonket.plate.repair.edges import fill_edges
 from plonket.plate.repair.fill import fill_clip
@@ -33,6 +34,7 @@ from plonket.render.media_pool import MediaPool
 from plonket.render.sources import ShotSources
 from synth.phone.quickset import QuickShot, chart_shot, quad
 from synth.phone.sensor import Sensor
+from tests.core.photos import photo
 from tests.core.test_steady import shot_with, steady, tracked, whole_plane, write
 
 FRAMES = 24
@@ -112,6 +114,61 @@ class Borrowed(unittest.TestCase):
         self.assertTrue(mended.unseen[55:65, 75:90].all())
         self.assertFalse(mended.unseen[:30].any())
         self.assertLess(abs(float(mended.rgb[55:65, 75:90].mean() - still[45:75, 65:100].mean())), 40)
+
+
+class Crowded(unittest.TestCase):
+    """Two figures on calm ground before a camera that shakes a little; one of them is taken out."""
+
+    def takes(self) -> tuple[list[U8], list[U8], list[U8]]:
+        rng = np.random.default_rng(8)
+        wall = photo("brick.png", (760, 480))
+        wall[220:] = np.clip(np.array([118, 112, 106]) + 5 * rng.standard_normal((260, 760, 3)), 0, 255)
+        frames, clean, mattes = [], [], []
+        for k in range(24):
+            lies = np.array([[1, 0, -50 + 3 * np.sin(k)], [0, 1, -50 + 2 * np.cos(1.3 * k)]])
+            behind = cv2.warpAffine(wall, lies, (640, 360), flags=cv2.INTER_CUBIC)
+            # The other one crosses, in front of where the first one stood, or will stand.
+            cv2.ellipse(behind, (80 + 22 * k, 240), (16, 50), 0, 0, 360, (30, 46, 90), -1, cv2.LINE_AA)
+            full, matte = behind.copy(), np.zeros((360, 640), np.uint8)
+            at = (430 - 11 * k, 255)
+            cv2.ellipse(full, at, (18, 56), 0, 0, 360, (24, 22, 20), -1, cv2.LINE_AA)
+            cv2.ellipse(matte, at, (20, 58), 0, 0, 360, 255, -1, cv2.LINE_AA)
+            grain = 1.5 * rng.standard_normal(full.shape)
+            frames.append(np.clip(full + grain, 0, 255).astype(np.uint8))
+            clean.append(behind)
+            mattes.append(matte)
+        return frames, clean, mattes
+
+    def test_what_passes_by_in_other_frames_is_not_borrowed_with_them(self) -> None:
+        frames, clean, mattes = self.takes()
+        lumas = [luma_of(f) for f in frames]
+        borrower = Borrower(lambda i: frames[i], lambda i: lumas[i], lambda i: mattes[i], len(frames))
+        for i in (3, 7, 16, 21):
+            found = borrower.mend(i)
+            hole = mattes[i] > 127
+            other = np.abs(clean[i].astype(int) - [30, 46, 90]).max(axis=2) < 40
+            # Where the other one stands behind the first, no frame shows it at that moment.
+            shown = hole & (cv2.dilate(other.astype(np.uint8), np.ones((21, 21), np.uint8)) == 0)
+            off = np.abs(found.rgb.astype(float) - clean[i])[shown].max(axis=1)
+            self.assertLess(float(off.mean()), 4.0, i)
+            self.assertLess(float(np.percentile(off, 99)), 14.0, i)
+
+    def test_where_all_disagree_the_nearest_is_taken(self) -> None:
+        own = np.full((20, 30, 3), 0.2, np.float32)
+        mask = np.zeros((20, 30), bool)
+        mask[5:15, 5:25] = True
+        every = np.ones_like(mask)
+        near, far = (Donor(light=np.full_like(own, v), usable=every) for v in (0.1, 0.9))
+        self.assertTrue(unsettled([near], mask).any())
+        self.assertTrue(unsettled([near, far], mask).any())
+        filled, missing = laid_together([near, far], own, mask)
+        self.assertFalse(missing.any())
+        np.testing.assert_allclose(filled[8:12, 10:20], 0.1)
+        # A third one decides.
+        filled, _ = laid_together([near, far, Donor(light=np.full_like(own, 0.88), usable=every)], own, mask)
+        np.testing.assert_allclose(filled[8:12, 10:20], 0.9, atol=0.001)
+        none = Donor(light=own, usable=np.zeros_like(mask))
+        self.assertTrue(laid_together([none], own, mask)[1][mask].all())
 
 
 class FromEdges(unittest.TestCase):

@@ -6,7 +6,7 @@ from __future__ import annotations
 import cv2
 import numpy as np
 
-from plonket.base.colour import encode_8bit, linear_from_8bit
+from plonket.base.colour import encode_8bit, linear_from_codes
 from plonket.base.conventions import F64, U8
 from plonket.document.spot import Spot
 from plonket.layers import form as forms
@@ -93,7 +93,7 @@ class Together(Rooms):
         ys, xs = np.nonzero(inside)
         distance = float(np.linalg.norm(camera().eye(1) - [0, 0.15, 0.05]))
         kept = 0.4**distance
-        air = linear_from_8bit(np.array([[[0x40, 0x60, 0xFF]]], np.uint8))[0, 0]
+        air = linear_from_codes(np.array([[[0x40, 0x60, 0xFF]]], np.uint8))[0, 0]
         expected = a[ys, xs, :3] * kept + air * (1 - kept)
         self.assertLess(float(np.abs(b[ys, xs, :3] - expected).mean()), 0.02)
 
@@ -218,7 +218,7 @@ class OnForms(Rooms):
         middle = seen.project(0, m[:3, 3] + [0, 0.15, 0.15]).astype(int)
         self.assertGreater(float(cover[middle[1], middle[0]]), 0.99, "its front is seen by both")
         grey = self.drawn(box, sources, 0)[middle[1], middle[0], :3]
-        np.testing.assert_allclose(grey, linear_from_8bit(np.array([[[90, 90, 90]]], np.uint8))[0, 0], atol=0.01)
+        np.testing.assert_allclose(grey, linear_from_codes(np.array([[[90, 90, 90]]], np.uint8))[0, 0], atol=0.01)
 
     def test_as_a_matte_it_covers_what_the_camera_sees_of_it(self) -> None:
         seen = camera(-0.1)

@@ -11,10 +11,10 @@ from plonket.document.follow import Follow
 from plonket.document.perch import Perch
 from plonket.document.shot import Footage, Shot
 from plonket.document.spot import Spot
+from plonket.image.grain_in_space import grain_of
 from plonket.layers.model import MeshLayer, order_for, pivot_at, stands
 from plonket.looks.blur import Blur
 from plonket.raytrace.request import Lights
-from plonket.render.appearance import grain_of
 from plonket.render.frame import render_frame
 from plonket.render.match import match_to_plate
 from plonket.room.meshes.files import read_model

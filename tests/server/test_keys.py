@@ -49,4 +49,4 @@ class Keys(WithPlate):
 
     def test_keys_tell_their_forms(self) -> None:
         kinds = [k["kind"] for k in self.page.json("GET", "/kinds/key")]
-        self.assertEqual(kinds, ["screen", "brightness", "colours", "difference", "cutout"])
+        self.assertEqual(kinds, ["screen", "brightness", "colours", "difference", "cutout", "picked"])

@@ -83,11 +83,13 @@ class Rooms(WithPlane):
 
         # Three details of the ground, then a distance, an origin and a direction.
         inside = (np.abs(track.xy[:, 0] - np.array(SIZE) / 2) < [220, 120]).all(axis=1)
-        on = np.flatnonzero(track.kept & inside & (np.abs(track.points[:, 1]) < 0.01))
+        # Before the crates: what is far away is less exact.
+        front = inside & (track.xy[:, 0, 1] > 200)
+        on = np.flatnonzero(track.kept & front & (np.abs(track.points[:, 1]) < 0.01))
         spread = track.points[on]
         a, b = on[np.argmin(spread[:, 0])], on[np.argmax(spread[:, 0])]
         # In front of the crates, where the bench is bare.
-        c = on[np.argmin(np.hypot(*(track.xy[on, 0] - np.array([519, 300])).T))]
+        c = on[np.argmin(np.hypot(*(track.xy[on, 0] - np.array([420, 300])).T))]
         ids = [int(track.ids[k]) for k in (a, b, c)]
         self.straighten(shot, "ground", ids)
         self.straighten(shot, "scale", ids[:2], 0.8)
@@ -216,6 +218,7 @@ class Rooms(WithPlane):
         edge = np.array(SIZE) / 2
         expected = np.concatenate([np.clip(at.min(axis=0), 0, edge), np.clip(at.max(axis=0), 0, edge)])
         np.testing.assert_allclose(found, expected, atol=2)
+        self._is_lit_as_the_set(shot)
         self._pivot_is_picked(shot, 2 * float(np.median(xs)), 2 * float(np.median(ys)), matte)
         broken = self.folder / "broken.glb"
         broken.write_bytes(b"glTF but not quite")
@@ -223,6 +226,37 @@ class Rooms(WithPlane):
         self.assertGreaterEqual(answer.status_code, 400)
         self.assertIn("broken.glb", answer.json()["message"])
         self.edit(shot, {"op": "remove", "path": "/stack/0"})
+
+    def _is_lit_as_the_set(self, shot: str) -> None:
+        """The set's light is told, taken by a model and by a picture's shadow, and grown into a light map; each is one step."""
+        place = self.page.json("GET", f"/shots/{shot}")["document"]["perches"][0]["spot"]
+        at = {"frame": 0, "place": [place["x"], place["y"], place["z"]], "tall": 0.1}
+        told = self.page.json("POST", f"/shots/{shot}/motions/cam/light", {"stands": at})
+        self.assertIsNone(self.page.json("POST", f"/shots/{shot}/motions/cam/light", {})["shadow"])
+        self.assertIn(told["told"], {"shadows", "shading", "overcast", "habit"})
+        self.assertEqual(told["shadow"]["kind"], "shadow")
+        lit = self.page.json("POST", f"/shots/{shot}/layers/crate/light", {"frame": 0})
+        crate = next(one for one in lit["shot"]["document"]["stack"] if one["id"] == "crate")
+        self.assertEqual({k: crate[k] for k in told["model"]}, told["model"])
+        self.assertEqual(lit["says"], told["says"])
+        self.page.json("POST", f"/shots/{shot}/undo", {})
+        still = {"kind": "still", "id": "standee", "name": "Standee", "asset": self.page.upload(self.still())["Plonket-Asset"],
+                 "width": 40, "height": 40, "x": 0, "y": -20, "follow": {"target": "p", "perspective": True}}  # fmt: skip
+        self.edit(shot, {"op": "add", "path": "/stack/-", "value": still})
+        for _ in range(2):
+            lit = self.page.json("POST", f"/shots/{shot}/layers/standee/light", {"frame": 0})
+        (look,) = lit["shot"]["document"]["stack"][-1]["looks"]
+        self.assertEqual(look["kind"], "shadow")
+        # Pointed at where no shadow lies, nothing is made up; what stands nowhere in the room is refused.
+        self.page.json("POST", f"/shots/{shot}/layers/standee/shadow", {"frame": 0, "pixel": [-5, 3]}, status=422)
+        self.page.json("POST", f"/shots/{shot}/layers/none/light", {"frame": 0}, status=404)
+        grown = self.page.json("POST", f"/shots/{shot}/motions/cam/light-map", {})["shot"]["document"]["stack"][-1]
+        self.assertEqual((grown["kind"], grown["follow"]["target"]), ("dome", "cam"))
+        (asset,) = [a for a in self.page.json("GET", "/assets?kind=light") if a["digest"] == grown["asset"]]
+        self.assertEqual((asset["width"], asset["height"]), (512, 256))
+        for _ in range(4):
+            self.page.json("POST", f"/shots/{shot}/undo", {})
+        self.assertEqual(len(self.page.json("GET", f"/shots/{shot}")["document"]["stack"]), 1)
 
     def _pivot_is_picked(self, shot: str, x: float, y: float, before: U8) -> None:
         """It stays where it is, turns about the place that was clicked, and leaves others on its perch where they are."""

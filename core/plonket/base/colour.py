@@ -1,4 +1,4 @@
-"""Between 8-bit sRGB-coded values and linear light, compiled and table-driven."""
+"""Between sRGB-coded values, of 8 or 16 bits, and linear light, compiled and table-driven."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.base.conventions import F32, FAST, U8
+from plonket.base.conventions import F32, FAST, U8, U16, Codes
 
 
 def decode(coded: NDArray[np.floating]) -> NDArray[np.float64]:
@@ -25,6 +25,7 @@ LUMA: F32 = np.array([0.2126, 0.7152, 0.0722], np.float32)
 """Brightness of linear light (Rec. 709)."""
 
 LINEAR_OF_8BIT: F32 = decode(np.arange(256) / 255).astype(np.float32)
+LINEAR_OF_16BIT: F32 = decode(np.arange(65536) / 65535).astype(np.float32)
 
 # Encoding by table: 16 bits of linear light are finer than any 8-bit step, even in the darks
 # (the steepest sRGB step is 12.92 / 65535 * 255 = 0.05 of a code).
@@ -60,7 +61,7 @@ def light_of(code: np.float32) -> np.float32:
 
 
 @numba.njit(parallel=True, cache=True)  # type: ignore[misc]
-def _look_up(flat: U8, table: F32, out: F32) -> None:
+def _look_up(flat: Codes, table: F32, out: F32) -> None:
     for i in numba.prange(flat.shape[0]):
         out[i] = table[flat[i]]
 
@@ -88,26 +89,31 @@ def rgb_of(code: str) -> U8:
 
 def linear_of(code: str) -> NDArray[np.float64]:
     """(3,) linear light of ``#rrggbb``."""
-    return linear_from_8bit(rgb_of(code)).astype(np.float64)
+    return linear_from_codes(rgb_of(code)).astype(np.float64)
 
 
-def linear_from_8bit(coded: U8) -> F32:
-    """8-bit sRGB-coded values to linear float32, any shape."""
+def light_table(coded: Codes) -> F32:
+    """Linear light of every display code of its kind."""
+    return LINEAR_OF_8BIT if coded.dtype == np.uint8 else LINEAR_OF_16BIT
+
+
+def linear_from_codes(coded: Codes) -> F32:
+    """8- or 16-bit sRGB-coded values to linear float32, any shape."""
     flat = np.ascontiguousarray(coded).reshape(-1)
     out = np.empty(flat.shape, np.float32)
-    _look_up(flat, LINEAR_OF_8BIT, out)
+    _look_up(flat, light_table(coded), out)
     return out.reshape(coded.shape)
 
 
-def opaque_from_8bit(coded: U8) -> F32:
-    """8-bit sRGB-coded (h, w, 3) to linear float32 (h, w, 4), opaque."""
+def opaque_from_codes(coded: Codes) -> F32:
+    """8- or 16-bit sRGB-coded (h, w, 3) to linear float32 (h, w, 4), opaque."""
     out = np.empty((*coded.shape[:2], 4), np.float32)
-    _opaque(np.ascontiguousarray(coded), LINEAR_OF_8BIT, out)
+    _opaque(np.ascontiguousarray(coded), light_table(coded), out)
     return out
 
 
 @numba.njit(parallel=True, cache=True)  # type: ignore[misc]
-def _opaque(coded: U8, table: F32, out: F32) -> None:
+def _opaque(coded: Codes, table: F32, out: F32) -> None:
     for y in numba.prange(coded.shape[0]):
         for x in range(coded.shape[1]):
             for c in range(3):
@@ -136,6 +142,36 @@ def encode_8bit(linear: F32) -> U8:
     out = np.empty(flat.shape, np.uint8)
     _code(flat, _CODE_OF_LINEAR, out)
     return out.reshape(linear.shape)
+
+
+def deep_codes(rgba: F32) -> U16:
+    """The colours of linear float32 (h, w, 3 or 4) as 16-bit sRGB codes (h, w, 3), rounded and clipped."""
+    out = np.empty((*rgba.shape[:2], 3), np.uint16)
+    _code_deep(rgba, out)
+    return out
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST)  # type: ignore[misc]
+def _code_deep(rgba: F32, out: U16) -> None:
+    for y in numba.prange(out.shape[0]):
+        for x in range(out.shape[1]):
+            for c in range(3):
+                out[y, x, c] = np.uint16(code_of(rgba[y, x, c]) * np.float32(65535.0) + np.float32(0.5))
+
+
+def bytes_of(codes: Codes) -> U8:
+    """Display codes with 8 bits, rounded."""
+    if codes.dtype == np.uint8:
+        return np.asarray(codes, np.uint8)
+    out = np.empty(codes.shape, np.uint8)
+    _shorten(np.ascontiguousarray(codes).reshape(-1), out.reshape(-1))
+    return out
+
+
+@numba.njit(parallel=True, cache=True)  # type: ignore[misc]
+def _shorten(deep: U16, out: U8) -> None:
+    for i in numba.prange(deep.shape[0]):
+        out[i] = np.uint8((np.uint32(deep[i]) * 255 + 32767) // 65535)
 
 
 BRIGHTEST = 65504.0

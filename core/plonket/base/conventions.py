@@ -29,6 +29,9 @@ from numpy.typing import NDArray
 F64 = NDArray[np.float64]
 F32 = NDArray[np.float32]
 U8 = NDArray[np.uint8]
+U16 = NDArray[np.uint16]
+Codes = NDArray[np.unsignedinteger]
+"""Display codes: of 8 bits, or of 16 where more was filmed."""
 
 FAST = {"reassoc", "arcp", "contract", "afn", "nsz"}
 """Liberties of a compiled picture kernel. Not `nnan` and `ninf`: with these a comparison lets NaN through to an index."""

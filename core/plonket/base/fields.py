@@ -299,6 +299,8 @@ UNSEEN: Final = Unseen()
 
 GOES: Final = "goes"
 """In place of a value that is left: the item of a list, or the layer that cannot be without it, goes along."""
+PART_GOES: Final = "part goes"
+"""In place of a value that is left: the part of a thing that holds the field, as a mask or a key, goes along."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -311,7 +313,7 @@ class Reference:
         motion or a perch; a motion's kind stands for motions of that kind.
     prefix : stands before the id; values without it name nothing.
     says : what the field's owner does with it, for messages.
-    left : what the field holds when that is removed, or `GOES`.
+    left : what the field holds when that is removed, or `GOES`, or `PART_GOES`.
     checked : whether it must be there.
     takes : fields that the owner takes over from it when it is removed.
     owns : it goes along with the last that names it.

@@ -68,14 +68,13 @@ class Registry(Generic[E]):
 
     Parameters
     ----------
-    noun : what one is called in messages. package : whose modules announce kinds, loaded when the first is asked
-        for; "": there is none.
+    noun : what one is called in messages. packages : those whose modules announce kinds, loaded when the first is asked for.
     """
 
-    def __init__(self, noun: str, package: str = "") -> None:
-        self.noun, self.package = noun, package
+    def __init__(self, noun: str, *packages: str) -> None:
+        self.noun, self.packages = noun, packages
         self._entries: dict[str, E] = {}
-        self._loaded = not package
+        self._loaded = not packages
         self._lock = threading.RLock()
 
     def add(self, entry: E) -> None:
@@ -116,18 +115,19 @@ class Registry(Generic[E]):
         return iter(sorted(self._entries.values(), key=lambda entry: entry.order))
 
     def _load(self) -> None:
-        """Import every module of the package once, and what folders in it announce in their ``kind`` modules."""
+        """Import every module of the packages once, and what folders in it announce in their ``kind`` modules."""
         if self._loaded:
             return
         with self._lock:
             if self._loaded:
                 return
-            home = importlib.import_module(self.package)
-            for module in pkgutil.iter_modules(home.__path__, f"{self.package}."):
-                if not module.ispkg:
-                    importlib.import_module(module.name)
-                elif importlib.util.find_spec(f"{module.name}.kind") is not None:
-                    importlib.import_module(f"{module.name}.kind")
+            for package in self.packages:
+                home = importlib.import_module(package)
+                for module in pkgutil.iter_modules(home.__path__, f"{package}."):
+                    if not module.ispkg:
+                        importlib.import_module(module.name)
+                    elif importlib.util.find_spec(f"{module.name}.kind") is not None:
+                        importlib.import_module(f"{module.name}.kind")
             self._loaded = True
 
 

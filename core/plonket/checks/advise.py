@@ -1,4 +1,4 @@
-"""The adviser: looks at a clip before anything is measured and says what would be good to follow."""
+"""The adviser: looks at a whole clip before anything is measured and says what would be good to follow."""
 
 from __future__ import annotations
 
@@ -9,24 +9,23 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.base.conventions import F64, U8, from_index
-from plonket.base.errors import BadInput
+from plonket.base.conventions import F64
+from plonket.checks.look import Look, far_pairs, look_at
+from plonket.checks.movers import Mover, movers_of
 from plonket.media.clip import Clip
 
-LOOKS = 25
-"""Frames looked at, evenly over the range."""
-WIDTH = 640
-MOST = 500
-FITS_PX = 1.6
-"""How far a detail may lie from where a model puts it, in pixels of the reduced picture."""
-
+FITS_PX = 0.6
+"""How far a detail may lie from where one surface puts it, in pixels of the look, to lie on it."""
+FIELDS = (24, 14)
+"""The picture is divided into so many fields, across and down, in which a surface is looked for."""
+SMALL = (9, 6)
+"""Fields that a surface takes up at the most where depth cannot be told."""
+LEAST_SURFACE = 16
 LEAST_CONTRAST = 2.5
 """Code values that a detail must stand out by; below, it is noise."""
-BREAKS_PX = 2.5
-"""Distance from its epipolar line at which a detail is taken to move by itself."""
 
 Grade = Literal["good", "fair", "poor"]
-Kind = Literal["point", "plane", "camera"]
+Kind = Literal["locked", "camera", "plane", "point"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -42,7 +41,7 @@ class Fact:
 class Suggestion:
     """Something to follow: where, on which frame, and why.
 
-    `outline` (n, 2) pixels for a plane, or the spots (n, 2) of points; empty for the camera.
+    `outline` (n, 2) pixels for a plane, or the spots (n, 2) of points; empty for the camera and for what stands still.
     """
 
     kind: Kind
@@ -53,232 +52,159 @@ class Suggestion:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Advice:
-    """What the adviser found; suggestions come best first. `moving` are (n, 2) outlines of things that move."""
+    """What the adviser found; suggestions come best first, movers largest first."""
 
     facts: tuple[Fact, ...]
     suggestions: tuple[Suggestion, ...]
-    moving: tuple[tuple[tuple[float, float], ...], ...]
-
-
-@dataclass(frozen=True, slots=True)
-class _Paths:
-    """Details followed over the frames looked at: xy (m, looks, 2) reduced pixels, alive (m, looks); from look `middle`."""
-
-    xy: F64
-    alive: NDArray[np.bool_]
-    middle: int
-
-    def lasting(self) -> NDArray[np.bool_]:
-        """Details that live nearly throughout or, where nothing does, about as long as any: (m,)."""
-        share = self.alive.mean(axis=1)
-        longest = float(np.quantile(share, 0.9)) if len(share) else 0.0
-        return share > (min(0.7, 0.85 * longest) if longest > 0.25 else 0.7)
+    movers: tuple[Mover, ...]
 
 
 def advise(clip: Clip, start: int = 0, stop: int | None = None) -> Advice:
     """Look at frames start..stop-1. Raises `BadInput` for fewer than two frames."""
-    stop = clip.info.frames if stop is None else stop
-    if stop - start < 2:
-        raise BadInput("advise.short", "One frame alone does not move; there is nothing to advise on.")
-    frames = np.unique(np.linspace(start, stop - 1, min(LOOKS, stop - start)).round().astype(int))
-    scale = min(1.0, WIDTH / clip.info.width)
-    size = (max(16, round(clip.info.width * scale)), max(16, round(clip.info.height * scale)))
-    pictures = [np.asarray(cv2.resize(clip.luma(int(f)), size, interpolation=cv2.INTER_AREA), np.uint8) for f in frames]
-    # Begin where most can be followed longest: something may pass before the set in the middle.
-    tries = (_follow(pictures, k) for k in sorted({len(pictures) // 2, len(pictures) // 6, len(pictures) * 5 // 6}))
-    paths = max(tries, key=lambda p: (int(p.alive.sum()), -abs(p.middle - len(pictures) // 2)))
-    facts = [_detail(pictures, paths), _blur(pictures), _light(pictures)]
-    flat, fits, still = _models(paths)
-    facts.append(_depth(flat, fits, still))
-    odd = _odd_ones(paths, still)
-    moving = _clusters(paths, odd, size)
-    facts.append(_moving(len(moving), float(odd.mean()) if len(odd) else 0.0))
-    middle = int(frames[paths.middle])
-    into = 1 / scale
-    suggestions = _suggest(paths, flat, fits, still, odd, middle, into)
-    return Advice(
-        facts=tuple(facts), suggestions=tuple(suggestions),
-        moving=tuple(tuple((float(x), float(y)) for x, y in hull * into) for hull in moving),
-    )  # fmt: skip
+    look = look_at(clip, start, clip.info.frames if stop is None else stop)
+    movers = movers_of(look)
+    usable = _usable(look, movers)
+    begin = _begin(look, usable)
+    facts = (_detail(look, usable), _blur(look), _light(look), _depth(look), _moving(movers))
+    return Advice(facts=facts, suggestions=tuple(_suggest(look, usable, begin, clip)), movers=movers)
 
 
-def _follow(pictures: list[U8], middle: int) -> _Paths:
-    """One frame's details, followed outwards by pyramidal Lucas-Kanade, checked on the way back."""
-    spots = cv2.goodFeaturesToTrack(pictures[middle], MOST, 0.008, 7, blockSize=7)
-    at = np.zeros((0, 2), np.float32) if spots is None else spots.reshape(-1, 2)
-    at = at[_contrast(pictures[middle], at) > LEAST_CONTRAST]
-    xy = np.zeros((len(at), len(pictures), 2))
-    alive = np.zeros((len(at), len(pictures)), bool)
-    xy[:, middle], alive[:, middle] = at, True
-    for step in (1, -1):
-        k, ok = middle, np.ones(len(at), bool)
-        while 0 <= k + step < len(pictures) and ok.any() and len(at):
-            before = xy[:, k].astype(np.float32)
-            here, there = pictures[k], pictures[k + step]
-            now, found, _ = cv2.calcOpticalFlowPyrLK(here, there, before, None, winSize=(17, 17), maxLevel=4)
-            back, again, _ = cv2.calcOpticalFlowPyrLK(there, here, now, None, winSize=(17, 17), maxLevel=4)
-            ok &= (found.ravel() > 0) & (again.ravel() > 0) & (np.abs(back - before).max(axis=1) < 0.7)
-            k += step
-            xy[:, k], alive[:, k] = now, ok
-    return _Paths(xy=xy, alive=alive, middle=middle)
+def _usable(look: Look, movers: tuple[Mover, ...]) -> NDArray[np.bool_]:
+    """(details,) clear ones that belong to what stands."""
+    details = look.details
+    own = np.zeros(len(details.xy), bool)
+    at_look = {int(frame): k for k, frame in enumerate(look.frames)}
+    hit = np.zeros(len(details.xy))
+    for mover in movers:
+        for frame, box in mover.at:
+            k = at_look[frame]
+            x, y = details.xy[:, k, 0], details.xy[:, k, 1]
+            x0, y0, x1, y1 = np.array(box) * look.scale
+            hit += details.seen[:, k] & (x > x0) & (x < x1) & (y > y0) & (y < y1)
+    own |= hit > 0.5 * details.seen.sum(axis=1)
+    clear = np.zeros(len(details.xy), bool)
+    first = details.seen.argmax(axis=1) if len(details.xy) else np.zeros(0, int)
+    for k in np.unique(first):
+        which = np.flatnonzero(first == k)
+        soft = cv2.GaussianBlur(look.pictures[k], (0, 0), 1.2).astype(np.float32)
+        mean, square = cv2.blur(soft, (9, 9)), cv2.blur(soft * soft, (9, 9))
+        at = np.clip(details.xy[which, k].astype(int), 0, np.array(look.size) - 1)
+        clear[which] = np.sqrt(np.maximum(square - mean * mean, 0))[at[:, 1], at[:, 0]] > LEAST_CONTRAST
+    return clear & ~own
 
 
-def _contrast(picture: U8, at: NDArray[np.float32]) -> F64:
-    """(n,) SD of the picture round each spot, its finest noise smoothed away, in code values."""
-    soft = cv2.GaussianBlur(picture, (0, 0), 1.2).astype(np.float32)
-    mean, square = cv2.blur(soft, (9, 9)), cv2.blur(soft * soft, (9, 9))
-    x, y = at[:, 0].astype(int), at[:, 1].astype(int)
-    return np.sqrt(np.maximum(square - mean * mean, 0))[y, x].astype(np.float64)
+def _begin(look: Look, usable: NDArray[np.bool_]) -> int:
+    """The look at which most that lasts is seen clearly: the best one to begin at."""
+    life = look.details.seen.sum(axis=1) / look.details.frames
+    seen = (look.details.seen[usable] * life[usable, None]).sum(axis=0) if usable.any() else np.zeros(look.details.frames)
+    sharp = _sharpness(look)
+    score = (seen + 1) * (0.5 + sharp / max(float(sharp.max()), 1e-6))
+    # Near the middle, where it is as good: what is measured both ways is nowhere far away.
+    middle = 1 - 0.1 * np.abs(np.linspace(-1, 1, len(score)))
+    return int(np.argmax(score * middle))
 
 
-def _models(paths: _Paths) -> tuple[NDArray[np.bool_], float, NDArray[np.bool_]]:
-    """Which details one flat surface explains, the share of those alive over a good stretch, and which of
-    them a rigid room explains (epipolar geometry)."""
-    m = len(paths.xy)
-    flat, rigid = np.zeros(m, bool), np.zeros(m, bool)
-    if m < 12:
-        return flat, 0.0, rigid
-    # The two frames furthest apart in which at least two thirds of the details are still alive.
-    counts = paths.alive.sum(axis=0)
-    enough = np.nonzero(counts >= 0.6 * m)[0]
-    a, b = int(enough.min()), int(enough.max())
-    both = paths.alive[:, a] & paths.alive[:, b]
-    if both.sum() < 12 or a == b:
-        return flat, 0.0, rigid
-    p, q = paths.xy[both, a], paths.xy[both, b]
-    _, near = cv2.findHomography(p, q, cv2.RANSAC, FITS_PX)
-    ids = np.nonzero(both)[0]
-    flat[ids] = near.ravel() > 0 if near is not None else False
-    # A thing that moves by itself breaks the room's geometry in most pairs of frames, an unlucky one in few.
-    broken, tried = np.zeros(m), np.zeros(m)
-    for c, d in {(a, b), (a, paths.middle), (paths.middle, b), ((a + paths.middle) // 2, b), (a, (paths.middle + b) // 2)}:
-        pair = np.nonzero(paths.alive[:, c] & paths.alive[:, d])[0]
-        if c == d or len(pair) < 16:
-            continue
-        p, q = paths.xy[pair, c], paths.xy[pair, d]
-        f, _ = cv2.findFundamentalMat(p, q, cv2.USAC_MAGSAC, 1.0, 0.9999, 5000)
-        if f is None or f.shape != (3, 3):
-            continue
-        tried[pair] += 1
-        broken[pair] += _off_line(p, q, f) > BREAKS_PX
-    rigid = (tried > 0) & ((broken <= 0.6 * tried) | flat)
-    return flat, float(flat[ids].mean()), rigid
+def _sharpness(look: Look) -> F64:
+    return np.array([float(cv2.Laplacian(one, cv2.CV_32F, ksize=1).var()) for one in look.pictures])
 
 
-def _off_line(p: F64, q: F64, f: F64) -> F64:
-    """Distances (n,) of points from their epipolar lines in pixels (Sampson: R. Hartley and A. Zisserman, 2004, eq. 11.9)."""
-    a, b = np.hstack([p, np.ones((len(p), 1))]), np.hstack([q, np.ones((len(q), 1))])
-    fa, fb = a @ f.T, b @ f
-    above = np.abs((b * fa).sum(axis=1))
-    return np.asarray(above / np.sqrt(np.maximum((fa[:, :2] ** 2).sum(axis=1) + (fb[:, :2] ** 2).sum(axis=1), 1e-12)))
+def _lasting(look: Look, usable: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """(details,) usable ones that live nearly throughout or, where nothing does, about as long as any."""
+    share = look.details.seen.mean(axis=1)
+    longest = float(np.quantile(share[usable], 0.9)) if usable.any() else 0.0
+    return usable & (share >= (min(0.7, 0.75 * longest) if longest > 0.12 else 0.7))
 
 
-def _odd_ones(paths: _Paths, rigid: NDArray[np.bool_]) -> NDArray[np.bool_]:
-    """Details that live on but do not move as the room does."""
-    lived = paths.alive.mean(axis=1) > 0.25
-    return np.asarray(lived & ~rigid & (rigid.any()))
+def _detail(look: Look, usable: NDArray[np.bool_]) -> Fact:
+    there = int((look.details.seen[usable]).sum(axis=0).min()) if usable.any() else 0
+    lasting = int((look.details.seen[usable].mean(axis=1) > 0.7).sum())
+    if lasting >= 60 or there >= 120:
+        says = f"Plenty of detail: never fewer than {there} spots that can be followed, {lasting} of them nearly throughout."
+        return Fact(about="detail", grade="good", says=says)
+    if there >= 25:
+        return Fact(about="detail", grade="fair", says=f"Some detail: never fewer than {there} spots that can be followed.")
+    scarce = int(look.frames[int(look.details.seen[usable].sum(axis=0).argmin())]) if usable.any() else int(look.frames[0])
+    says = f"Little detail: about frame {scarce} only {there} spots can be followed. Marks on the set would help."
+    return Fact(about="detail", grade="poor" if lasting < 15 else "fair", says=says)
 
 
-def _detail(pictures: list[U8], paths: _Paths) -> Fact:
-    lasting = int((paths.alive.mean(axis=1) > 0.7).sum())
-    if lasting >= 80:
-        return Fact(about="detail", grade="good", says=f"Plenty of detail: {lasting} spots can be followed nearly throughout.")
-    if lasting >= 15:
-        return Fact(about="detail", grade="fair", says=f"Some detail: {lasting} spots can be followed nearly throughout.")
-    if (paths.lasting() & (paths.alive[:, paths.middle])).sum() >= 80:
-        says = "Plenty of detail, but none lasts: something covers or blurs everything for a while. Expect a gap there."
-        return Fact(about="detail", grade="fair", says=says)
-    says = f"Little detail: only {lasting} spots can be followed. Marks on the set would help."
-    return Fact(about="detail", grade="poor", says=says)
-
-
-def _blur(pictures: list[U8]) -> Fact:
-    sharp = np.array([float(cv2.Laplacian(p, cv2.CV_32F, ksize=1).var()) for p in pictures])
-    share = float(sharp.min() / max(sharp.max(), 1e-6))
-    if share > 0.55:
+def _blur(look: Look) -> Fact:
+    sharp = _sharpness(look)
+    share = sharp / max(float(sharp.max()), 1e-6)
+    if share.min() > 0.55:
         return Fact(about="blur", grade="good", says="Sharp throughout.")
-    if share > 0.2:
-        says = "Some frames are blurred by movement; they will be followed with less certainty."
+    soft = look.frames[share < 0.55]
+    where = f"frames {soft[0]} to {soft[-1]}" if len(soft) > 1 else f"frame {soft[0]}"
+    n = max(2, len(share) // 6)
+    # What moves blurs here and there; what drifts from sharp to soft is focus.
+    lasting = len(soft) > 0.3 * len(share) and abs(share[:n].mean() - share[-n:].mean()) > 0.35
+    if share.min() > 0.2:
+        says = f"Focus or blur changes: {where} softer than the rest, and followed with less certainty."
         return Fact(about="blur", grade="fair", says=says)
-    return Fact(about="blur", grade="poor", says="Some frames are very blurred. Expect gaps there, and check them one by one.")
+    what = "out of focus" if lasting else "very blurred"
+    says = f"Some pictures are {what}: {where}. Expect gaps there, and check them one by one."
+    return Fact(about="blur", grade="poor", says=says)
 
 
-def _light(pictures: list[U8]) -> Fact:
-    mean = np.array([float(p.mean()) for p in pictures])
-    change = float((mean.max() - mean.min()) / max(mean.mean(), 1))
+def _light(look: Look) -> Fact:
+    # The middle of all codes: what passes through hardly changes it.
+    level = np.array([float(np.median(one)) for one in look.pictures])
+    change = float((level.max() - level.min()) / max(level.mean(), 1))
     if change < 0.12:
         return Fact(about="light", grade="good", says="The light stays the same.")
+    where = f"brightest at frame {look.frames[int(level.argmax())]}, darkest at frame {look.frames[int(level.argmin())]}"
     if change < 0.5:
-        return Fact(about="light", grade="fair", says="The light changes; keep Follow light on.")
-    says = "The light changes a lot. Keep Follow light on and check the brightest and darkest frames."
-    return Fact(about="light", grade="poor", says=says)
+        return Fact(about="light", grade="fair", says=f"The light changes, {where}; keep Follow light on.")
+    return Fact(about="light", grade="poor", says=f"The light changes a lot, {where}. Keep Follow light on and check these.")
 
 
-def _depth(flat: NDArray[np.bool_], fits: float, rigid: NDArray[np.bool_]) -> Fact:
-    if fits > 0.85:
-        return Fact(about="depth", grade="good", says="Nearly everything moves as one flat surface, or the camera only turns.")
-    if fits > 0.5:
-        says = "One surface carries most of the picture; things before or behind it move differently."
-        return Fact(about="depth", grade="fair", says=says)
-    says = "Near and far things move apart: follow what lies where your element will sit."
-    return Fact(about="depth", grade="fair", says=says)
+def _depth(look: Look) -> Fact:
+    says: dict[str, tuple[Grade, str]] = {
+        "locked": ("good", "The camera stands still: what is plonked stays put by itself."),
+        "turns": ("good", "The camera only turns: near and far keep their places to each other."),
+        "flat": ("good", "Nearly everything moves as one flat surface."),
+        "depth": ("fair", "The camera moves through depth: near and far things move apart."),
+        "unclear": ("poor", "What the camera does is not clear: too little of what stands can be followed for long."),
+    }
+    grade, text = says[look.camera]
+    return Fact(about="depth", grade=grade, says=text)
 
 
-def _moving(count: int, share: float) -> Fact:
-    if count == 0:
+def _moving(movers: tuple[Mover, ...]) -> Fact:
+    if not movers:
         return Fact(about="moving", grade="good", says="Nothing moves by itself.")
-    says = "Something moves by itself; draw an ignore region round it."
-    if count > 1:
-        says = f"{count} things move by themselves; draw ignore regions round them."
-    return Fact(about="moving", grade="fair" if share < 0.3 else "poor", says=says)
+    shown = [f"frames {m.first} to {m.last}" for m in movers[:3]]
+    more = "" if len(movers) <= 3 else f" and {len(movers) - 3} more"
+    what = "1 thing moves by itself" if len(movers) == 1 else f"{len(movers)} things move by themselves"
+    return Fact(about="moving", grade="fair", says=f"{what}: {', '.join(shown)}{more}. Keep regions off them.")
 
 
-def _clusters(paths: _Paths, odd: NDArray[np.bool_], size: tuple[int, int]) -> list[F64]:
-    """Outlines of groups of details that move by themselves, on the middle frame."""
-    spots = paths.xy[odd, paths.middle]
-    if len(spots) < 4:
-        return []
-    canvas = np.zeros((size[1], size[0]), np.uint8)
-    for x, y in spots:
-        cv2.circle(canvas, (int(x), int(y)), max(8, size[0] // 36), 255, -1)
-    count, labels = cv2.connectedComponents(canvas)
-    out = []
-    for k in range(1, count):
-        inside = labels[spots[:, 1].astype(int).clip(0, size[1] - 1), spots[:, 0].astype(int).clip(0, size[0] - 1)] == k
-        if inside.sum() >= 4:
-            ys, xs = np.nonzero(labels == k)
-            hull = cv2.convexHull(np.stack([xs, ys], axis=1).astype(np.float32)).reshape(-1, 2)
-            out.append(from_index(_simpler(hull.astype(np.float64))))
-    return sorted(out, key=lambda h: -float(cv2.contourArea(h.astype(np.float32))))[:4]
-
-
-def _suggest(
-    paths: _Paths, flat: NDArray[np.bool_], fits: float, rigid: NDArray[np.bool_], odd: NDArray[np.bool_], frame: int,
-    into: float,
-) -> list[Suggestion]:
+def _suggest(look: Look, usable: NDArray[np.bool_], begin: int, clip: Clip) -> list[Suggestion]:
+    frame, into = int(look.frames[begin]), 1 / look.scale
     out: list[Suggestion] = []
-    lasting = paths.lasting()
-    surface = paths.xy[flat & lasting, paths.middle]
-    if len(surface) >= 25:
-        hull = _surface_outline(surface)
-        share = round(100 * float(fits))
+    if look.camera == "locked":
         out.append(Suggestion(
-            kind="plane", frame=frame, outline=_pixels(hull, into),
-            why=f"A flat surface with {len(surface)} lasting details ({share} % of the picture moves with it). Best for"
-            " anything that should look painted on, pinned or stuck to it.",
+            kind="locked", frame=frame, outline=(),
+            why="The camera is locked off, so nothing needs to be followed: whatever is plonked stays where it is put."
+            " Follow only what moves by itself.",
         ))  # fmt: skip
-    best = _best_points(paths, ~odd & lasting)
-    if len(best):
+    if look.camera in ("depth", "turns"):
+        out.append(Suggestion(kind="camera", frame=frame, outline=(), why=_camera_why(look)))
+    # Before a camera that stands nothing tells depth; turning, it tells none either: a small piece is seldom of two.
+    small = SMALL if look.camera == "turns" else FIELDS
+    surface = _surface(look, usable, begin, small) if look.camera != "locked" else np.zeros((0, 2))
+    if len(surface):
         out.append(Suggestion(
-            kind="point", frame=frame, outline=_pixels(best[:2], into),
+            kind="plane", frame=frame, outline=_pixels(_surface_outline(surface), into),
+            why=f"One flat surface with {len(surface)} details of the same depth. Best for anything that should look"
+            " painted on, pinned or stuck to it.",
+        ))  # fmt: skip
+    spots = _best_points(look, _lasting(look, usable), begin)
+    if len(spots):
+        out.append(Suggestion(
+            kind="point", frame=frame, outline=_pixels(spots[:2], into),
             why="Small, clear details that last. One gives shift; both together give turn and size. Quick, and enough"
             " for a flare, a label or anything small.",
-        ))  # fmt: skip
-    if rigid.sum() >= 60 and fits < 0.7:
-        out.append(Suggestion(
-            kind="camera", frame=frame, outline=(),
-            why="There is depth: near and far details move apart, and the room holds together. For things that stand"
-            " in the room, the camera itself should be measured.",
         ))  # fmt: skip
     if not out:
         out.append(Suggestion(
@@ -286,16 +212,88 @@ def _suggest(
             why="Nothing lasts well enough to be found by itself. Follow a detail by hand in short stretches, with"
             " stakes, or film again with marks on the set.",
         ))  # fmt: skip
-    if fits < 0.4 and len(out) > 1 and out[0].kind == "plane":
-        out[0], out[1] = out[1], out[0]
     return out
+
+
+def _camera_why(look: Look) -> str:
+    if look.camera == "turns":
+        return (
+            "The camera turns on the spot. Measured, it holds everything in place at once, near and far, whatever walks"
+            " through; how far away things are, it cannot tell."
+        )
+    return (
+        "The camera moves, and near and far move apart: measured, it gives the set in 3D. Things, models and shadows then"
+        " stand in it and stay put; what moves by itself is left out."
+    )
+
+
+def _surface(look: Look, usable: NDArray[np.bool_], begin: int, most: tuple[int, int]) -> F64:
+    """Places (k, 2) at the look `begin` of details on one flat surface that nothing of another depth lies among, and that takes
+    up `most` fields across and down."""
+    details = look.details
+    here = details.seen[:, begin] & usable
+    fits, tried = np.zeros(len(here)), np.zeros(len(here))
+    for a, b in (*_from(details.seen, begin), *(pair for pair in far_pairs(details) if pair[0] < begin < pair[1])):
+        both = np.flatnonzero(details.seen[:, a] & details.seen[:, b] & usable)
+        if len(both) < LEAST_SURFACE:
+            continue
+        p, q = details.xy[both, a], details.xy[both, b]
+        _, near = cv2.findHomography(p, q, cv2.RANSAC, FITS_PX)
+        if near is not None:
+            fits[both] += near.ravel() > 0
+            tried[both] += 1
+    known = here & (tried > 0)
+    on = known & (fits >= 0.75 * tried)
+    at = details.xy[:, begin]
+    off = here & ~on & (tried > 0)
+    best = _free_of(at[on], at[off], look.size, most)
+    return best if len(best) >= LEAST_SURFACE else np.zeros((0, 2))
+
+
+def _from(seen: NDArray[np.bool_], begin: int) -> list[tuple[int, int]]:
+    """Pairs of the look `begin` with the first and the last that share enough with it."""
+    common = (seen & seen[:, [begin]]).sum(axis=0)
+    enough = np.flatnonzero(common >= max(LEAST_SURFACE, 0.5 * common[begin]))
+    if not len(enough):
+        return []
+    return [pair for pair in ((int(enough[0]), begin), (begin, int(enough[-1]))) if pair[0] < pair[1]]
+
+
+def _free_of(on: F64, off: F64, size: tuple[int, int], most: tuple[int, int]) -> F64:
+    """Of the places `on` (n, 2) those in the box of at `most` so many fields that holds most of them and none of `off`."""
+    across, down = FIELDS
+
+    def counted(at: F64) -> F64:
+        where = np.clip(at / np.array(size) * np.array(FIELDS), 0, np.array(FIELDS) - 1).astype(int)
+        grid = np.zeros((down + 1, across + 1))
+        np.add.at(grid, (where[:, 1] + 1, where[:, 0] + 1), 1)
+        return np.asarray(grid.cumsum(axis=0).cumsum(axis=1))
+
+    if not len(on):
+        return on
+    good, bad = counted(on), counted(off)
+    best, box = 0.0, (0, 0, 0, 0)
+    wide = np.arange(across + 1)[None, :] - np.arange(across + 1)[:, None]
+    for y0 in range(down):
+        for y1 in range(y0 + 1, min(down, y0 + most[1]) + 1):
+            x = good[y1] - good[y0]
+            wrong = bad[y1] - bad[y0]
+            inside, spoiled = x[None, :] - x[:, None], wrong[None, :] - wrong[:, None]
+            # A stray one among many may be a slip.
+            score = np.where((spoiled <= 0.04 * inside) & (wide <= most[0]), inside, 0)
+            k = int(score.argmax())
+            if score.flat[k] > best:
+                best, box = float(score.flat[k]), (k // (across + 1), y0, k % (across + 1), y1)
+    field = np.array(size) / np.array(FIELDS)
+    low, high = np.array(box[:2]) * field, np.array(box[2:]) * field
+    return np.asarray(on[((on >= low) & (on <= high)).all(axis=1)])
 
 
 def _surface_outline(spots: F64) -> F64:
     """The dense part of a surface's details: single far-off ones do not stretch it."""
     middle = np.median(spots, axis=0)
     far = np.hypot(*(spots - middle).T)
-    kept = spots[far <= np.percentile(far, 92)]
+    kept = spots[far <= np.percentile(far, 94)]
     return _simpler(cv2.convexHull(kept.astype(np.float32)).reshape(-1, 2).astype(np.float64))
 
 
@@ -311,13 +309,13 @@ def _simpler(hull: F64) -> F64:
     return np.array([[x0, y0], [x1, y0], [x1, y1], [x0, y1]])
 
 
-def _best_points(paths: _Paths, usable: NDArray[np.bool_]) -> F64:
-    """The longest-lived details, kept apart from each other; they come strongest first."""
-    order = np.nonzero(usable)[0]
-    order = order[np.argsort(-paths.alive[order].mean(axis=1), kind="stable")]
+def _best_points(look: Look, lasting: NDArray[np.bool_], begin: int) -> F64:
+    """The longest-lived details seen at a look, kept apart from each other; they come strongest first."""
+    order = np.flatnonzero(lasting & look.details.seen[:, begin])
+    order = order[np.argsort(-look.details.seen[order].mean(axis=1), kind="stable")]
     chosen: list[F64] = []
     for k in order:
-        at = paths.xy[k, paths.middle]
+        at = look.details.xy[k, begin]
         if all(np.hypot(*(at - c)) > 70 for c in chosen):
             chosen.append(at)
         if len(chosen) == 4:
@@ -326,5 +324,5 @@ def _best_points(paths: _Paths, usable: NDArray[np.bool_]) -> F64:
 
 
 def _pixels(xy: F64, into: float) -> tuple[tuple[float, float], ...]:
-    """Reduced array indices to full pixels."""
-    return tuple((round(float(x), 2), round(float(y), 2)) for x, y in from_index(xy) * into)
+    """Reduced pixels to the clip's."""
+    return tuple((round(float(x), 2), round(float(y), 2)) for x, y in xy * into)

@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 import argparse
+import math
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from plonket.base.errors import BadInput
 from plonket.cli.terminal import parse_range, terminal_work
 
+if TYPE_CHECKING:
+    from plonket.track.matte.settings import PickBox, PickClick
+
 
 def add_key_commands(commands: Any) -> None:
-    """`key` and `cut-out`, into the parser's commands."""
+    """`key`, `cut-out` and `matte`, into the parser's commands."""
     one = commands.add_parser("key", help="take a subject off its cloth")
     one.add_argument("clip", type=Path, metavar="CLIP")
     one.add_argument("--screen", default="auto", metavar="auto|R,G,B",
@@ -34,9 +38,19 @@ def add_key_commands(commands: Any) -> None:
     one.add_argument("--out", type=Path, required=True, metavar="FOLDER", help="straight-alpha PNGs, 000000.png and on")
     one.set_defaults(run=_cut_out)
 
+    one = commands.add_parser("matte", help="the matte of a thing, by a click on it or a loose box round it")
+    one.add_argument("clip", type=Path, metavar="CLIP")
+    one.add_argument("--click", action="append", default=[], metavar="FRAME,X,Y[,out]",
+                     help="a place on the thing; with ,out one that is not it; may be given several times")  # fmt: skip
+    one.add_argument("--box", action="append", default=[], metavar="FRAME,X0,Y0,X1,Y1", help="a loose box round the thing")
+    one.add_argument("--band", type=float, default=4.0, metavar="PX", help="edge band, 1 to 80 (default 4)")
+    one.add_argument("--range", metavar="A:B", help="frames A to B-1 only")
+    one.add_argument("--out", type=Path, required=True, metavar="FOLDER", help="grey PNGs, 000000.png and on; white is picked")
+    one.set_defaults(run=_matte)
+
 
 def _key(options: argparse.Namespace) -> None:
-    from plonket.base.colour import linear_from_8bit
+    from plonket.base.colour import linear_from_codes
     from plonket.keying.chroma import restored
     from plonket.keying.screen import ScreenKey, key_screen, samples_of
     from plonket.keying.unpremultiply import straight_8bit, write_png
@@ -49,15 +63,83 @@ def _key(options: argparse.Namespace) -> None:
     colours = [] if options.screen == "auto" else [_colour(options.screen)]
     settings = ScreenKey(colours=colours, choke=options.choke, spill=options.spill)
     # Found once, on the middle of the range, so that it does not change from frame to frame.
-    samples = samples_of(linear_from_8bit(clip.rgb((start + stop) // 2)), settings)
+    samples = samples_of(linear_from_codes(clip.rgb((start + stop) // 2)), settings)
     work = terminal_work("Frames")
     options.out.mkdir(parents=True, exist_ok=True)
     for k, frame in enumerate(range(start, stop)):
         work.check_cancelled()
         rgb = restored(clip.rgb(frame)) if clip.info.kind == "video" else clip.rgb(frame)
-        keyed = key_screen(linear_from_8bit(rgb), settings, colours=samples)
+        keyed = key_screen(linear_from_codes(rgb), settings, colours=samples)
         write_png(options.out / f"{k:06d}.png", straight_8bit(keyed.rgba))
         work.progress(k + 1, stop - start)
+
+
+def _matte(options: argparse.Namespace) -> None:
+    import cv2
+    import numpy as np
+
+    from plonket.matting.measure import measure_matte
+    from plonket.media import open_clip
+    from plonket.track.matte.settings import MatteMotion
+    from plonket.track.request import MeasureRequest
+
+    if not 1 <= options.band <= 80:
+        raise BadInput("matte.range", "--band goes from 1 to 80 pixels.")
+    clip = open_clip(options.clip)
+    start, stop = parse_range(options.range, clip.info.frames)
+    clicks = [_click(text, clip.info.frames, clip.info.size) for text in options.click]
+    boxes = [_box(text, clip.info.frames) for text in options.box]
+    if not boxes and not any(one.subject for one in clicks):
+        raise BadInput("matte.nothing", "A --click or a --box says what is meant; clicks with ,out only take away.")
+    motion = MatteMotion(id="matte", name="matte", clicks=clicks, boxes=boxes, band=options.band)
+    options.out.mkdir(parents=True, exist_ok=True)
+    track = measure_matte(motion, MeasureRequest(clip=clip, start=start, stop=stop, work=terminal_work("Frames")))
+    for frame in range(start, stop):
+        alpha = track.alpha(frame)
+        path = options.out / f"{frame - start:06d}.png"
+        picture = np.zeros((clip.info.height, clip.info.width), np.uint8) if alpha is None else alpha
+        if not cv2.imwrite(str(path), picture):
+            raise BadInput("matte.write", f"{path} could not be written.")
+
+
+def _numbers(text: str, count: int) -> list[float]:
+    """So many numbers with commas between, or none."""
+    try:
+        found = [float(part) for part in text.split(",")]
+    except ValueError:
+        return []
+    return found if len(found) == count and all(map(math.isfinite, found)) else []
+
+
+def _click(text: str, frames: int, size: tuple[int, int]) -> PickClick:
+    """``FRAME,X,Y`` or ``FRAME,X,Y,out``."""
+    from plonket.track.matte.settings import PickClick
+
+    is_out = text.endswith(",out")
+    found = _numbers(text.removesuffix(",out"), 3)
+    if not found or found[0] != int(found[0]):
+        raise BadInput("matte.click", f"A click is a frame and a place, as 0,120,80, with ,out for all else; not {text!r}.")
+    frame, x, y = int(found[0]), found[1], found[2]
+    _check_frame(frame, frames)
+    if not (0 <= x < size[0] and 0 <= y < size[1]):
+        raise BadInput("matte.outside", f"The click {text!r} lies outside the picture of {size[0]} x {size[1]}.")
+    return PickClick(frame=frame, x=x, y=y, subject=not is_out)
+
+
+def _box(text: str, frames: int) -> PickBox:
+    """``FRAME,X0,Y0,X1,Y1``"""
+    from plonket.track.matte.settings import PickBox
+
+    found = _numbers(text, 5)
+    if not found or found[0] != int(found[0]):
+        raise BadInput("matte.box", f"A box is a frame and two corners, as 0,40,30,200,180; not {text!r}.")
+    _check_frame(int(found[0]), frames)
+    return PickBox(frame=int(found[0]), x0=found[1], y0=found[2], x1=found[3], y1=found[4])
+
+
+def _check_frame(frame: int, frames: int) -> None:
+    if not 0 <= frame < frames:
+        raise BadInput("cutout.frame", f"Frame {frame} is outside the clip, which has frames 0 to {frames - 1}.")
 
 
 def _colour(text: str) -> str:
@@ -73,10 +155,11 @@ def _colour(text: str) -> str:
 
 
 def _cut_out(options: argparse.Namespace) -> None:
-    from plonket.base.colour import linear_from_8bit
-    from plonket.keying.carried import Carried, CutStroke
+    from plonket.base.colour import linear_from_codes
     from plonket.keying.cutout import CutOutKey, cut
     from plonket.keying.unpremultiply import straight_8bit, write_png
+    from plonket.matting.carried import CutStroke
+    from plonket.matting.pick import Picked
     from plonket.media import open_clip
 
     if not 1 <= options.width <= 400 or not 1 <= options.band <= 80:
@@ -88,7 +171,7 @@ def _cut_out(options: argparse.Namespace) -> None:
         for text in texts:
             frame, points = _stroke(text, clip.info.frames, clip.info.size)
             strokes.append(CutStroke(frame=frame, subject=subject, width=options.width, points=points))
-    carried = Carried(clip.rgb, clip.info.frames, strokes)
+    carried = Picked(clip.rgb, clip.info.frames, strokes)
     settings = CutOutKey(strokes=strokes, band=options.band)
     work = terminal_work("Frames")
     options.out.mkdir(parents=True, exist_ok=True)
@@ -96,7 +179,7 @@ def _cut_out(options: argparse.Namespace) -> None:
     order = sorted(range(start, stop), key=lambda f: min(abs(f - s) for s in carried.staked))
     for k, frame in enumerate(order):
         work.check_cancelled()
-        rgba = cut(linear_from_8bit(clip.rgb(frame)), carried.mask(frame), settings)
+        rgba = cut(linear_from_codes(clip.rgb(frame)), carried.mask(frame), settings)
         write_png(options.out / f"{frame - start:06d}.png", straight_8bit(rgba))
         work.progress(k + 1, stop - start)
 
@@ -111,8 +194,7 @@ def _stroke(text: str, frames: int, size: tuple[int, int]) -> tuple[int, list[tu
         points = []
     if not points:
         raise BadInput("cutout.stroke", f'A stroke is a frame and points, as "0:120,80 140,90"; not {text!r}.')
-    if not 0 <= frame < frames:
-        raise BadInput("cutout.frame", f"Frame {frame} is outside the clip, which has frames 0 to {frames - 1}.")
+    _check_frame(frame, frames)
     if not all(0 <= x <= size[0] and 0 <= y <= size[1] for x, y in points):
         raise BadInput("cutout.outside", f"The stroke {text!r} leaves the picture of {size[0]} x {size[1]}.")
     return frame, points

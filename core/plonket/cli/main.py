@@ -12,6 +12,8 @@ import numpy as np
 from plonket.base.errors import BadInput
 from plonket.cli.camera import add_camera_commands
 from plonket.cli.key import add_key_commands
+from plonket.cli.looking import add_looking_commands
+from plonket.cli.matching import add_matching_commands
 from plonket.cli.terminal import parse_range, run_command, terminal_work
 from plonket.track.plane.settings import FREEDOMS
 
@@ -85,6 +87,8 @@ def _parser() -> argparse.ArgumentParser:
     one.set_defaults(run=_fill)
 
     add_key_commands(commands)
+    add_looking_commands(commands)
+    add_matching_commands(commands)
 
     one = commands.add_parser("render", help="render a shot file to a video or folder")
     one.add_argument("shot", type=Path, metavar="SHOT.json")
@@ -208,16 +212,10 @@ def _render(options: argparse.Namespace) -> None:
     start, stop = footage.in_frame, footage.out_frame + 1
     if options.range is not None:
         start, stop = parse_range(options.range, footage.length)
-
-    def path_of(digest: str) -> Path:
-        if digest not in file.media:
-            raise BadInput("shot_file.media", f"{options.shot.name} names no media file for the asset {digest[:12]}.")
-        return file.media[digest]
-
-    pool = MediaPool(path_of, lambda digest: file.measurements[digest])
+    pool = MediaPool(file.path_of, lambda digest: file.measurements[digest])
 
     def recording(digest: str) -> Recording | None:
-        path = path_of(digest)
+        path = file.path_of(digest)
         if path.suffix.lower() in SOUNDS:
             return Recording(sound=read_sound_file(path))
         info = pool.clip(digest).info

@@ -13,7 +13,7 @@ from typing import Any
 import cv2
 import numpy as np
 
-from plonket.base.colour import linear_from_8bit
+from plonket.base.colour import bytes_of, linear_from_codes, opaque_from_codes
 from plonket.base.conventions import U8
 from plonket.base.errors import PlonketError
 from plonket.base.outlines import polygon_outline
@@ -27,6 +27,7 @@ from plonket.keying.common import KeyContext
 from plonket.keying.screen import ScreenKey
 from plonket.masks.outlined import OutlineMask
 from plonket.media.clip import ArrayClip
+from plonket.media.yuv import PlaneCoding, codes_of, planes_of
 from plonket.render.frame import render_frame
 from plonket.render.no_media import NoMedia
 from plonket.track.camera.details import Details, follow_details
@@ -53,7 +54,7 @@ class _Flat(NoMedia):
         rgb[10:30, 20:40] = (200, 60, 50)
         if key is None:
             return StillSource(np.dstack([rgb, np.full((40, 60), 255, np.uint8)]))
-        return StillSource.of_light(KEYS.get(key.kind).run(linear_from_8bit(rgb), key, KeyContext()))
+        return StillSource.of_light(KEYS.get(key.kind).run(linear_from_codes(rgb), key, KeyContext()))
 
 
 def warm() -> None:
@@ -69,6 +70,7 @@ def _measure() -> None:
 
 
 def _draw() -> None:
+    _read_colours()
     sources = _Flat(SIZE)
     common: dict[str, Any] = {"name": "w", "x": 48.0, "y": 32.0}
     still: dict[str, Any] = common | {"kind": "still", "asset": "b" * 64, "width": 60, "height": 40}
@@ -88,6 +90,16 @@ def _draw() -> None:
     rgb = np.random.default_rng(2).integers(0, 255, (SIZE[1], SIZE[0], 3)).astype(np.uint8)
     first, second = (StillSource(one).level(0)[0] for one in (rgb, rgb))
     interpolated(first, second, pair_flow(rgb, rgb), 0.5)
+
+
+def _read_colours() -> None:
+    """Planes of the depths that clips have, there and back."""
+    for bits in (8, 10):
+        coding = PlaneCoding(bits=bits)
+        codes = np.full((SIZE[1], SIZE[0], 3), 90, np.uint8 if bits == 8 else np.uint16)
+        seen = codes_of(*planes_of(codes, coding), coding, deep=bits > 8)
+        bytes_of(seen)
+        opaque_from_codes(seen)
 
 
 def _solve_something() -> None:

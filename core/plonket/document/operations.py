@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator
 from typing import Any
 
 from plonket.base.errors import BadInput
-from plonket.base.fields import GOES, STORED
+from plonket.base.fields import GOES, PART_GOES, STORED
 from plonket.document.bases import LayerBase, MotionBase, Named
 from plonket.document.kinds import LAYERS, TREATMENTS
 from plonket.document.references import Referring, references
@@ -320,9 +320,12 @@ def _taken_over(shot: Shot, thing_id: str) -> Shot:
 def _leave(data: Any, one: Referring) -> None:
     """Put into a field what its declaration leaves."""
     *way, last = [int(step) if step.isdigit() else step for step in one.pointer.split("/")[1:]]
+    is_part = one.declared.left == PART_GOES
+    if is_part:
+        *way, last = way
     for step in way:
         data = data[step]
-    if isinstance(last, int) and one.declared.left == GOES:
+    if isinstance(last, int) and one.declared.left in (GOES, PART_GOES):
         del data[last]
     else:
-        data[last] = one.declared.left
+        data[last] = None if is_part else one.declared.left

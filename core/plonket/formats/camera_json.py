@@ -13,7 +13,7 @@ from plonket.base.conventions import matrix_to_quaternion, quaternion_to_matrix
 from plonket.base.errors import FormatError
 from plonket.base.states import GIVEN
 from plonket.formats.registry import FORMATS, Coming, FormatEntry
-from plonket.room.alignment import Room
+from plonket.room.alignment import Room, found_ground
 from plonket.room.camera_track import CameraTrack
 from plonket.track.camera.settings import CameraMotion
 
@@ -51,10 +51,23 @@ def write_camera(
         "mean_error_px": round(track.mean_error_px, 4), "kind": track.kind, "locked": track.locked,
         "warnings": list(track.warnings),
     }  # fmt: skip
+    head["room"] = {"up": _rounded(room.matrix() @ np.array([0.0, 1.0, 0.0])), "ground": _ground(track, room)}
     lines = [f"{json.dumps(k)}:{json.dumps(v)}" for k, v in head.items()]
     lines.append('"frames":[\n' + ",\n".join(json.dumps(f, separators=(",", ":")) for f in frames) + "\n]")
     lines.append('"points":[\n' + ",\n".join(json.dumps(p, separators=(",", ":")) for p in points) + "\n]")
     return "{" + ",\n".join(lines) + "}\n"
+
+
+def _ground(track: CameraTrack, room: Room) -> dict[str, list[float]] | None:
+    """The ground of a solved room, as it would be written; None where none is seen."""
+    known = track.known()
+    if track.kind != "full" or not known.any():
+        return None
+    found = found_ground(track.points[track.kept], track.position[known].mean(axis=0))
+    if found is None:
+        return None
+    point, normal = found
+    return {"point": _rounded(room.points(point)), "normal": _rounded(room.matrix() @ normal)}
 
 
 def read_camera(text: str, frames: int, size: tuple[int, int]) -> CameraTrack:

@@ -41,6 +41,12 @@ class ShotFile:
     media: dict[str, Path]
     measurements: dict[str, Measured]
 
+    def path_of(self, digest: str) -> Path:
+        """The file of an asset. Raises `BadInput` where the shot file names none."""
+        if digest not in self.media:
+            raise BadInput("shot_file.media", f"The shot file names no media file for the asset {digest[:12]}.")
+        return self.media[digest]
+
 
 def read_shot_file(path: Path) -> ShotFile:
     """Read and validate a shot file. Raises `FormatError`, `MediaError` or `BadInput`."""
@@ -71,6 +77,24 @@ def read_shot_file(path: Path) -> ShotFile:
     _name_to_digest(shot, names, _naming_fields())
     _fill_in(shot, media)
     return ShotFile(shot=read_shot(shot), media=media, measurements=measurements)
+
+
+def with_layer_values(source: Path, out: Path, layer_id: str, values: dict[str, Any]) -> None:
+    """Write a shot file again with other values of one of its layers; what it names is found from its new place too.
+
+    Raises `BadInput` when there is no such layer.
+    """
+    data = json.loads(source.read_text())
+    shot = data["shot"]
+    stacks = [shot.get("stack", []), *(parcel.get("stack", []) for parcel in shot.get("parcels", []))]
+    found = next((one for stack in stacks for one in stack if one.get("id") == layer_id), None)
+    if found is None:
+        raise BadInput("shot_file.layer", f"{source.name} has no layer {layer_id}.")
+    found.update(values)
+    if out.parent.resolve() != source.parent.resolve():
+        for part in ("media", "measurements"):
+            data[part] = {name: str((source.parent / place).resolve()) for name, place in data.get(part, {}).items()}
+    out.write_text(json.dumps(data, indent=1) + "\n")
 
 
 def read_measurement_file(file: Path) -> Measured:

@@ -9,8 +9,8 @@ import cv2
 import numba
 import numpy as np
 
-from plonket.base.colour import LINEAR_OF_8BIT
-from plonket.base.conventions import F32, U8
+from plonket.base.colour import light_table
+from plonket.base.conventions import F32, Codes
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -42,23 +42,23 @@ def windowed(picture: Picture, x: int, y: int, size: tuple[int, int]) -> F32:
 CLEAR = Picture(rgba=np.zeros((0, 0, 4), np.float32))
 
 
-def premultiplied(straight: U8) -> F32:
-    """Straight-alpha 8-bit sRGB RGBA, or opaque RGB, to linear premultiplied float32 RGBA."""
+def premultiplied(straight: Codes) -> F32:
+    """Straight-alpha 8- or 16-bit sRGB RGBA, or opaque RGB, to linear premultiplied float32 RGBA."""
     return np.asarray(_padded(straight)[1:-1, 1:-1])
 
 
-def _padded(straight: U8) -> F32:
+def _padded(straight: Codes) -> F32:
     """The same with a clear border of one pixel."""
     h, w = straight.shape[:2]
     out = np.empty((h + 2, w + 2, 4), np.float32)
-    _pad(np.ascontiguousarray(straight), LINEAR_OF_8BIT, out)
+    _pad(np.ascontiguousarray(straight), light_table(straight), out)
     return out
 
 
 @numba.njit(parallel=True, cache=True)  # type: ignore[misc]
-def _pad(straight: U8, table: F32, out: F32) -> None:
+def _pad(straight: Codes, table: F32, out: F32) -> None:
     h, w, channels = straight.shape
-    zero, one, whole = np.float32(0.0), np.float32(1.0), np.float32(255.0)
+    zero, one, whole = np.float32(0.0), np.float32(1.0), np.float32(table.shape[0] - 1)
     for y in numba.prange(h + 2):
         for x in range(w + 2):
             if y == 0 or x == 0 or y > h or x > w:
@@ -78,10 +78,10 @@ class StillSource:
 
     Parameters
     ----------
-    straight : 8-bit sRGB, straight RGBA or opaque RGB (h, w, 4 or 3).
+    straight : 8- or 16-bit sRGB, straight RGBA or opaque RGB (h, w, 4 or 3).
     """
 
-    def __init__(self, straight: U8) -> None:
+    def __init__(self, straight: Codes) -> None:
         self.height, self.width = straight.shape[:2]
         self._levels = [_padded(straight)]
         self._first = 0

@@ -31,29 +31,40 @@ def restored(rgb: U8) -> U8:
     if h < 8 or w < 8:
         return rgb
     planes = np.asarray(cv2.cvtColor(rgb, cv2.COLOR_RGB2YCrCb), np.uint8)
-    small = cv2.resize(planes, (w // 2, h // 2), interpolation=cv2.INTER_AREA)
+    small = _halved(planes)
     # Where colour hardly changes there is no edge to bring it back to: most of a picture is done with at once.
     around = np.ones((3, 3), np.uint8)
     change = cv2.subtract(cv2.dilate(small, around), cv2.erode(small, around))
     changing = np.maximum(change[..., 1], change[..., 2]) > EVEN
-    even = cv2.resize(cv2.GaussianBlur(small, (3, 3), SPREAD_PX / 2), (w, h), interpolation=cv2.INTER_LINEAR)
+    soft = cv2.GaussianBlur(small, (3, 3), SPREAD_PX / 2)
+    where = np.array([[0.5, 0, 0], [0, 0.5, -0.25]])
+    how = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
+    even = cv2.warpAffine(soft, where, (w, h), flags=how, borderMode=cv2.BORDER_REPLICATE)
     out = np.empty_like(planes)
     _restore(planes, small, np.asarray(even, np.uint8), changing, *_weights(), out)
     return np.asarray(cv2.cvtColor(out, cv2.COLOR_YCrCb2RGB), np.uint8)
 
 
+def _halved(planes: U8) -> U8:
+    """At half the size: on every second column, in the middle between rows, as video stores its colour."""
+    h, w = planes.shape[0] // 2 * 2, planes.shape[1] // 2 * 2
+    across = cv2.GaussianBlur(planes[:h, :w], (3, 1), 0.75)[:, ::2]
+    return np.asarray(cv2.resize(np.ascontiguousarray(across), (w // 2, h // 2), interpolation=cv2.INTER_AREA), np.uint8)
+
+
 @cache
-def _weights() -> tuple[F32, F32]:
+def _weights() -> tuple[F32, F32, F32]:
     """How alike two pixels are, by what sets their brightness and their colour apart: (2, 512); and how near a halved pixel is,
-    for both places of a pixel in its pair: (2, 3)."""
+    for both places of a pixel in its pair, across and down: (2, 3) each."""
     steps = np.arange(512)
     alike = np.stack([np.exp(-((steps / sd) ** 2) / 2) for sd in (ALIKE, ALIKE_COLOUR)]).astype(np.float32) + np.float32(1e-6)
-    at = (np.arange(-REACH, REACH + 1) * 2)[None] - np.array([0.0, 1.0])[:, None] + 0.5
-    return alike, np.exp(-(at**2) / (2 * SPREAD_PX**2)).astype(np.float32)
+    at = (np.arange(-REACH, REACH + 1) * 2)[None] - np.array([0.0, 1.0])[:, None]
+    across, down = (np.exp(-(off**2) / (2 * SPREAD_PX**2)).astype(np.float32) for off in (at, at + 0.5))
+    return alike, across, down
 
 
 @numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
-def _restore(planes: U8, half: U8, even: U8, changing: NDArray[np.bool_], alike: F32, near: F32, out: U8) -> None:
+def _restore(planes: U8, half: U8, even: U8, changing: NDArray[np.bool_], alike: F32, across: F32, down: F32, out: U8) -> None:
     h, w = planes.shape[:2]
     sh, sw = half.shape[:2]
     for y in numba.prange(h):
@@ -70,7 +81,7 @@ def _restore(planes: U8, half: U8, even: U8, changing: NDArray[np.bool_], alike:
                     cx = min(max(x // 2 + i - REACH, 0), sw - 1)
                     other, cr, cb = np.int32(half[cy, cx, 0]), np.int32(half[cy, cx, 1]), np.int32(half[cy, cx, 2])
                     away = min(abs(cr - red) + abs(cb - blue), np.int32(511))
-                    weight = near[y % 2, j] * near[x % 2, i] * alike[0, abs(other - own)] * alike[1, away]
+                    weight = down[y % 2, j] * across[x % 2, i] * alike[0, abs(other - own)] * alike[1, away]
                     total += weight
                     first += weight * cr
                     second += weight * cb

@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.fields import Keyed, Number, Wobbling, value_at
-from plonket.keying.carried import Carried
+from plonket.matting.carried import Carried
 
 Settings = TypeVar("Settings", bound=BaseModel)
 
@@ -24,13 +24,15 @@ class KeyContext:
     Attributes
     ----------
     frame : of the clip. carried : where strokes say the subject is. colours : (k, 3) linear samples of the cloth, found once
-        for the whole clip. clean : linear (h, w, 3), the set without the subject.
+        for the whole clip. clean : linear (h, w, 3), the set without the subject. matte : 8-bit (h', w'), what was
+        picked.
     """
 
     frame: int = 0
     colours: F64 | None = None
     clean: F32 | None = None
     carried: Carried | None = None
+    matte: U8 | None = None
 
 
 class Element(Protocol):

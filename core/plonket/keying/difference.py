@@ -8,12 +8,13 @@ import cv2
 import numpy as np
 from pydantic import Field
 
-from plonket.base.colour import encode, linear_from_8bit
+from plonket.base.colour import encode, linear_from_codes
 from plonket.base.conventions import F32
 from plonket.base.fields import AssetDigest, Number, number
 from plonket.document.kinds import KEYS, KeyEntry
 from plonket.keying.common import Element, KeyContext, cut_out, held, ramp
-from plonket.keying.shape import ShapedKey, shaped, unmix
+from plonket.keying.shape import ShapedKey, shaped
+from plonket.matting.mix import unmix
 
 
 class DifferenceKey(ShapedKey):
@@ -48,7 +49,7 @@ def run(light: F32, settings: DifferenceKey, context: KeyContext) -> F32:
 
 def learn(key: DifferenceKey, element: Element) -> KeyContext:
     """The clean plate."""
-    return KeyContext(clean=None if key.clean is None else linear_from_8bit(element.still(key.clean)))
+    return KeyContext(clean=None if key.clean is None else linear_from_codes(element.still(key.clean)))
 
 
 KEYS.add(KeyEntry(

@@ -11,14 +11,14 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from plonket.base.colour import linear_from_8bit, linear_of
+from plonket.base.colour import linear_from_codes, linear_of
 from plonket.base.conventions import F32, F64, FAST
 from plonket.base.fields import Number, choice, colour, number, switch
 from plonket.document.kinds import KEYS, KeyEntry
-from plonket.keying.calm import calmed
 from plonket.keying.cloth import Cloth, block_means, clean_cloth, found_colour
 from plonket.keying.common import Colour, Element, KeyContext, held
 from plonket.keying.shape import ShapedKey, shaped
+from plonket.matting.calm import calmed
 
 B = NDArray[np.bool_]
 
@@ -302,7 +302,7 @@ def run(light: F32, settings: ScreenKey, context: KeyContext) -> F32:
 
 def learn(key: ScreenKey, element: Element) -> KeyContext:
     """Samples of the cloth from the element's middle frame, so that they do not change from frame to frame."""
-    return KeyContext(colours=samples_of(linear_from_8bit(element.rgb(element.frames // 2)), key))
+    return KeyContext(colours=samples_of(linear_from_codes(element.rgb(element.frames // 2)), key))
 
 
 KEYS.add(KeyEntry(

@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.base.colour import LUMA, encode, linear_from_8bit
+from plonket.base.colour import LUMA, encode, linear_from_codes
 from plonket.base.conventions import F32, U8
 from plonket.base.errors import Degenerate
 from plonket.document.bases import KeyBase
@@ -125,7 +125,7 @@ def _is_of(light: F32, border: NDArray[np.int_], tones: tuple[float, float]) -> 
 def _reduced(rgb: U8) -> F32:
     h, w = rgb.shape[:2]
     size = (WIDTH, max(8, round(WIDTH * h / w)))
-    return np.asarray(cv2.resize(linear_from_8bit(rgb), size, interpolation=cv2.INTER_AREA), np.float32)
+    return np.asarray(cv2.resize(linear_from_codes(rgb), size, interpolation=cv2.INTER_AREA), np.float32)
 
 
 def _steepness(light: F32) -> F32:

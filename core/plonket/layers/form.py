@@ -10,7 +10,7 @@ import cv2
 import numpy as np
 from pydantic import Field
 
-from plonket.base.colour import linear_from_8bit
+from plonket.base.colour import linear_from_codes
 from plonket.base.conventions import F32, F64
 from plonket.base.fields import Number, choice, number, plain, value_at
 from plonket.document.kinds import LAYERS, LayerEntry
@@ -164,7 +164,7 @@ def _from_frame(
     pixels = camera.project(at, world)
     width, height = camera.track.size
     shrink = 0.5 if scale < 0.75 else 1.0
-    light = _smaller(linear_from_8bit(sources.plate(asset, sources.moment(at))), shrink)
+    light = _smaller(linear_from_codes(sources.plate(asset, sources.moment(at))), shrink)
     grid = (np.nan_to_num(pixels, nan=-1e4) * shrink - 0.5).astype(np.float32)
     # OpenCV samples at most 32767 places a row.
     columns = 4096

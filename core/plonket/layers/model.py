@@ -38,8 +38,10 @@ from plonket.room.meshes.raster import touched
 MOST_INSTANTS = 5
 MOST_COPIES = 64
 SAMPLES = {"quick": 4, "good": 16, "best": 36}
-LIGHT = ("sun", "sun_heading", "sun_height", "sun_soft", "sun_warm", "sky", "lit_like")
+LIGHT = ("sun", "sun_heading", "sun_height", "sun_soft", "sun_warm", "sun_colour", "sky", "sky_colour", "lit_like")
 """What a model takes over from the one that it was lit like."""
+FULL_SUN, FULL_SKY = 0.75, 0.22
+"""What a white surface shows by the sun that it faces, and under the open sky, at 100 %."""
 SURFACES: dict[str, tuple[float | None, float | None]] = {
     "own": (None, None), "matte": (0.0, 0.9), "glossy": (0.0, 0.15), "metal": (1.0, 0.25)}  # fmt: skip
 
@@ -76,7 +78,9 @@ class MeshLayer(StandingLayer):
     sun_soft: float = plain(4, label="Softness", low=0.2, high=40, step=0.2, unit="°", group="Light",
                             help="How wide the light is: the sun is half a degree, a window twenty.")  # fmt: skip
     sun_warm: Number = number(10.0, label="Warm", low=-100, high=100, step=1, unit="%", group="Light")
+    sun_colour: str = colour("#ffffff", label="Sun's colour", group="Light", help="On top of how warm it is.")
     sky: Number = number(100.0, label="From all sides", low=0, high=2000, step=1, unit="%", group="Light", soft=(0, 300))
+    sky_colour: str = colour("#ffffff", label="Its colour", group="Light", help="Of what comes from all sides.")
     shadow: bool = switch(True, label="Shadow", group="Shadow ground",
                           help="A surface that nobody sees takes the shadows of all models in the room.")  # fmt: skip
     shadow_strength: Number = number(85.0, label="Strength", low=0, high=100, step=1, unit="%", group="Shadow ground")
@@ -293,8 +297,9 @@ def _lights(layer: MeshLayer, camera: RoomCamera, room: Set, frame: int) -> Ligh
     heading, height = np.radians(value_at(layer.sun_heading, frame)), np.radians(value_at(layer.sun_height, frame))
     warm = value_at(layer.sun_warm, frame) / 100
     tint = np.array([1 + 0.35 * warm, 1.0, 1 - 0.45 * warm])
-    sun = 0.75 * value_at(layer.sun, frame) / 100 * tint
-    sky = 0.22 * value_at(layer.sky, frame) / 100 * np.array([1 - 0.06 * warm, 1.0, 1 + 0.1 * warm])
+    sun = FULL_SUN * value_at(layer.sun, frame) / 100 * tint * linear_of(layer.sun_colour)
+    sky = FULL_SKY * value_at(layer.sky, frame) / 100 * np.array([1 - 0.06 * warm, 1.0, 1 + 0.1 * warm])
+    sky = sky * linear_of(layer.sky_colour)
     way = camera.lit(frame) @ [np.cos(height) * np.sin(heading), np.sin(height), np.cos(height) * np.cos(heading)]
     lamps = [lamp_of(one, camera, spot, frame) for one, spot in room.lamps]
     return Lights(
@@ -315,4 +320,4 @@ LAYERS.add(LayerEntry(
 ))  # fmt: skip
 
 
-__all__ = ["MeshLayer", "Set", "draw", "order_for", "order_of", "pivot_at", "stands"]
+__all__ = ["FULL_SKY", "FULL_SUN", "MeshLayer", "Set", "draw", "order_for", "order_of", "pivot_at", "stands"]

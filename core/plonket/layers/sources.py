@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Protocol
 
-from plonket.base.conventions import F32, F64, U8
+from plonket.base.conventions import F32, F64, U8, Codes
 from plonket.document.bases import KeyBase
 from plonket.document.spot import Spot
+from plonket.image.grain_in_time import MeasuredGrain
 from plonket.image.picture import StillSource
 from plonket.plate.view_path import ViewPath
 from plonket.raytrace.request import RenderRequest
@@ -44,7 +45,7 @@ class Sources(Protocol):
         """The clip's moment, in its frames, that a moment of the shot shows."""
         ...
 
-    def plate(self, asset: str, moment: float) -> U8:
+    def plate(self, asset: str, moment: float) -> Codes:
         """The footage, mended, at a moment of the clip, between its frames too: 8-bit sRGB-coded (h, w, 3)."""
         ...
 
@@ -61,6 +62,15 @@ class Sources(Protocol):
 
     def donor(self, asset: str, frame: int) -> StillSource:
         """A frame of the clip ready for placing, kept: the same few fill the borders of all others."""
+        ...
+
+    def picked(self, motion: str, moment: float, *, shadow: bool = False) -> U8 | None:
+        """What a matte among the motions covers at a moment of the clip, with its shadow if asked, 8-bit (h, w); None: it is
+        not known there."""
+        ...
+
+    def grain(self, asset: str) -> MeasuredGrain | None:
+        """A clip's grain, measured once; None where nothing tells."""
         ...
 
     def length(self, asset: str) -> int:

@@ -17,14 +17,14 @@ from plonket.document.kinds import LOOKS
 from plonket.image.blend import mix_into
 from plonket.image.picture import Picture, windowed
 from plonket.looks.common import InverseDepth, LookContext
-from plonket.masks.combine import combined
+from plonket.masks.combine import Mattes, combined, no_mattes
 
 
 def apply_looks(
     looks: Sequence[Look], picture: Picture, frame: int, size: tuple[int, int], scale: float,
     into: Callable[[Any], F64 | None], behind: F32 | None = None, neighbour: Callable[[int], Picture] | None = None,
     table: Callable[[str], F32] | None = None, inverse_depth: Callable[[], InverseDepth | None] = lambda: None,
-    moment: float | None = None,
+    moment: float | None = None, mattes: Mattes = no_mattes,
 ) -> Picture:  # fmt: skip
     """A picture with its looks.
 
@@ -34,7 +34,7 @@ def apply_looks(
         picture's (or a look's, for those that have a place). behind : (h, w, 4) the whole picture that this one is laid over.
     neighbour : the same picture without its looks in another frame. table : a colour table by its asset.
     inverse_depth : how far away things are, or None where no camera is solved. moment : of the clip, to which masks belong;
-        None: the frame's own.
+        None: the frame's own. mattes : of what was picked.
     """
     for look in looks:
         mix = float(np.clip(value_at(look.mix, frame) / 100, 0, 1)) if look.shown else 0.0
@@ -61,7 +61,7 @@ def apply_looks(
         if new is not picture.rgba:
             # Stops and contrast on each other go beyond what a float holds; the next look would index by it.
             keep_finite(new)
-        cover = combined(look.masks, frame if moment is None else moment, (w, h), inside)
+        cover = combined(look.masks, frame if moment is None else moment, (w, h), inside, mattes)
         if cover is not None or mix < 1:
             share = np.full((h, w), mix, np.float32) if cover is None else np.asarray(cover * np.float32(mix), np.float32)
             # A look may have handed back what it was given.

@@ -44,6 +44,6 @@ def run(rgba: F32, look: Levels, context: LookContext) -> F32:
 
 
 LOOKS.add(LookEntry(
-    kind="levels", order=20, label="Levels", settings=Levels, run=run,
+    kind="levels", order=20, label="Levels", settings=Levels, run=run, traits=frozenset({"picks-black", "picks-white"}),
     help="What is black, middle and white.",
 ))  # fmt: skip

@@ -1,4 +1,4 @@
-"""Lift, gamma, gain: shadows, middle tones and lights, each with a tint."""
+"""Lift, gamma, gain and offset: shadows, middle tones, lights and all of it, each with a tint."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ NEUTRAL = "#808080"
 
 
 class LiftGammaGain(LookBase):
-    """Three tonal ranges; a tint's distance from grey is how much it colours."""
+    """Three tonal ranges, and all of it; a tint's distance from grey is how much it colours."""
 
     kind: Literal["lift"] = "lift"
     lift: Number = number(0.0, label="Lift", low=-100, high=100, step=0.5, unit="%", group="Shadows", soft=(-30, 30))
@@ -26,6 +26,8 @@ class LiftGammaGain(LookBase):
     gamma_tint: str = colour(NEUTRAL, label="Tint", group="Middle tones")
     gain: Number = number(100.0, label="Gain", low=0, high=800, step=0.5, unit="%", group="Lights", soft=(40, 200))
     gain_tint: str = colour(NEUTRAL, label="Tint", group="Lights")
+    offset: Number = number(0.0, label="Offset", low=-100, high=100, step=0.5, unit="%", group="All of it", soft=(-30, 30))
+    offset_tint: str = colour(NEUTRAL, label="Tint", group="All of it")
 
 
 def _tint(code: str) -> F64:
@@ -35,17 +37,18 @@ def _tint(code: str) -> F64:
 
 
 def run(rgba: F32, look: LiftGammaGain, context: LookContext) -> F32:
-    """c' = (gain (c + lift (1 - c))) ^ (1 / gamma) in display code c, for each channel with its tint."""
+    """c' = (gain (c + lift (1 - c))) ^ (1 / gamma) + offset in display code c, for each channel with its tint."""
     f = context.frame
     lift = value_at(look.lift, f) / 100 + 0.5 * _tint(look.lift_tint)
     gain = value_at(look.gain, f) / 100 * (1 + _tint(look.gain_tint))
     gamma = np.maximum(value_at(look.gamma, f) * (1 + _tint(look.gamma_tint)), 0.05)
     code = coded(straight(rgba))
-    moved = np.maximum(gain * (code + lift * (1 - code)), 0) ** (1 / gamma)
+    offset = value_at(look.offset, f) / 100 + 0.5 * _tint(look.offset_tint)
+    moved = np.maximum(np.maximum(gain * (code + lift * (1 - code)), 0) ** (1 / gamma) + offset, 0)
     return coloured(rgba, lit(moved.astype(np.float32)))
 
 
 LOOKS.add(LookEntry(
-    kind="lift", order=40, label="Lift, gamma, gain", settings=LiftGammaGain, run=run,
-    help="Shadows, middle tones and lights, each with a tint.",
+    kind="lift", order=40, label="Lift, gamma, gain, offset", settings=LiftGammaGain, run=run,
+    help="Shadows, middle tones, lights and all of it, each with a tint on a wheel.",
 ))  # fmt: skip

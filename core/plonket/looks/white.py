@@ -61,6 +61,6 @@ def run(rgba: F32, look: WhiteBalance, context: LookContext) -> F32:
 
 
 LOOKS.add(LookEntry(
-    kind="white", order=50, label="White balance", settings=WhiteBalance, run=run,
+    kind="white", order=50, label="White balance", settings=WhiteBalance, run=run, traits=frozenset({"picks-grey"}),
     help="Takes a colour cast off.",
 ))  # fmt: skip

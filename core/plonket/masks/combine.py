@@ -7,18 +7,35 @@ from typing import Protocol
 
 import numpy as np
 
-from plonket.base.conventions import F32, F64
+from plonket.base.conventions import F32, F64, U8
 from plonket.base.fields import value_at
 from plonket.document.bases import Mask, MaskBase
 from plonket.document.follow import Follow
 from plonket.document.kinds import MASKS
 from plonket.track.spaces import Spaces
 
+
+class Mattes(Protocol):
+    """What a matte among the motions covers."""
+
+    def __call__(self, motion: str, moment: float, *, shadow: bool = False) -> U8 | None:
+        """At a moment of the clip, with the shadow that the thing casts if so asked: 8-bit (h, w) of the clip; None: nothing is
+        known of it."""
+        ...
+
+
 Into = Callable[[MaskBase], F64 | None]
 """From a mask's own pixels to the picture's, (3, 3); None: it is not there."""
 
 
-def combined(masks: Sequence[Mask], frame: float, size: tuple[int, int], into: Into) -> F32 | None:
+def no_mattes(motion: str, moment: float, *, shadow: bool = False) -> U8 | None:
+    """Where there are no motions."""
+    return None
+
+
+def combined(
+    masks: Sequence[Mask], frame: float, size: tuple[int, int], into: Into, mattes: Mattes = no_mattes
+) -> F32 | None:
     """Coverage (h, w) of all masks that are on, in their order, on a picture of `size`; None without any.
 
     A list that begins by taking off or by keeping the common part begins with everything.
@@ -29,7 +46,7 @@ def combined(masks: Sequence[Mask], frame: float, size: tuple[int, int], into: I
         matrix = into(mask) if mask.shown and mask.mode != "keep" else None
         if matrix is None:
             continue
-        part = MASKS.get(mask.kind).run(mask, frame, size, matrix)
+        part = MASKS.get(mask.kind).run(mask, frame, size, matrix, mattes)
         if mask.inverted:
             part = 1 - part
         part = part * np.float32(np.clip(value_at(mask.strength, frame) / 100, 0, 1))

@@ -11,6 +11,7 @@ from plonket.base.fields import Number, choice, number, value_at
 from plonket.base.registry import Entry
 from plonket.document.bases import MaskBase
 from plonket.document.kinds import MASKS
+from plonket.masks.combine import Mattes, no_mattes
 
 
 class GradedMask(MaskBase):
@@ -25,7 +26,7 @@ class GradedMask(MaskBase):
                                              names={"smooth": "Smoothly", "even": "Evenly"})  # fmt: skip
 
 
-def cover(mask: GradedMask, frame: float, size: tuple[int, int], matrix: F64) -> F32:
+def cover(mask: GradedMask, frame: float, size: tuple[int, int], matrix: F64, mattes: Mattes = no_mattes) -> F32:
     """Coverage (h, w) of a picture of `size`; `matrix` leads from the mask's pixels to the picture's."""
     start = np.array([value_at(mask.from_x, frame), value_at(mask.from_y, frame)])
     step = np.array([value_at(mask.to_x, frame), value_at(mask.to_y, frame)]) - start

@@ -14,6 +14,7 @@ from plonket.base.outlines import FLATNESS_PX, Outline, carry, control_points, f
 from plonket.base.registry import Entry
 from plonket.document.bases import MaskBase
 from plonket.document.kinds import MASKS
+from plonket.masks.combine import Mattes, no_mattes
 
 
 class OutlineMask(MaskBase):
@@ -27,7 +28,7 @@ class OutlineMask(MaskBase):
                           help="Width of the edge, half of it inside. Points can be feathered singly as well.")  # fmt: skip
 
 
-def cover(mask: OutlineMask, frame: float, size: tuple[int, int], matrix: F64) -> F32:
+def cover(mask: OutlineMask, frame: float, size: tuple[int, int], matrix: F64, mattes: Mattes = no_mattes) -> F32:
     """Coverage (h, w) of a picture of `size`; `matrix` leads from the mask's pixels to the picture's.
 
     Widths are measured at each spot of the outline through `matrix`, so that edges keep their look at any

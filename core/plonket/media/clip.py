@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 from bisect import bisect_right
 from collections import OrderedDict
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
@@ -15,27 +15,29 @@ import av
 import av.video.frame
 import cv2
 import numpy as np
-from av.video.reformatter import Colorspace
+from numpy.typing import NDArray
 
-from plonket.base.conventions import F32, U8
+from plonket.base.colour import bytes_of
+from plonket.base.conventions import U8, Codes
 from plonket.base.errors import BadInput, MediaError
+from plonket.media.decoded import DecodedPicture, joined
 from plonket.media.failures import media_errors
-from plonket.media.hdr import hdr_to_sdr
 from plonket.media.info import ClipInfo
 from plonket.media.opening import open_media
 from plonket.media.probe import folder_pictures, probe, probe_video
-from plonket.media.stills import PICTURES, read_pixels
+from plonket.media.stills import PICTURES, read_straight
 
 
 class Clip(Protocol):
     """A clip at one constant rate, upright; frames count from 0.
 
-    ``rgb(i)`` is 8-bit sRGB-coded (h, w, 3); ``rgba(i)`` straight alpha (h, w, 4); ``luma(i)``
-    8-bit (h, w). Frames are shared: do not write into them.
+    ``rgb(i)`` is 8-bit sRGB-coded (h, w, 3), ``codes(i)`` the same with 16 bits where more than 8 were filmed; ``rgba(i)``
+    straight alpha (h, w, 4); ``luma(i)`` 8-bit (h, w). Frames are shared: do not write into them.
     """
 
     info: ClipInfo
 
+    def codes(self, frame: int) -> Codes: ...
     def rgb(self, frame: int) -> U8: ...
     def rgba(self, frame: int) -> U8: ...
     def luma(self, frame: int) -> U8: ...
@@ -67,6 +69,9 @@ class AlphaClip:
 
     def rgb(self, frame: int) -> U8:
         return self._colours.rgb(frame)
+
+    def codes(self, frame: int) -> Codes:
+        return self._colours.codes(frame)
 
     def rgba(self, frame: int) -> U8:
         """Straight alpha, 8-bit (h, w, 4)."""
@@ -108,6 +113,9 @@ class ArrayClip:
         _check_frame(self.info, frame)
         return self.frames[frame]
 
+    def codes(self, frame: int) -> Codes:
+        return self.rgb(frame)
+
     def rgba(self, frame: int) -> U8:
         rgb = self.rgb(frame)
         return np.dstack([rgb, np.full(rgb.shape[:2], 255, np.uint8)])
@@ -126,17 +134,21 @@ class PictureClip:
         self.info = probe(path)
         self.files = folder_pictures(path) if path.is_dir() else [path]
 
-    def rgba(self, frame: int) -> U8:
-        """Straight-alpha RGBA, 8-bit."""
+    def straight(self, frame: int) -> Codes:
+        """Straight-alpha RGBA with 8 bits, or 16 where they are stored."""
         _check_frame(self.info, frame)
-        picture: Any = read_pixels(self.files[frame])
-        if picture.dtype == np.uint16:
-            picture = (picture // 257).astype(np.uint8)
-        if picture.ndim == 2:
-            picture = cv2.cvtColor(picture, cv2.COLOR_GRAY2BGR)
-        if picture.shape[2] == 3:
-            return np.asarray(cv2.cvtColor(picture, cv2.COLOR_BGR2RGBA), np.uint8)
-        return np.asarray(cv2.cvtColor(picture, cv2.COLOR_BGRA2RGBA), np.uint8)
+        picture = read_straight(self.files[frame])
+        if picture.shape[2] == 4:
+            return picture
+        most = 255 if picture.dtype == np.uint8 else 65535
+        return np.dstack([picture, np.full(picture.shape[:2], most, picture.dtype)])
+
+    def rgba(self, frame: int) -> U8:
+        """The same with 8 bits."""
+        return bytes_of(self.straight(frame))
+
+    def codes(self, frame: int) -> Codes:
+        return np.ascontiguousarray(self.straight(frame)[..., :3])
 
     def rgb(self, frame: int) -> U8:
         return np.ascontiguousarray(self.rgba(frame)[..., :3])
@@ -166,20 +178,28 @@ class VideoClip:
         self._next = -1
 
     def rgb(self, frame: int) -> U8:
-        """8-bit sRGB-coded RGB (h, w, 3), upright. HDR is brought to SDR."""
-        if self.info.transfer != "sdr":
-            return hdr_to_sdr(self._array(frame, "rgb48le"), self.info.transfer)
-        return self._array(frame, "rgb24")
+        """8-bit sRGB-coded RGB (h, w, 3), upright. What has wide colour or high range is brought to the display's."""
+        return bytes_of(self.codes(frame))
+
+    def codes(self, frame: int) -> Codes:
+        """The same with 16 bits where more than 8 were filmed."""
+        return self._read(frame, DecodedPicture.codes)
 
     def rgba(self, frame: int) -> U8:
         if self.info.has_alpha:
-            return self._array(frame, "rgba")
+            return self._read(frame, lambda one: joined(one.codes(), one.coverage()))
         rgb = self.rgb(frame)
         return np.dstack([rgb, np.full(rgb.shape[:2], 255, np.uint8)])
 
     def luma(self, frame: int) -> U8:
         """8-bit luma (h, w), upright, as stored: full decoding speed, no colour conversion."""
-        return self._array(frame, "gray")
+        return np.asarray(self._read(frame, DecodedPicture.luma), np.uint8)
+
+    def stored(self, frame: int) -> DecodedPicture:
+        """A frame as the decoder gives it, not turned upright."""
+        _check_frame(self.info, frame)
+        with self._lock, media_errors(self.path):
+            return DecodedPicture(self._decoded(self._index.time_map.source[frame]), self.info.transfer)
 
     def close(self) -> None:
         """Let the file go. Whoever still holds the clip may go on reading: it is opened again."""
@@ -195,20 +215,11 @@ class VideoClip:
         self._stream.thread_type = "AUTO"
         self._open = True
 
-    def _array(self, frame: int, layout: str) -> U8:
-        _check_frame(self.info, frame)
-        with self._lock, media_errors(self.path):
-            decoded = self._decoded(self._index.time_map.source[frame])
-            if layout == "gray" and decoded.format.name in _PLANAR_8:
-                # The luma plane is the first one: no conversion at all.
-                plane = decoded.planes[0]
-                out = np.frombuffer(plane, np.uint8).reshape(-1, plane.line_size)
-                out = out[: decoded.height, : decoded.width].copy()
-            else:
-                out = to_array(decoded, layout)
-        if self.info.rotation:
-            out = np.ascontiguousarray(np.rot90(out, k=-self.info.rotation // 90))
-        return out
+    def _read(self, frame: int, how: Callable[[DecodedPicture], NDArray[Any]]) -> NDArray[Any]:
+        decoded = self.stored(frame)
+        with media_errors(self.path):
+            out = how(decoded)
+        return np.ascontiguousarray(np.rot90(out, k=-self.info.rotation // 90)) if self.info.rotation else out
 
     def _decoding(self) -> Iterator[av.video.frame.VideoFrame]:
         """Frames from where the container stands."""
@@ -262,22 +273,3 @@ class VideoClip:
 FRAME_BYTES = 96 * 1024**2
 """For decoded frames of one clip."""
 _ALPHA_DECODERS = {"vp9": "libvpx-vp9", "vp8": "libvpx"}
-_PLANAR_8 = {"yuv420p", "yuvj420p", "yuv422p", "yuvj422p", "yuv444p", "yuvj444p", "gray", "yuva420p", "nv12"}
-
-
-def to_array(frame: av.video.frame.VideoFrame, layout: str) -> U8:
-    """A decoded frame as an array, with the colour matrix the stream states (BT.709 if none, for HD)."""
-    spaces = {1: Colorspace.ITU709, 5: Colorspace.ITU601, 6: Colorspace.ITU601, 9: Colorspace.ITU709}
-    default = Colorspace.ITU709 if frame.height >= 720 or frame.width >= 1280 else Colorspace.ITU601
-    space = spaces.get(int(frame.colorspace), default)
-    if frame.format.name.startswith(("rgb", "gbr", "bgr", "argb", "abgr", "gray")):
-        return np.asarray(frame.to_ndarray(format=layout))
-    turned = frame.reformat(format=layout, src_colorspace=space, dst_colorspace=space)
-    return np.asarray(turned.to_ndarray())
-
-
-def as_linear(rgb: U8) -> F32:
-    """8-bit sRGB-coded values to linear float32 of the same shape."""
-    from plonket.base.colour import linear_from_8bit
-
-    return linear_from_8bit(rgb)

@@ -6,7 +6,7 @@ import os
 import shutil
 import tempfile
 from contextlib import ExitStack
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import cv2
@@ -15,20 +15,21 @@ import numpy as np
 from plonket.base.conventions import U8
 from plonket.base.errors import MediaError
 from plonket.base.progress import Work
-from plonket.media.clip import ALPHA, open_clip
+from plonket.media.clip import ALPHA, Clip, VideoClip, open_clip
 from plonket.media.failures import media_errors
 from plonket.media.info import ClipInfo
 from plonket.media.probe import probe_video
 from plonket.media.sound import read_sound, write_wav
 from plonket.media.write import WORKING, VideoWriter
+from plonket.media.yuv import Plane, PlaneCoding, shallower
 
 CLIP, SOUND = "clip.mp4", "sound.wav"
 ASIDE = ".part-"
 """Between a folder's name and a random end, in the name of the one that is written first."""
 STRIP_HEIGHT = 54
 STRIP_MOST = 48
-BYTES_A_PIXEL = 0.75
-"""Of a conformed clip (see `WORKING`), generously: four real clips by day took 0.16 to 0.35, and noise takes more."""
+BYTES_A_PIXEL = 1.1
+"""Of a conformed clip (see `WORKING`), generously: four real clips by day took 0.23 to 0.48, and noise takes more."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -105,19 +106,23 @@ def _write(source: Path, folder: Path, work: Work) -> Conformed:
     small: list[U8] = []
     try:
         with ExitStack() as open_files:
-            out = open_files.enter_context(VideoWriter(target, info.size, info.rate, coding=WORKING))
+            kept = _kept_planes(clip)
+            coding = replace(WORKING, planes=kept or _planes_for(clip))
+            out = open_files.enter_context(VideoWriter(target, info.size, info.rate, coding=coding))
             matte = None
             if info.has_alpha:
                 matte = open_files.enter_context(VideoWriter(folder / ALPHA, info.size, info.rate, coding=WORKING))
             for frame in range(info.frames):
                 work.check_cancelled()
-                rgb = clip.rgb(frame)
-                out.write(rgb)
+                if kept is not None and isinstance(clip, VideoClip):
+                    out.write_planes(_stored(clip, frame, kept))
+                else:
+                    out.write(clip.codes(frame))
                 if matte is not None:
                     matte.write(np.ascontiguousarray(np.repeat(clip.rgba(frame)[..., 3:], 3, axis=2)))
                 if frame % every == 0:
                     width = max(1, round(info.width * STRIP_HEIGHT / info.height))
-                    small.append(np.asarray(cv2.resize(rgb, (width, STRIP_HEIGHT), interpolation=cv2.INTER_AREA)))
+                    small.append(np.asarray(cv2.resize(clip.rgb(frame), (width, STRIP_HEIGHT), interpolation=cv2.INTER_AREA)))
                 work.progress(frame + 1, info.frames)
     finally:
         clip.close()
@@ -133,3 +138,42 @@ def _write(source: Path, folder: Path, work: Work) -> Conformed:
         with media_errors(wav, "written"):
             write_wav(sound, wav)
     return Conformed(info=info, clip=target, sound=wav, strip=strip)
+
+
+MOST_BITS = 10
+"""Of a conformed clip."""
+
+
+def _kept_planes(clip: Clip) -> PlaneCoding | None:
+    """How a clip is stored, where it can go on like that: upright, and in colours that need no change."""
+    if not isinstance(clip, VideoClip) or clip.info.rotation:
+        return None
+    first = clip.stored(0)
+    if not first.has_planes or first.is_wide:
+        return None
+    _, coding = first.planes()
+    odd = (coding.half_x and clip.info.width % 2) or (coding.half_y and clip.info.height % 2)
+    return None if odd else replace(coding, bits=min(coding.bits, MOST_BITS) if coding.bits in (8, MOST_BITS) else MOST_BITS)
+
+
+def _stored(clip: VideoClip, frame: int, wanted: PlaneCoding) -> tuple[Plane, Plane, Plane]:
+    """The planes of a frame with the bits that are wanted. Raises `MediaError` where it is stored unlike the first."""
+    planes, coding = clip.stored(frame).planes()
+    if replace(coding, bits=wanted.bits) != wanted:
+        raise MediaError("media.changes", f"{clip.path.name} changes the way its colours are stored at frame {frame}.")
+    y, u, v = (shallower(plane, coding.bits, wanted.bits) if coding.bits != wanted.bits else plane for plane in planes)
+    return y, u, v
+
+
+def _planes_for(clip: Clip) -> PlaneCoding:
+    """How a clip is stored that has to be turned or brought to other colours: with as much of them as it had."""
+    if not isinstance(clip, VideoClip):
+        return PlaneCoding(bits=8 if clip.codes(0).dtype == np.uint8 else MOST_BITS, half_x=False, half_y=False)
+    first = clip.stored(0)
+    bits = MOST_BITS if first.is_deep else 8
+    if not first.has_planes:
+        return PlaneCoding(bits=bits, half_x=False, half_y=False)
+    _, coding = first.planes()
+    # On its side, colour of half the width would have half the height.
+    whole = not coding.half_x or (not coding.half_y and clip.info.rotation in (90, 270))
+    return PlaneCoding(bits=bits, half_x=not whole, half_y=not whole and coding.half_y)

@@ -1,45 +1,86 @@
-"""HDR phone clips (PQ, HLG, BT.2020) to the SDR picture that the rest of the core works on."""
+"""Pictures of wide colour and high dynamic range (BT.2020, HLG, PQ) to the display codes that the rest of the core works on.
+
+Light is worked out as a reference display of 1000 cd/m2 shows it, with white at 203 cd/m2 (ITU-R BT.2408): what is as bright as
+that is about as bright as white paper afterwards, and what is brighter is rolled off towards white. `Exposure` brings it down.
+"""
 
 from __future__ import annotations
 
 import functools
 from typing import Literal
 
+import numba
 import numpy as np
-from numpy.typing import NDArray
 
-from plonket.base.conventions import F32, U8
+from plonket.base.colour import LINEAR_OF_16BIT, code_of
+from plonket.base.conventions import F32, F64, FAST, U16
+
+Transfer = Literal["sdr", "pq", "hlg"]
+WHITE = 203.0
+"""Light of white in cd/m2."""
+PEAK = 1000.0
+"""Of the display for which HLG is worked out."""
+KNEE = 0.8
+"""Share of white up to which light stays as it is."""
+_LUMINANCE: F32 = np.array([0.2627, 0.6780, 0.0593], np.float32)
 
 # BT.2020 to BT.709 primaries, linear light (ITU-R BT.2087-0, annex 1).
-_709_FROM_2020 = np.array(
+_709_FROM_2020: F32 = np.array(
     [[1.6605, -0.5876, -0.0728], [-0.1246, 1.1329, -0.0083], [-0.0182, -0.1006, 1.1187]], np.float32
 )
 
 
 @functools.cache
-def _to_light(transfer: Literal["pq", "hlg"]) -> F32:
-    """16-bit code to linear light where 1.0 is diffuse white (203 cd/m2, ITU-R BT.2408)."""
-    e = np.arange(65536, dtype=np.float64) / 65535
+def _to_light(transfer: Transfer) -> F32:
+    """16-bit code to linear light: of the scene for HLG, where 1.0 is its largest; else of the display, where it is white."""
+    if transfer == "sdr":
+        return LINEAR_OF_16BIT
+    e: F64 = np.arange(65536, dtype=np.float64) / 65535
     if transfer == "pq":  # SMPTE ST 2084
         m1, m2, c1, c2, c3 = 0.1593017578125, 78.84375, 0.8359375, 18.8515625, 18.6875
         p = e ** (1 / m2)
         nits = 10000 * (np.maximum(p - c1, 0) / (c2 - c3 * p)) ** (1 / m1)
-        return (nits / 203).astype(np.float32)
+        return np.asarray(nits / WHITE, np.float32)
     a, b, c = 0.17883277, 0.28466892, 0.55991073  # ITU-R BT.2100 HLG
-    scene = np.where(e <= 0.5, e * e / 3, (np.exp((e - c) / a) + b) / 12)
-    # Reference white is 75 % signal; the system gamma of 1.2 is applied per channel.
-    white = (np.exp((0.75 - c) / a) + b) / 12
-    return ((scene / white) ** 1.2).astype(np.float32)
+    return np.asarray(np.where(e <= 0.5, e * e / 3, (np.exp((e - c) / a) + b) / 12), np.float32)
 
 
-def hdr_to_sdr(rgb: NDArray[np.generic], transfer: Literal["sdr", "pq", "hlg"]) -> U8:
-    """16-bit HDR code values (h, w, 3) to 8-bit sRGB-coded SDR, highlights rolled off softly."""
-    from plonket.base.colour import encode_8bit
+def display_codes(wide: U16, transfer: Transfer) -> U16:
+    """16-bit codes of BT.2020 colour (h, w, 3) to 16-bit sRGB codes.
 
-    light = _to_light("pq" if transfer == "pq" else "hlg")[rgb.astype(np.uint16)]
-    light = np.maximum(light @ _709_FROM_2020.T, 0)
-    peak = light.max(axis=2, keepdims=True)
-    knee = np.float32(0.75)
-    over = np.maximum(peak - knee, 0)
-    rolled = np.where(peak > knee, knee + (1 - knee) * over / (over + (1 - knee) * 1.6), peak)
-    return encode_8bit(light * (rolled / np.maximum(peak, 1e-6)).astype(np.float32))
+    HLG gets the system gamma of 1.2 on its luminance (BT.2100, table 5); what lies outside of the smaller gamut is held at its
+    edge, and what is brighter than `KNEE` rolled off with its colour kept.
+    """
+    out = np.empty_like(wide)
+    scale = PEAK / WHITE if transfer == "hlg" else 1.0
+    _show(wide, _to_light(transfer), transfer == "hlg", np.float32(scale), transfer != "sdr", out)
+    return out
+
+
+@numba.njit(parallel=True, cache=True, fastmath=FAST)  # type: ignore[misc]
+def _show(wide: U16, table: F32, system: bool, scale: np.float32, rolls: bool, out: U16) -> None:
+    h, w = wide.shape[:2]
+    knee, rest = np.float32(KNEE), np.float32(1 - KNEE)
+    # The brightest that a display of `PEAK` shows becomes white.
+    most = np.float32(PEAK / WHITE - KNEE)
+    spare = most / (most / rest - np.float32(1))
+    for y in numba.prange(h):
+        for x in range(w):
+            r, g, b = table[wide[y, x, 0]], table[wide[y, x, 1]], table[wide[y, x, 2]]
+            if system:
+                luminance = _LUMINANCE[0] * r + _LUMINANCE[1] * g + _LUMINANCE[2] * b
+                gain = scale * max(luminance, np.float32(1e-7)) ** np.float32(0.2)
+                r, g, b = r * gain, g * gain, b * gain
+            red, green, blue = _smaller(r, g, b, 0), _smaller(r, g, b, 1), _smaller(r, g, b, 2)
+            peak = max(red, green, blue)
+            if rolls and peak > knee:
+                over = peak - knee
+                share = (knee + over * spare / (over + spare)) / peak
+                red, green, blue = red * share, green * share, blue * share
+            for c, light in enumerate((red, green, blue)):
+                out[y, x, c] = np.uint16(code_of(light) * np.float32(65535.0) + np.float32(0.5))
+
+
+@numba.njit(cache=True, fastmath=FAST, inline="always")  # type: ignore[misc]
+def _smaller(r: np.float32, g: np.float32, b: np.float32, c: int) -> np.float32:
+    return max(_709_FROM_2020[c, 0] * r + _709_FROM_2020[c, 1] * g + _709_FROM_2020[c, 2] * b, np.float32(0.0))

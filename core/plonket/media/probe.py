@@ -12,7 +12,7 @@ from plonket.base.errors import MediaError
 from plonket.media.failures import media_errors
 from plonket.media.info import ClipInfo
 from plonket.media.opening import open_media
-from plonket.media.stills import PICTURES, check_size, read_pixels
+from plonket.media.stills import PICTURES, check_size, read_straight
 from plonket.media.timing import TimeMap, conform_times
 
 _TRANSFER = {16: "pq", 18: "hlg"}
@@ -125,11 +125,11 @@ def _probe_folder(path: Path) -> ClipInfo:
 
 
 def _probe_still(path: Path) -> ClipInfo:
-    picture = read_pixels(path)
+    # Whole, so that a damaged one is found out here.
+    picture = read_straight(path)
     height, width = picture.shape[:2]
-    channels = picture.shape[2] if picture.ndim == 3 else 1
     return ClipInfo(
-        kind="still", width=width, height=height, rate=Fraction(1), frames=1, has_alpha=channels == 4,
+        kind="still", width=width, height=height, rate=Fraction(1), frames=1, has_alpha=picture.shape[2] == 4,
         bit_depth=picture.dtype.itemsize * 8, codec=path.suffix.lower().lstrip("."),
     )  # fmt: skip
 

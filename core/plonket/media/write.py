@@ -3,39 +3,45 @@
 from __future__ import annotations
 
 import contextlib
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from pathlib import Path
 from types import TracebackType
-from typing import Literal
+from typing import Any, Literal
 
 import av
 import av.error
 import numpy as np
-from av.video.reformatter import ColorRange, Colorspace
+from numpy.typing import NDArray
 
-from plonket.base.conventions import U8
+from plonket.base.conventions import Codes
 from plonket.base.errors import BadInput
 from plonket.media.failures import media_errors
 from plonket.media.opening import open_media
 from plonket.media.sound import Sound
+from plonket.media.yuv import Matrix, Plane, PlaneCoding, planes_of
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Coding:
-    """How pictures are coded: x264's constant quality, speed preset, frames between keys; or ProRes 4444 with coverage."""
+    """How pictures are coded: x264's constant quality, speed preset, frames between keys, and what is stored of each pixel; or
+    ProRes 4444 with coverage."""
 
     codec: Literal["h264", "prores"] = "h264"
     crf: float = 17.0
     preset: str = "fast"
     key_every: int = 60
-    pixels: str = "yuv420p"
+    planes: PlaneCoding = field(default_factory=PlaneCoding)
     b_frames: int = 2
 
 
-WORKING = Coding(crf=9.0, preset="superfast", key_every=1, b_frames=0)
+_SPACES: dict[Matrix, int] = {"601": 6, "709": 1, "2020": 9}
+_709 = 1
+WORKING = Coding(crf=3.0, preset="superfast", key_every=1, b_frames=0)
 """Conformed clips: every frame a key, so that any frame is one decode away, in either direction."""
-SEEN_THROUGH = Coding(codec="prores", pixels="yuva444p10le", key_every=1, b_frames=0)
+SEEN_THROUGH = Coding(
+    codec="prores", planes=PlaneCoding(bits=10, half_x=False, half_y=False), key_every=1, b_frames=0,
+)  # fmt: skip
 """With coverage, straight: what is not covered is seen through in whatever reads it."""
 
 
@@ -69,14 +75,16 @@ class VideoWriter:
             covered = coding.codec == "prores"
             stream = self._container.add_stream("prores_ks" if covered else "libx264", rate=rate)
             stream.width, stream.height = size
-            stream.pix_fmt = "yuv444p" if odd and not covered else coding.pixels
-            self._layout = "rgba" if covered else "rgb24"
+            self.planes = replace(coding.planes, half_x=False, half_y=False) if odd else coding.planes
+            self._layout = stream.pix_fmt = "yuva444p10le" if covered else self.planes.layout
+            self._covered = covered
             stream.time_base = 1 / rate
             stream.gop_size = coding.key_every
             context = stream.codec_context
             context.max_b_frames = coding.b_frames
-            context.color_primaries = context.color_trc = context.colorspace = 1
-            context.color_range = 1
+            context.color_primaries = context.color_trc = _709
+            context.colorspace = _SPACES[self.planes.matrix]
+            context.color_range = 2 if self.planes.full else 1
             stream.options = (
                 {"profile": "4444", "alpha_bits": "16", "vendor": "apl0"} if covered
                 else {"crf": str(coding.crf), "preset": coding.preset, "bf": str(coding.b_frames)}
@@ -87,19 +95,24 @@ class VideoWriter:
                 self._audio = self._container.add_stream("aac", rate=sound.rate, layout="stereo")
                 self._audio.bit_rate = 192_000
 
-    def write(self, rgb: U8, pts: int | None = None) -> None:
-        """Append one 8-bit sRGB-coded frame (height, width, 3); with coverage (height, width, 4), straight."""
-        if rgb.shape[:2] != (self.size[1], self.size[0]):
-            raise BadInput("write.size", f"A frame of {rgb.shape[1]} x {rgb.shape[0]} does not fit {self.size}.")
+    def write(self, codes: Codes, pts: int | None = None) -> None:
+        """Append one sRGB-coded frame (height, width, 3), 8- or 16-bit; with coverage (height, width, 4), straight."""
+        planes = planes_of(np.ascontiguousarray(codes[..., :3]), self.planes)
+        self.write_planes(planes, codes[..., 3] if self._covered and codes.shape[2] == 4 else None, pts)
+
+    def write_planes(self, planes: tuple[Plane, Plane, Plane], coverage: Codes | None = None, pts: int | None = None) -> None:
+        """Append a frame as it is to be stored (see `planes`); `coverage` (h, w) goes with ProRes."""
+        h, w = planes[0].shape
+        if (w, h) != self.size:
+            raise BadInput("write.size", f"A frame of {w} x {h} does not fit {self.size}.")
         with media_errors(self.path, "written"):
-            frame = av.VideoFrame.from_ndarray(np.ascontiguousarray(rgb), format=self._layout)
-            frame = frame.reformat(
-                format=self._stream.pix_fmt,
-                src_colorspace=Colorspace.ITU709,
-                dst_colorspace=Colorspace.ITU709,
-                src_color_range=ColorRange.JPEG,
-                dst_color_range=ColorRange.MPEG,
-            )
+            frame = av.VideoFrame(w, h, self._layout)
+            for k, plane in enumerate(planes):
+                _fill(frame.planes[k], plane)
+            if self._covered:
+                _fill(frame.planes[3], _ten_bits(coverage, (h, w)))
+            frame.color_range, frame.colorspace = (2 if self.planes.full else 1), _SPACES[self.planes.matrix]
+            frame.color_primaries = frame.color_trc = _709
             frame.pts = self.frames if pts is None else pts
             # Not the stream's: the muxer changes that once the header is written.
             frame.time_base = 1 / self._rate
@@ -134,6 +147,20 @@ class VideoWriter:
             self.close()
         else:
             self._abandon()
+
+
+def _fill(target: Any, plane: Plane) -> None:
+    """Copy a plane to a frame's, whose rows may be longer."""
+    rows = np.frombuffer(target, plane.dtype).reshape(-1, target.line_size // plane.dtype.itemsize)
+    rows[: plane.shape[0], : plane.shape[1]] = plane
+
+
+def _ten_bits(coverage: Codes | None, shape: tuple[int, int]) -> NDArray[np.uint16]:
+    """Coverage with ten bits; none is whole."""
+    if coverage is None:
+        return np.full(shape, 1023, np.uint16)
+    most = 255 if coverage.dtype == np.uint8 else 65535
+    return ((coverage.astype(np.uint32) * 1023 + most // 2) // most).astype(np.uint16)
 
 
 def mux_sound(container: object, stream: object, sound: Sound) -> None:

@@ -8,10 +8,10 @@ from __future__ import annotations
 
 from typing import Any
 
-import cv2
 import numpy as np
 
 from plonket.base.conventions import F32, F64
+from plonket.image.push_pull import spread_out
 from plonket.raytrace.engine import Denoiser, import_mitsuba, mesh_of
 from plonket.raytrace.request import CameraView, Lights, RenderRequest
 from plonket.room.meshes.instances import read_thing
@@ -78,19 +78,8 @@ def order_lights(lights: Lights) -> Any:
 
 
 def _spread(values: F32, cover: F32) -> F32:
-    """Premultiplied values (h, w, 3) divided by their coverage, and going on outwards where there is none (push-pull)."""
-    levels = [(values.astype(np.float32), cover.astype(np.float32))]
-    while min(levels[-1][1].shape) > 2:
-        v, c = levels[-1]
-        size = (max(1, v.shape[1] // 2), max(1, v.shape[0] // 2))
-        levels.append((cv2.resize(v, size, interpolation=cv2.INTER_AREA), cv2.resize(c, size, interpolation=cv2.INTER_AREA)))
-    v, c = levels[-1]
-    out = v / np.maximum(c, 1e-4)[..., None]
-    for v, c in reversed(levels[:-1]):
-        wide = cv2.resize(out, (v.shape[1], v.shape[0]), interpolation=cv2.INTER_LINEAR)
-        sure = np.clip(c * 4, 0, 1)[..., None]
-        out = v / np.maximum(c, 1e-4)[..., None] * sure + wide * (1 - sure)
-    return np.ascontiguousarray(out, np.float32)
+    """Values without their coverage, going on where there is none: no rim when they are denoised."""
+    return spread_out(values, cover, enough=0.25)
 
 
 def _feather(shape: tuple[int, ...]) -> F32:

@@ -19,7 +19,7 @@ from plonket.media.write import SEEN_THROUGH, Coding, VideoWriter
 from plonket.render.frame import Ground, render_range, scaled_size
 from plonket.render.soundtrack import RecordingOf, soundtrack
 
-QUALITY = {"small": Coding(crf=24.0), "good": Coding(crf=18.0), "best": Coding(crf=12.0, preset="medium")}
+QUALITY = {"small": Coding(crf=24.0), "good": Coding(crf=18.0), "best": Coding(crf=9.0, preset="medium")}
 VIDEO_ENDINGS = {".mp4", ".mov", ".m4v"}
 
 

@@ -9,8 +9,8 @@ from typing import Literal
 
 import numpy as np
 
-from plonket.base.colour import colours_to_8bit, encode_8bit, linear_from_8bit, linear_of
-from plonket.base.conventions import F32, F64, U8
+from plonket.base.colour import bytes_of, colours_to_8bit, encode_8bit, linear_from_codes, linear_of
+from plonket.base.conventions import F32, F64, U8, Codes
 from plonket.base.errors import BadInput
 from plonket.base.fields import value_at
 from plonket.base.progress import Work
@@ -184,7 +184,7 @@ def _finished(shot: Shot, sources: Sources, frame: int, canvas: F32, size: tuple
     inverse_depth = inverse_depth_for(None, sources, frame, size, matrix)
     looked = apply_looks(
         shot.finish, Picture(rgba=canvas), frame, size, float(zoom[0, 0]), into, None, neighbour, sources.table, inverse_depth,
-        moment=sources.moment(frame),
+        moment=sources.moment(frame), mattes=sources.picked,
     )  # fmt: skip
     return looked.rgba
 
@@ -210,7 +210,7 @@ def render_range(
                 one.cancel()
 
 
-def _reduced(rgb: U8, size: tuple[int, int]) -> U8:
-    if (rgb.shape[1], rgb.shape[0]) == size:
-        return rgb
-    return encode_8bit(resized(linear_from_8bit(rgb), size))
+def _reduced(codes: Codes, size: tuple[int, int]) -> U8:
+    if (codes.shape[1], codes.shape[0]) == size:
+        return bytes_of(codes)
+    return encode_8bit(resized(linear_from_codes(codes), size))

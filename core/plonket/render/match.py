@@ -12,33 +12,40 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.base.colour import encode, opaque_from_8bit
+from plonket.base.colour import decode, encode, opaque_from_codes
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import BadInput
-from plonket.base.fields import value_at
 from plonket.base.homography import transform_point
-from plonket.document.bases import Look
+from plonket.document.bases import LayerBase, Look
 from plonket.document.kinds import LAYERS
 from plonket.document.shot import Shot
+from plonket.image.colour_cast import camera_colours
+from plonket.image.grain import GrainProfile
+from plonket.image.grain_in_space import grain_of
+from plonket.image.grain_in_time import MeasuredGrain
 from plonket.image.picture import Picture
 from plonket.layers.common import PictureLayer
 from plonket.layers.model import MeshLayer, stands
+from plonket.layers.solid import spot_inverse_depth
 from plonket.layers.sources import Sources
 from plonket.looks.blur import Blur
-from plonket.looks.grain import Grain, GrainProfile
+from plonket.looks.grain import Grain
 from plonket.looks.levels import Levels
 from plonket.looks.sharpen import Sharpen
 from plonket.looks.white import WhiteBalance
-from plonket.render.appearance import Tones, edge_width, grain_of, tones_of
+from plonket.render.appearance import edge_width, tones_of
 from plonket.render.frame import render_frame
+from plonket.render.inverse_depth import inverse_depth_for
 from plonket.render.stack import drawn
 
 AROUND = 0.7
 """How far round the element the plate is looked at, of its size."""
 MARK = "match-"
 """Begins the ids of looks that matching made: matching again puts others in their place."""
-MOST_CAST = 0.25
+MOST_CAST = 0.35
 LEAST_EDGE_PX = 0.25
+SAME_DEPTH = 0.3
+"""What is as far away, give or take this share, counts as its surroundings."""
 RENDERED_PX = 0.3
 """SD of what a pixel's own square does to an edge: how soft models are filmed."""
 
@@ -50,12 +57,13 @@ class Matched:
     Attributes
     ----------
     looks : the layer's looks with the new ones among them. shutter : motion blur in degrees; None: left as it is.
-    says : what was measured, in plain words.
+    says : what was measured, in plain words. left : what was left alone, because changing it would bring nothing nearer.
     """
 
     looks: list[Look]
     shutter: float | None = None
     says: list[str] = field(default_factory=list)
+    left: list[str] = field(default_factory=list)
 
 
 def match_to_plate(shot: Shot, sources: Sources, layer_id: str, frame: int) -> Matched:
@@ -75,8 +83,7 @@ def match_to_plate(shot: Shot, sources: Sources, layer_id: str, frame: int) -> M
     at = next((k for k, one in enumerate(shot.stack) if one.id == layer_id), len(shot.stack))
     below = shot.model_copy(update={"finish": [], "stack": shot.stack[at + 1 :]})
     plate = render_frame(below, sources, frame)
-    canvas = opaque_from_8bit(plate)
-    light = np.ascontiguousarray(canvas[..., :3])
+    canvas = opaque_from_codes(plate)
     picture = drawn(bare, sources, frame, size, matrix, 1.0, canvas)
     solid = picture.rgba[..., 3] > 0.97
     if solid.sum() < 400:
@@ -85,13 +92,15 @@ def match_to_plate(shot: Shot, sources: Sources, layer_id: str, frame: int) -> M
     code = np.asarray(encode(np.clip(straight, 0, 1)), np.float32)
     inside = cv2.erode(solid.astype(np.uint8), np.ones((5, 5), np.uint8)) > 0
     around, window = _around(picture, size)
-    plate_code, plate_light = np.asarray(plate[window] / 255, np.float32), light[window]
+    around = _as_far(around, window, layer, sources, frame, size, matrix)
+    plate_code = np.asarray(plate[window] / 255, np.float32)
     out = Matched(looks=[])
     # A model stands in the set's own light.
     own_light = isinstance(layer, MeshLayer)
-    first = [] if own_light else _toned(code, straight, solid, plate_code, plate_light, around, out)
+    whole = np.asarray(plate / 255, np.float32)
+    first = [] if own_light else _toned(code, straight, solid, whole, (window, around), out)
     last = _sharp(None if own_light else code, inside, plate_code, around, out)
-    last += _grained(code, inside, plate[window], around, plate, out)
+    last += _grained(code, inside, plate, (window, around), sources.grain(shot.footage.asset), out)
     out.looks = [*first, *own, *last]
     if isinstance(layer, PictureLayer | MeshLayer):
         out.shutter = _shutter(layer, sources, frame, plate_code, around, out)
@@ -111,55 +120,68 @@ def _around(picture: Picture, size: tuple[int, int]) -> tuple[NDArray[np.bool_],
     return around, np.s_[y0:y1, x0:x1]
 
 
+def _as_far(
+    around: NDArray[np.bool_], window: tuple[slice, slice], layer: LayerBase, sources: Sources, frame: int,
+    size: tuple[int, int], view: F64,
+) -> NDArray[np.bool_]:  # fmt: skip
+    """Of the plate round it, what lies about as far away, where a solved room tells and enough of it does."""
+    target = getattr(getattr(layer, "follow", None), "target", None)
+    seat = sources.seat(target) if target is not None else None
+    if seat is None:
+        return around
+    found = inverse_depth_for(layer, sources, frame, size, view)()
+    own = spot_inverse_depth(sources, target, frame)
+    if found is None or own is None or own <= 0:
+        return around
+    near = np.abs(found.room[window] / own - 1) < SAME_DEPTH
+    kept = around & near
+    return kept if kept.sum() > max(3000, 0.08 * around.sum()) else around
+
+
 def _toned(
-    code: F32, straight: F32, solid: NDArray[np.bool_], plate_code: F32, plate_light: F32, around: NDArray[np.bool_],
+    code: F32, straight: F32, solid: NDArray[np.bool_], plate: F32, place: tuple[tuple[slice, slice], NDArray[np.bool_]],
     out: Matched,
 ) -> list[Look]:
-    mine, theirs = tones_of(code, np.asarray(straight, np.float32), solid), tones_of(plate_code, plate_light, around)
+    """Cast, black and white as the plate's camera makes them, each only where the element comes nearer to what is round it."""
+    window, around = place
+    near = np.ascontiguousarray(plate[window])
+    mine = tones_of(code, np.asarray(straight, np.float32), solid)
+    theirs = tones_of(near, np.asarray(decode(near), np.float32), around)
     if mine is None or theirs is None:
         return []
+    camera = camera_colours(plate)
     first: list[Look] = []
-    cast = theirs.cast / mine.cast
-    cast = np.clip(cast / cast.mean(), 1 - MOST_CAST, 1 + MOST_CAST)
-    if np.abs(cast - 1).max() > 0.015:
+    own = camera_colours(_shown(code, solid)).seen
+    nearer = np.hypot(*(own + camera.cast - camera.seen)) < np.hypot(*(own - camera.seen))
+    moved = float(np.abs(np.expm1(camera.cast)).max())
+    if moved > 0.015 and nearer:
         # White balance takes off what was white: the inverse of what is to be put on.
-        was = 1 / cast
-        was = encode(was / was.max())
+        gains = np.exp(np.clip(np.array([camera.cast[0], 0.0, camera.cast[1]]), -MOST_CAST, MOST_CAST))
+        was = encode((1 / gains) / (1 / gains).max())
         first.append(WhiteBalance(id=MARK + "cast", name="Match: light's colour", white=_hex(was)))
-        out.says.append(f"light's colour moved by up to {100 * np.abs(cast - 1).max():.0f} %")
-    levels = _levels(mine, theirs)
-    if levels is not None:
-        first.append(levels)
-        black, white = _moved_to(levels, mine.black), _moved_to(levels, mine.white)
-        says = ((name, 100 * a, 100 * b) for name, a, b in (("black", mine.black, black), ("white", mine.white, white)))
-        out.says.append(", ".join(f"{name} {a:.0f} to {b:.0f} %" for name, a, b in says))
+        out.says.append(f"light's colour moved by up to {100 * moved:.0f} %")
+    elif moved > 0.015:
+        out.left.append("the light's colour")
+    black, white = camera.black, camera.white
+    if abs(black + (white - black) * mine.black - theirs.black) > abs(mine.black - theirs.black):
+        black = 0.0
+        out.left.append("black")
+    if abs(black + (white - black) * mine.white - theirs.white) > abs(mine.white - theirs.white):
+        white = 1.0
+        out.left.append("white")
+    if black > 0.008 or white < 0.99:
+        first.append(Levels(
+            id=MARK + "levels", name="Match: black and white", out_black=round(100 * black, 2), out_white=round(100 * white, 2),
+        ))  # fmt: skip
+        ends = (("black", mine.black), ("white", mine.white))
+        moves = [f"{name} {100 * v:.0f} to {100 * (black + (white - black) * v):.0f} %" for name, v in ends]
+        out.says.append(", ".join(moves))
     return first
 
 
-def _levels(mine: Tones, theirs: Tones) -> Levels | None:
-    """Black as black as the plate's; white no whiter than it, and not dragged down to what is merely dark there."""
-    # A dark element is not made bright, nor a bright one dull: white follows half-way, black fully where it is deeper.
-    top = mine.white + 0.5 * (min(theirs.white, 1.0) - mine.white)
-    bottom = theirs.black if mine.black < theirs.black else mine.black + 0.5 * (theirs.black - mine.black)
-    bottom = min(bottom, top - 0.1)
-    if mine.white - mine.black < 0.05 or (abs(top - mine.white) < 0.01 and abs(bottom - mine.black) < 0.008):
-        return None
-    # c' = ob + (ow - ob) (c - b) / (w - b), with b and w left at 0 and 1 where they can be.
-    slope = (top - bottom) / (mine.white - mine.black)
-    low, high = bottom - slope * mine.black, bottom + slope * (1 - mine.black)
-    out_low, out_high = float(np.clip(low, 0, 1)), float(np.clip(high, 0, 1))
-    black = 100 * (out_low - low) / slope if low < 0 else 0.0
-    white = 100 * (1 - (high - out_high) / slope) if high > 1 else 100.0
-    return Levels(
-        id=MARK + "levels", name="Match: black and white", black=round(black, 2), white=round(max(white, black + 5), 2),
-        out_black=round(100 * out_low, 2), out_white=round(100 * out_high, 2),
-    )  # fmt: skip
-
-
-def _moved_to(levels: Levels, code: float) -> float:
-    """Where a display code goes."""
-    b, w, ob, ow = (value_at(v, 0) / 100 for v in (levels.black, levels.white, levels.out_black, levels.out_white))
-    return ob + (ow - ob) * (code - b) / max(w - b, 0.01)
+def _shown(code: F32, solid: NDArray[np.bool_]) -> F32:
+    """An element's codes with its middle where it shows nothing."""
+    return np.where(solid[..., None], code, np.median(code[solid], axis=0)).astype(np.float32)
 
 
 def _hex(code: F64) -> str:
@@ -185,9 +207,14 @@ def _sharp(
 
 
 def _grained(
-    code: F32, inside: NDArray[np.bool_], plate: U8, around: NDArray[np.bool_], whole: U8, out: Matched
+    code: F32, inside: NDArray[np.bool_], plate: U8, place: tuple[tuple[slice, slice], NDArray[np.bool_]],
+    measured: MeasuredGrain | None, out: Matched,
 ) -> list[Look]:
-    theirs = grain_of(plate.astype(np.float32), around) or grain_of(whole.astype(np.float32))
+    window, around = place
+    # In time where the clip moves: what stays is texture, however fine.
+    theirs = measured.profile if measured else grain_of(plate[window].astype(np.float32), around) or grain_of(
+        plate.astype(np.float32)
+    )
     if theirs is None:
         return []
     mine = grain_of(code * 255, inside)

@@ -8,34 +8,48 @@ import threading
 from collections.abc import Callable, Hashable
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import cv2
 import numpy as np
 
-from plonket.base.colour import linear_from_8bit
-from plonket.base.conventions import F32, F64, U8
+from plonket.base.colour import bytes_of, linear_from_codes
+from plonket.base.conventions import F32, F64, U8, Codes
 from plonket.base.lru_cache import Budget, LruCache
 from plonket.document.bases import KeyBase, MotionBase
 from plonket.document.kinds import KEYS
 from plonket.formats.cube import load_cube
+from plonket.image.grain_in_time import MeasuredGrain, dump_grain, load_grain, measure_grain
 from plonket.image.pair_flow import PairFlow, pair_flow
 from plonket.image.picture import StillSource, halved
+from plonket.image.whole_movement import whole_movement
 from plonket.keying.chroma import restored
 from plonket.keying.common import KeyContext, scaled
-from plonket.media.clip import Clip, open_clip, open_working
+from plonket.lighting.set_light import SetLight, dump_light, load_light, set_light
+from plonket.matting.cast import cast_shadow, donors_of
+from plonket.media.clip import Clip, PictureClip, open_clip, open_working
+from plonket.media.stills import EXR, read_light
 from plonket.plate.repair.clean_plate import CleanPlate
 from plonket.plate.view_path import ViewPath
 from plonket.raytrace.client import Renderer
 from plonket.raytrace.disk_cache import FilmStore
 from plonket.raytrace.request import RenderRequest, request_digest
+from plonket.room.alignment import Room
+from plonket.room.camera import RoomCamera
+from plonket.room.camera_track import CameraTrack
+from plonket.track.matte.matte_track import MatteTrack
 from plonket.track.movement import Measured, movement_of
 
+T = TypeVar("T")
 MOST_BYTES = 384 * 1024**2
 """Two pictures of 4K or twenty of 720p, of light and coverage with their halvings."""
 MOST_HALVED = 2
 """A key is worked out at a quarter of the size at the least: below that hair is gone."""
 
+
+
+def _dump_grain(grain: MeasuredGrain | None) -> str | None:
+    return None if grain is None else dump_grain(grain)
 
 
 class MediaPool:
@@ -66,7 +80,7 @@ class MediaPool:
         # Counted in pictures, a pool of 4K ones would hold gigabytes.
         self._budget = budget = Budget(most_bytes)
         self._stills: LruCache[str, StillSource] = LruCache(
-            lambda key: StillSource(open_clip(media_path(key)).rgba(0)), most_stills, budget=budget
+            lambda key: still_source(media_path(key)), most_stills, budget=budget
         )
         self._clip_stills: LruCache[tuple[str, int], StillSource] = LruCache(self._clip_still, most_stills, budget=budget)
         self._measured = LruCache(measurement, 32)
@@ -75,7 +89,7 @@ class MediaPool:
         self._stored = stored or (lambda _key, _frame: None)
         self._movements: LruCache[tuple[str, int], F64] = LruCache(self._no_maker, 64)
         self._mended: LruCache[tuple[str, int], U8] = LruCache(self._no_maker, 32, budget=budget)
-        self._between: LruCache[tuple[str, float, str], U8] = LruCache(self._no_maker, 16, budget=budget)
+        self._between: LruCache[tuple[str, float, str], Codes] = LruCache(self._no_maker, 16, budget=budget)
         self._flows: LruCache[tuple[str, int], PairFlow] = LruCache(self._no_maker, 4, budget=budget)
         self._views: LruCache[str, ViewPath] = LruCache(self._no_maker, 16)
         self._canvases: LruCache[tuple[str, int, tuple[int, int]], F32] = LruCache(self._no_maker, 4, budget=budget)
@@ -83,6 +97,9 @@ class MediaPool:
         self._heroes: LruCache[str, CleanPlate] = LruCache(self._no_maker, 8, budget=budget)
         self._keyed: LruCache[tuple[str, int, str, int], StillSource] = LruCache(self._no_maker, 10, budget=budget)
         self._contexts: LruCache[tuple[str, str, str], KeyContext] = LruCache(self._no_maker, 16)
+        self._mattes: LruCache[tuple[str, int, str], U8] = LruCache(self._no_maker, 64, budget=budget)
+        self._grains: LruCache[str, MeasuredGrain | None] = LruCache(self._no_maker, 16)
+        self._lights: LruCache[str, SetLight] = LruCache(self._no_maker, 16)
         self._media_path = media_path
         self._renderer = Renderer()
         self._filmed: LruCache[str, F32] = LruCache(self._no_maker, 24, budget=budget)
@@ -101,23 +118,29 @@ class MediaPool:
         return self.still(asset) if self.length(asset) == 1 else self._clip_stills.get((asset, frame))
 
     def keyed(
-        self, asset: str, frame: int, key: KeyBase, level: int, mends: str = "", rgb: Callable[[], U8] | None = None
+        self, asset: str, frame: int, key: KeyBase, level: int, mends: str = "", rgb: Callable[[], Codes] | None = None,
+        matte: str | None = None,
     ) -> StillSource:
         """One frame keyed at the size halved `level` times, kept; of a mended clip with the hash of its `mends` and what gives
-        its pixels."""
+        its pixels, by a measured `matte` if the key wants one."""
         at = min(level, MOST_HALVED)
-        name = (asset + mends, frame, key.model_dump_json(), at)
-        return self._keyed.get(name, lambda: self._key(asset, frame, key, at, rgb() if rgb else self.clip(asset).rgb(frame)))
+        name = (asset + mends + (matte or ""), frame, key.model_dump_json(), at)
 
-    def _key(self, asset: str, frame: int, key: KeyBase, level: int, rgb: U8) -> StillSource:
+        def make() -> StillSource:
+            codes = rgb() if rgb else self.clip(asset).codes(frame)
+            return self._key(asset, frame, key, at, codes, None if matte is None else self.picked(matte, frame))
+
+        return self._keyed.get(name, make)
+
+    def _key(self, asset: str, frame: int, key: KeyBase, level: int, rgb: Codes, matte: U8 | None) -> StillSource:
         # Halved, a picture is as fine in colour as in brightness anyway.
         if level == 0 and KEYS.of(key).restores(key) and self.length(asset) > 1:
-            rgb = restored(rgb)
-        light = linear_from_8bit(rgb)
+            rgb = restored(bytes_of(rgb))
+        light = linear_from_codes(rgb)
         size = (light.shape[1], light.shape[0])
         for _ in range(level):
             light = halved(light)
-        context = replace(self.key_context(asset, key), frame=frame)
+        context = replace(self.key_context(asset, key), frame=frame, matte=matte)
         rgba = KEYS.of(key).run(light, scaled(key, 0.5**level) if level else key, context)
         return StillSource.of_light(rgba, size, level)
 
@@ -157,6 +180,45 @@ class MediaPool:
         learn = entry.learn
         return self._contexts.get((asset, key.kind, given), lambda: learn(key, _Element(self, asset, self._scratch)))
 
+    def grain(self, asset: str) -> MeasuredGrain | None:
+        """A clip's grain, measured once: it is kept on disk where there is a place for it."""
+        make = self._kept("grain", asset, load_grain, _dump_grain, lambda: measure_grain(self.clip(asset)))
+        return self._grains.get(asset, make)
+
+    def set_light(self, asset: str, measurement: str, room: Room) -> SetLight:
+        """The light of a clip's solved room, told once."""
+        key = hashlib.sha256(f"{asset} {measurement} {room.model_dump_json()}".encode()).hexdigest()
+
+        def make() -> SetLight:
+            track = self.measured(measurement)
+            assert isinstance(track, CameraTrack)
+            camera = RoomCamera(track, room)
+            return set_light(camera, self.clip(asset).codes, room.points(track.points[track.kept]), track.xy[track.kept])
+
+        return self._lights.get(key, self._kept("light", key, load_light, dump_light, make))
+
+    def _kept(
+        self, folder: str, name: str, load: Callable[[str], T | None], dump: Callable[[T], str | None], make: Callable[[], T]
+    ) -> Callable[[], T]:
+        """Makes what is costly to work out, unless it lies in the scratch folder, and lays it there if `dump` gives text."""
+
+        def made() -> T:
+            path = None if self._scratch is None else self._scratch / folder / f"{name}.json"
+            if path is not None and path.exists():
+                found = load(path.read_text())
+                if found is not None:
+                    return found
+            fresh = make()
+            text = None if path is None else dump(fresh)
+            if path is not None and text is not None:
+                path.parent.mkdir(parents=True, exist_ok=True)
+                part = path.with_suffix(f".{threading.get_ident()}.{os.getpid()}.part")
+                part.write_text(text)
+                part.replace(path)
+            return fresh
+
+        return made
+
     def length(self, asset: str) -> int:
         """Frames of a clip; 1 for a still."""
         if self._stills.has(asset):
@@ -165,10 +227,54 @@ class MediaPool:
 
     def _clip_still(self, key: tuple[str, int]) -> StillSource:
         clip = self.clip(key[0])
-        return StillSource(clip.rgba(key[1]) if clip.info.has_alpha else clip.rgb(key[1]))
+        return StillSource(clip.rgba(key[1]) if clip.info.has_alpha else clip.codes(key[1]))
 
     def measured(self, digest: str) -> Measured:
         return self._measured.get(digest)
+
+    def picked(self, digest: str, frame: int, casts_in: str | None = None) -> U8 | None:
+        """What a measured matte covers in a frame, 8-bit (h, w), with the shadow that it casts in a clip if one is given; None:
+        it is not known there."""
+
+        def make() -> U8:
+            track = self.measured(digest)
+            found = track.alpha(frame) if isinstance(track, MatteTrack) else None
+            if found is None:
+                return np.zeros((0, 0), np.uint8)
+            return found if casts_in is None else np.maximum(found, self._shadow(casts_in, digest, frame))
+
+        found = self._mattes.get((digest, frame, casts_in or ""), make)
+        return found if found.size else None
+
+    def _shadow(self, asset: str, digest: str, frame: int) -> U8:
+        """8-bit (h, w): the shadow that what a matte covers casts in a frame of a clip, kept on disk where there is a place."""
+        place = None if self._scratch is None else _Masks(self._scratch / "shadows" / digest)
+        kept = place.load(str(frame)) if place else None
+        if kept is not None:
+            return kept
+        clip = self.clip(asset)
+        # It is soft: half the size is fine enough.
+        half = (max(clip.info.width // 2, 1), max(clip.info.height // 2, 1))
+
+        def halved_of(picture: U8) -> U8:
+            return np.asarray(cv2.resize(picture, half, interpolation=cv2.INTER_AREA), np.uint8)
+
+        frames = (frame, *donors_of(frame, clip.info.frames))
+        mattes = {f: None if (one := self.picked(digest, f)) is None else halved_of(one) for f in frames}
+
+        def movement(here: int, there: int) -> F64 | None:
+            covers = [one for f in (here, there) if (one := mattes[f]) is not None]
+            barred = cv2.dilate(np.max(covers, axis=0), np.ones((5, 5), np.uint8)) if covers else np.zeros(half[::-1], np.uint8)
+            return whole_movement(halved_of(clip.luma(here)), halved_of(clip.luma(there)), np.asarray(255 - barred, np.uint8))
+
+        found = cast_shadow(frame, lambda f: halved_of(clip.rgb(f)), mattes, movement)
+        if found is None:
+            shadow = np.zeros(clip.info.size[::-1], np.uint8)
+        else:
+            shadow = np.asarray(cv2.resize(found, clip.info.size, interpolation=cv2.INTER_LINEAR), np.uint8)
+        if place:
+            place.save(str(frame), shadow)
+        return shadow
 
     def movement(self, motion: MotionBase, reference: int) -> F64 | None:
         """(n, 3, 3) from the reference frame to every frame as the motion is set; None while it is not measured."""
@@ -195,7 +301,7 @@ class MediaPool:
 
         return self._mended.get(key, ready)
 
-    def between(self, key: tuple[str, float, str], make: Callable[[], U8]) -> U8:
+    def between(self, key: tuple[str, float, str], make: Callable[[], Codes]) -> Codes:
         """The plate at a moment between two frames, made in some way."""
         return self._between.get(key, make)
 
@@ -221,6 +327,14 @@ class MediaPool:
     def close(self) -> None:
         """Close every open clip."""
         self._clips.clear()
+
+
+def still_source(path: Path) -> StillSource:
+    """A still ready for placing; an EXR picture with all the light it has."""
+    if path.suffix.lower() == EXR:
+        return StillSource.of_light(read_light(path))
+    clip = open_clip(path)
+    return StillSource(clip.straight(0) if isinstance(clip, PictureClip) else clip.rgba(0))
 
 
 class _Element:

@@ -6,9 +6,10 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
-from plonket.base.conventions import F32, F64, U8
+from plonket.base.conventions import F32, F64, U8, Codes
 from plonket.document.bases import KeyBase, LayerBase
 from plonket.document.spot import Spot
+from plonket.image.grain_in_time import MeasuredGrain
 from plonket.image.picture import StillSource
 from plonket.plate.view_path import ViewPath
 from plonket.raytrace.request import RenderRequest
@@ -31,7 +32,7 @@ class NoMedia:
     def moment(self, frame: float) -> float:
         return frame
 
-    def plate(self, asset: str, moment: float) -> U8:
+    def plate(self, asset: str, moment: float) -> Codes:
         return np.zeros((self.size[1], self.size[0], 3), np.uint8)
 
     def keyed_plate(self, moment: float, key: KeyBase, level: int = 0) -> StillSource:
@@ -42,6 +43,12 @@ class NoMedia:
 
     def donor(self, asset: str, frame: int) -> StillSource:
         return StillSource(self.plate(asset, frame))
+
+    def picked(self, motion: str, moment: float, *, shadow: bool = False) -> U8 | None:
+        return None
+
+    def grain(self, asset: str) -> MeasuredGrain | None:
+        return None
 
     def length(self, asset: str) -> int:
         return 1

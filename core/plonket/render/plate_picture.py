@@ -6,8 +6,8 @@ import cv2
 import numba
 import numpy as np
 
-from plonket.base.colour import linear_from_8bit, opaque_from_8bit
-from plonket.base.conventions import F32, F64, FAST, U8
+from plonket.base.colour import linear_from_codes, opaque_from_codes
+from plonket.base.conventions import F32, F64, FAST, Codes
 from plonket.document.bases import KeyBase
 from plonket.image.picture import StillSource
 from plonket.image.resample import level_at, level_for, sample, whole_still
@@ -41,12 +41,12 @@ def plate_picture(
     return canvas
 
 
-def opaque_picture(rgb: U8, size: tuple[int, int]) -> F32:
-    """8-bit (h, w, 3) in a picture of another size, by area: (h, w, 4)."""
+def opaque_picture(rgb: Codes, size: tuple[int, int]) -> F32:
+    """Display codes (h, w, 3) in a picture of another size, by area: (h, w, 4)."""
     if (rgb.shape[1], rgb.shape[0]) == size:
-        return opaque_from_8bit(rgb)
+        return opaque_from_codes(rgb)
     canvas = np.empty((size[1], size[0], 4), np.float32)
-    canvas[..., :3] = resized(linear_from_8bit(rgb), size)
+    canvas[..., :3] = resized(linear_from_codes(rgb), size)
     canvas[..., 3] = 1
     return canvas
 

@@ -8,10 +8,10 @@ import numpy as np
 
 from plonket.document.kinds import LAYERS
 from plonket.document.shot import Shot
-from plonket.keying.carried import Carried
 from plonket.keying.cutout import CutOutKey
 from plonket.layers.common import KeyedLayer
 from plonket.layers.model import MeshLayer, order_for
+from plonket.matting.carried import Carried
 from plonket.raytrace.request import RenderRequest
 from plonket.render.sources import ShotSources
 

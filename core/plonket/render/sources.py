@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from functools import cached_property
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.base.colour import colours_to_8bit
-from plonket.base.conventions import F32, F64, U8
+from plonket.base.colour import bytes_of, colours_to_8bit, deep_codes
+from plonket.base.conventions import F32, F64, U8, Codes
 from plonket.base.errors import BadInput
 from plonket.base.homography import transform_point
 from plonket.base.outlines import carry
@@ -21,6 +22,7 @@ from plonket.document.references import references
 from plonket.document.retime import as_filmed
 from plonket.document.shot import NEARLY, Shot
 from plonket.document.spot import Spot
+from plonket.image.grain_in_time import MeasuredGrain
 from plonket.image.interpolation import interpolated, mixed
 from plonket.image.pair_flow import PairFlow
 from plonket.image.picture import StillSource
@@ -115,7 +117,8 @@ class ShotSources:
     def _mending(self) -> Mending:
         footage = self.shot.footage
         assert footage is not None
-        return Mending(self.shot, lambda i: self.pool.clip(footage.asset).rgb(i), self.pool, self.movement, self.spaces)
+        return Mending(self.shot, lambda i: self.pool.clip(footage.asset).rgb(i), self.pool, self.movement, self.spaces,
+                       self.picked)
 
     @cached_property
     def _patches(self) -> list[Patch]:
@@ -128,20 +131,31 @@ class ShotSources:
                 return self.filmed._mending.painted(one, k)
         raise BadInput("clean.unknown", "This clean frame is not in the shot any more.")
 
-    def plate(self, asset: str, moment: float) -> U8:
+    def plate(self, asset: str, moment: float) -> Codes:
         low, share = _apart(moment)
         if share:
             return self.pool.between((self._mends_key, moment, self._way), lambda: self._made_between(asset, moment))
         if self.filmed is not self:
             return self.filmed.plate(asset, low)
         if not self._patches:
-            return self.pool.clip(asset).rgb(low)
-        return self.pool.mended((self._mends_key, low), lambda: self.mend_now(asset, low))
+            return self.pool.clip(asset).codes(low)
+        mended = self.pool.mended((self._mends_key, low), lambda: self.mend_now(asset, low))
+        return self._as_deep(mended, self.pool.clip(asset).codes(low))
 
-    def _made_between(self, asset: str, moment: float) -> U8:
+    @staticmethod
+    def _as_deep(mended: U8, filmed: Codes) -> Codes:
+        """Mends have 8 bits; where nothing is mended, what was filmed keeps its own."""
+        if filmed.dtype == np.uint8:
+            return mended
+        changed = (bytes_of(filmed) != mended).any(axis=2, keepdims=True)
+        return np.where(changed, mended.astype(np.uint16) * np.uint16(257), filmed)
+
+    def _made_between(self, asset: str, moment: float) -> Codes:
         low, _ = _apart(moment)
         sides = [self.filmed.donor(asset, k) for k in (low, low + 1)]
-        return colours_to_8bit(self._between(moment, *(side.level(0)[0] for side in sides)))
+        light = self._between(moment, *(side.level(0)[0] for side in sides))
+        is_deep = self.pool.clip(asset).codes(low).dtype != np.uint8
+        return deep_codes(light) if is_deep else colours_to_8bit(light)
 
     def _between(self, moment: float, first: F32, second: F32) -> F32:
         """The footage between two of its frames, of whose pictures, keyed or not, those given show as much: (h, w, 4)."""
@@ -159,7 +173,7 @@ class ShotSources:
         assert self.shot.footage is not None
         if not 0 <= frame < self.shot.footage.frames - 1:
             return None
-        first, second = (lambda k=k: self.filmed.plate(asset, k) for k in (frame, frame + 1))
+        first, second = (lambda k=k: bytes_of(self.filmed.plate(asset, k)) for k in (frame, frame + 1))
         return self.pool.flow((self._mends_key, frame), first, second)
 
     @property
@@ -171,7 +185,7 @@ class ShotSources:
     def mend_now(self, asset: str, frame: int, told: Filled | None = None) -> U8:
         """A frame mended here and now, whatever is kept of it: 8-bit (h, w, 3)."""
         clip = self.pool.clip(asset)
-        return mended(frame, self._patches, clip.rgb, clip.luma, clip.info.frames, told)
+        return mended(frame, self._patches, clip.rgb, clip.luma, clip.info.frames, told, self._mending.grain)
 
     @cached_property
     def _mends_key(self) -> str:
@@ -190,9 +204,13 @@ class ShotSources:
     def _keyed_frame(self, frame: int, key: KeyBase, level: int) -> StillSource:
         assert self.shot.footage is not None
         asset = self.shot.footage.asset
+        wanted = next((one.id for one in references(key) if one.declared.to == "matte"), None)
+        matte = None if wanted is None else self.shot.motion(wanted).measurement
         if not self.filmed._patches:
-            return self.pool.element(asset, frame, key, level)
-        return self.pool.keyed(asset, frame, key, level, self._mends_key, lambda: self.filmed.plate(asset, frame))
+            return self.pool.keyed(asset, frame, key, level, matte=matte)
+        return self.pool.keyed(
+            asset, frame, key, level, self._mends_key, lambda: self.filmed.plate(asset, frame), matte=matte
+        )  # fmt: skip
 
     def plate_picture(self, frame: int, size: tuple[int, int], view: F64, key: KeyBase | None) -> F32:
         assert self.shot.footage is not None
@@ -201,6 +219,9 @@ class ShotSources:
     def donor(self, asset: str, frame: int) -> StillSource:
         mends = self.filmed._patches
         return StillSource(self.filmed.plate(asset, frame)) if mends else self.pool.element(asset, frame)
+
+    def grain(self, asset: str) -> MeasuredGrain | None:
+        return self.pool.grain(asset)
 
     def length(self, asset: str) -> int:
         return self.pool.length(asset)
@@ -224,6 +245,18 @@ class ShotSources:
 
     def matte(self, asset: str) -> Clip:
         return self.pool.clip(asset)
+
+    def picked(self, motion: str, moment: float, *, shadow: bool = False) -> U8 | None:
+        measurement, footage = self.shot.motion(motion).measurement, self.shot.footage
+        if measurement is None or footage is None:
+            return None
+        asset = footage.asset if shadow else None
+        low, share = _apart(moment)
+        first = self.pool.picked(measurement, low, asset)
+        second = self.pool.picked(measurement, low + 1, asset) if share else None
+        if first is None or second is None:
+            return first if share < 0.5 else second
+        return np.asarray(cv2.addWeighted(first, 1 - share, second, share, 0), np.uint8)
 
     def movement(self, motion: str, reference: int) -> F64 | None:
         return self.pool.movement(self.shot.motion(motion), reference)
@@ -277,6 +310,11 @@ class ShotSources:
         found = self._standing(target)
         camera = self.camera(found[0]) if found else None
         return (camera, found[1]) if camera is not None and found else None
+
+    def room_of(self, target: str | None) -> str | None:
+        """The motion in whose room something stands; None: in none."""
+        found = self._standing(target)
+        return found[0] if found else None
 
     def _standing(self, target: str | None) -> tuple[str, Spot] | None:
         """The room's motion and the spot that a perch stands on; on the motion itself it is the room's origin."""

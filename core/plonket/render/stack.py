@@ -17,7 +17,7 @@ from plonket.image.picture import CLEAR, Picture, windowed
 from plonket.layers.common import KeyedLayer
 from plonket.layers.sources import Sources
 from plonket.looks.apply import apply_looks
-from plonket.masks.combine import combined, space_of
+from plonket.masks.combine import Mattes, combined, space_of
 from plonket.render.inverse_depth import inverse_depth_for
 
 
@@ -42,7 +42,7 @@ def drawn(
     if kept and isinstance(layer, KeyedLayer) and layer.key is not None:
         picture = _kept(picture, layer, kept, sources, frame, size, view, into)
     moment = sources.moment(frame)
-    picture = _masked(picture, [m for m in layer.masks if m.mode != "keep"], moment, into)
+    picture = _masked(picture, [m for m in layer.masks if m.mode != "keep"], moment, into, sources.picked)
     if layer.matte is not None:
         picture = _through_matte(picture, layer, sources, frame, size, view, scale)
     if not layer.looks or not picture.rgba.size:
@@ -53,7 +53,8 @@ def drawn(
 
     inverse_depth = inverse_depth_for(layer, sources, frame, size, view)
     return apply_looks(
-        layer.looks, picture, frame, size, scale, into, behind, neighbour, sources.table, inverse_depth, moment=moment
+        layer.looks, picture, frame, size, scale, into, behind, neighbour, sources.table, inverse_depth, moment=moment,
+        mattes=sources.picked,
     )  # fmt: skip
 
 
@@ -67,14 +68,18 @@ def _into(sources: Sources, frame: int, view: F64, own: F64 | None) -> Callable[
     return into
 
 
-def _masked(picture: Picture, masks: Sequence[Any], moment: float, into: Callable[[Any], F64 | None]) -> Picture:
-    cover = _cover(picture, masks, moment, into)
+def _masked(
+    picture: Picture, masks: Sequence[Any], moment: float, into: Callable[[Any], F64 | None], mattes: Mattes
+) -> Picture:
+    cover = _cover(picture, masks, moment, into, mattes)
     if cover is None:
         return picture
     return Picture(rgba=picture.rgba * cover[..., None], x=picture.x, y=picture.y) if cover.any() else CLEAR
 
 
-def _cover(picture: Picture, masks: Sequence[Any], moment: float, into: Callable[[Any], F64 | None]) -> F32 | None:
+def _cover(
+    picture: Picture, masks: Sequence[Any], moment: float, into: Callable[[Any], F64 | None], mattes: Mattes
+) -> F32 | None:
     """What masks cover of a picture; they are set at moments of the clip."""
     h, w = picture.rgba.shape[:2]
     window = translation(-picture.x, -picture.y)
@@ -83,7 +88,7 @@ def _cover(picture: Picture, masks: Sequence[Any], moment: float, into: Callable
         matrix = into(mask)
         return None if matrix is None else np.asarray(window @ matrix)
 
-    return combined(masks, moment, (w, h), inside)
+    return combined(masks, moment, (w, h), inside, mattes)
 
 
 def _kept(
@@ -92,7 +97,7 @@ def _kept(
 ) -> Picture:  # fmt: skip
     """The keyed picture with its own unkeyed pixels where masks keep them."""
     whole = LAYERS.of(layer).run(layer.model_copy(update={"key": None}), sources, frame, size, view)
-    cover = _cover(whole, [m.model_copy(update={"mode": "add"}) for m in masks], sources.moment(frame), into)
+    cover = _cover(whole, [m.model_copy(update={"mode": "add"}) for m in masks], sources.moment(frame), into, sources.picked)
     if cover is None or not whole.rgba.size or whole.rgba.shape != keyed.rgba.shape:
         return keyed
     return Picture(rgba=keyed.rgba + cover[..., None] * (whole.rgba - keyed.rgba), x=keyed.x, y=keyed.y)
@@ -148,12 +153,16 @@ def _washed(canvas: F32, layer: LayerBase, sources: Sources, frame: int, view: F
     into = _into(sources, frame, view, None)
     below = Picture(rgba=canvas)
     inverse_depth = inverse_depth_for(layer, sources, frame, size, view)
-    new = apply_looks(layer.looks, below, frame, size, scale, into, None, None, sources.table, inverse_depth).rgba
+    moment = sources.moment(frame)
+    new = apply_looks(
+        layer.looks, below, frame, size, scale, into, None, None, sources.table, inverse_depth, moment=moment,
+        mattes=sources.picked,
+    ).rgba  # fmt: skip
     if layer.blend != "normal":
         blended = canvas.copy()
         lay_over(blended, Picture(rgba=new), layer.blend)
         new = blended
-    cover = _cover(below, layer.masks, frame, into)
+    cover = _cover(below, layer.masks, moment, into, sources.picked)
     if cover is None and layer.matte is None and share >= 1:
         return new
     weight = np.full(canvas.shape[:2], share, np.float32) if cover is None else cover * np.float32(share)

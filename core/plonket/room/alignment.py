@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
+from numpy.typing import NDArray
 
 from plonket.base.conventions import F64, matrix_to_quaternion, quaternion_to_matrix
 from plonket.base.errors import Degenerate
@@ -12,6 +13,10 @@ from plonket.base.fields import Settings
 
 UPRIGHT_DEG = 40.0
 """A ground leans by less than so much against the camera's own idea of upright."""
+SURE_DEG = 16.0
+"""The same where lines of the set say what is upright."""
+LEVEL_DEG = 2.5
+"""A ground that leans by more against an upright that is sure is a slope."""
 GROUND_SHARE = 0.12
 """Share of the points that a ground must hold to be suggested."""
 
@@ -146,60 +151,85 @@ def _onto(a: F64, b: F64) -> F64:
     return np.asarray(np.eye(3) + k + k @ k / (1 + c))
 
 
-def suggested(points: F64, rotation: F64, position: F64) -> Room:
-    """A world for a fresh solve: upright as the camera was held, the ground found if there is one, points a metre away.
+def suggested(points: F64, rotation: F64, position: F64, up: F64, sure: float = 0.0) -> Room:
+    """A world for a fresh solve: upright, the ground found if there is one, points a metre away.
 
     Parameters
     ----------
     points : (m, 3). rotation : (n, 3, 3) local-to-world, position : (n, 3); all as solved.
+    up : (3,) the upright there. sure : how sure it is, 0 to 1: a ground may lean by less against one that is.
     """
-    up = rotation[:, :, 1].mean(axis=0)
-    # What a hand holds leans little sideways: upright is what no camera's right points along.
-    right = rotation[:, :, 0]
-    _, spread, axes = np.linalg.svd(right, full_matrices=True)
-    if len(spread) == 3 and spread[2] < 0.2 * spread[1]:
-        up = axes[2] * np.sign(axes[2] @ up)
-    up = up / np.linalg.norm(up)
-    turn = _onto(up, np.array([0.0, 1.0, 0.0]))
+    turn = _onto(up / np.linalg.norm(up), np.array([0.0, 1.0, 0.0]))
     if len(points) == 0:
         return _room(turn, -turn @ position[0], 1.0)
     middle = np.median(points, axis=0)
     scale = 1.0 / max(float(np.median(np.linalg.norm(points - position[len(position) // 2], axis=1))), 1e-9)
     room = _room(turn, -scale * (turn @ middle), scale)
-    found = ground(room.points(points), room.points(position).mean(axis=0))
+    eye = room.points(position).mean(axis=0)
+    found = ground(room.points(points), eye, UPRIGHT_DEG + sure * (SURE_DEG - UPRIGHT_DEG))
     if found is not None:
-        room = laid(room, room.points(points)[found], room.points(position).mean(axis=0))
+        level = room.points(points)[found]
+        # Things are to stand on it: it is made level. A slope keeps the upright that lines of the set tell.
+        middle = np.array([0.0, float(level[:, 1].mean()), 0.0])
+        is_slope = sure > 0.5 and _lean(level, eye) > LEVEL_DEG
+        room = at_origin(room, middle) if is_slope else laid(room, level, eye)
     # Facing the way the camera looks at first.
     ahead = room.turns(rotation[:1])[0] @ np.array([0.0, 0.0, -1.0])
     here = np.zeros(3)
     return along(room, here, np.array([-ahead[2], 0.0, ahead[0]])) if np.hypot(ahead[0], ahead[2]) > 0.05 else room
 
 
+def _lean(points: F64, eye: F64) -> float:
+    """Degrees by which the plane through points leans."""
+    return float(np.degrees(np.arccos(np.clip(_flat_through(points, eye, "ground")[1][1], -1, 1))))
+
+
+def found_ground(points: F64, eye: F64) -> tuple[F64, F64] | None:
+    """A point (3,) and the upward normal (3,) of the ground of an upright world; None where there is none to be seen."""
+    on = ground(points, eye, SURE_DEG)
+    return None if on is None else _flat_through(points[on], eye, "ground")
+
+
 def ground(points: F64, eye: F64, upright_deg: float = UPRIGHT_DEG) -> Sequence[int] | None:
-    """Points (indices) of the most likely ground: a plane that is nearly level, lies low and holds many; None: none does."""
+    """Points (indices) of the most likely ground; None: there is none.
+
+    It is a plane that is nearly level, lies below the camera and everything else, and holds many points over a wide area.
+    """
     if len(points) < 12:
         return None
     rng = np.random.default_rng(0)
     near = 0.012 * float(np.median(np.linalg.norm(points - eye, axis=1)))
-    best: tuple[float, list[int]] | None = None
-    for _ in range(400):
+    best: tuple[float, NDArray[np.int_]] | None = None
+    for _ in range(600):
         a, b, c = points[rng.choice(len(points), 3, replace=False)]
         normal = np.cross(b - a, c - a)
         length = float(np.linalg.norm(normal))
         if length < 1e-12:
             continue
         normal = normal / (length if normal[1] >= 0 else -length)
-        if normal[1] < np.cos(np.radians(upright_deg)):
+        lean = float(np.degrees(np.arccos(np.clip(normal[1], -1, 1))))
+        if lean > upright_deg or (eye - a) @ normal < 2 * near:
             continue
         off = (points - a) @ normal
         on = np.flatnonzero(np.abs(off) < near)
-        # Little lies under a ground, and the camera is above it.
+        # Little lies under a ground.
         below = float((off < -2 * near).mean())
-        if (eye - a) @ normal < 0 or below > 0.15:
+        if below > 0.15 or len(on) < 3:
             continue
-        score = len(on) * (1 - 3 * below)
+        # A wall seen at a slant leans more, and is less wide on the floor than it is tall.
+        spread = np.linalg.svd(points[on][:, [0, 2]] - points[on][:, [0, 2]].mean(axis=0), compute_uv=False)
+        flat = float(np.clip(spread[1] / max(float(spread[0]), 1e-12) / 0.15, 0.2, 1))
+        score = len(on) * (1 - 3 * below) * flat * float(np.exp(-((3 * lean / upright_deg) ** 2)))
         if best is None or score > best[0]:
-            best = score, on.tolist()
+            best = score, on
     if best is None or len(best[1]) < max(8, GROUND_SHARE * len(points)):
         return None
-    return best[1]
+    on = best[1]
+    # Three points lie anywhere within its noise: what all of them say is finer, and tells the foot of things from it.
+    for share in (0.7, 0.5, 0.35):
+        centre, normal = _flat_through(points[on], eye, "ground")
+        closer = np.flatnonzero(np.abs((points - centre) @ normal) < share * near)
+        if len(closer) < max(8, 0.4 * len(best[1])):
+            break
+        on = closer
+    return [int(k) for k in on]

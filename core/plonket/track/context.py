@@ -9,7 +9,7 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.base.conventions import F64
+from plonket.base.conventions import F64, U8
 from plonket.document.bases import MotionBase
 from plonket.media.clip import Clip
 
@@ -19,6 +19,10 @@ class MeasureContext(Protocol):
 
     def matte(self, asset: str) -> Clip:
         """A matte clip by its asset."""
+        ...
+
+    def picked(self, motion: str, moment: float) -> U8 | None:
+        """What a matte among the motions covers in a frame, 8-bit (h, w); None: it is not known there."""
         ...
 
     def movement(self, motion: str, reference: int) -> F64 | None:
@@ -48,6 +52,9 @@ class LoneContext:
         if self.clip is None:
             raise KeyError(asset)
         return self.clip
+
+    def picked(self, motion: str, moment: float) -> U8 | None:
+        return None
 
     def movement(self, motion: str, reference: int) -> F64 | None:
         return None

@@ -9,7 +9,7 @@ from pydantic import Field
 from plonket.base.fields import AssetDigest, choice, plain
 from plonket.document.bases import FramedMotion
 from plonket.room.alignment import Room
-from plonket.track.plane.settings import Region
+from plonket.track.plane.settings import Ignored, Region
 
 Knows = Literal["unknown", "equivalent", "sensor", "pixels"]
 Moves = Literal["object", "camera"]
@@ -55,10 +55,11 @@ class RoomMotion(FramedMotion):
 class LookingMotion(RoomMotion):
     """One that looks at the picture by itself, and may be told where not to look."""
 
-    MEASURING = RoomMotion.MEASURING | {"regions", "ignore_matte"}
+    MEASURING = RoomMotion.MEASURING | {"regions", "ignore_matte", "ignored"}
 
     regions: list[Region] = Field(default_factory=list, max_length=60)
     ignore_matte: AssetDigest | None = Field(default=None, description="A matte clip: white is ignored")
+    ignored: Ignored = Field(default_factory=list, max_length=20)
 
 
 def moves_choice() -> Moves:

@@ -1,6 +1,7 @@
 import type { components } from "~/api/schema";
 
 type Schemas = components["schemas"];
+export type SetLight = Schemas["LightOut"];
 export type Project = Schemas["ProjectOut"];
 export type Asset = Schemas["AssetOut"];
 export type ShotBrief = Schemas["ShotBrief"];
@@ -15,7 +16,9 @@ export type FormMotion = Schemas["FormMotion"];
 export type LookingMotion = CameraMotion | FormMotion;
 /** Motions that solve a room. */
 export type RoomMotion = CameraMotion | ObjectMotion | FormMotion;
-export type Motion = PointMotion | PlaneMotion | RoomMotion;
+/** What a thing that was picked covers, frame by frame. */
+export type MatteMotion = Schemas["MatteMotion"];
+export type Motion = PointMotion | PlaneMotion | RoomMotion | MatteMotion;
 export type Tug = Schemas["Tug"];
 export type FormFit = Schemas["FitOut"];
 export type Spot = Schemas["Spot"];
@@ -60,11 +63,13 @@ export type Mend = Schemas["Mend"];
 export type Clean = Schemas["Clean"];
 export type CleanFrame = Schemas["CleanFrame"];
 export type Stroke = Schemas["Stroke"];
-export type Treatment = Steady | Handheld | Mend | Clean;
+export type Degrain = Schemas["Degrain"];
+export type Treatment = Steady | Handheld | Mend | Clean | Degrain;
 export type OutlineMask = Schemas["OutlineMask"];
 export type GradedMask = Schemas["GradedMask"];
 export type Look = Schemas["Shot"]["finish"][number];
-export type Mask = OutlineMask | GradedMask;
+export type PickedMask = Schemas["PickedMask"];
+export type Mask = OutlineMask | GradedMask | PickedMask;
 export type ViewPath = Schemas["ViewOut"];
 export type Alike = Schemas["AlikeOut"];
 export type Anchor = Schemas["Anchor"];
@@ -84,6 +89,7 @@ export type Num = StillLayer["x"];
 export type Slip = Schemas["SlipOut"];
 export type Advice = Schemas["AdviceOut"];
 export type Suggestion = Schemas["SuggestionOut"];
+export type Mover = Schemas["MoverOut"];
 export type Job = Schemas["JobOut"];
 export type Measurement = Schemas["MeasurementOut"];
 export type Delivery = Schemas["DeliveryOut"];
@@ -173,6 +179,21 @@ export async function call<T>(method: string, path: string, body?: unknown): Pro
     );
   }
   return data as T;
+}
+
+/** A picture, with a header of the answer that says something of it. */
+export async function getPicture(path: string, header: string): Promise<{ url: string; says: string }> {
+  const answer = await fetch(`/api${path}`);
+  if (!answer.ok) {
+    const problem = (await answer.json().catch(() => ({}))) as { code?: string; message?: string };
+    throw new ApiError(
+      answer.status,
+      problem.code ?? "unknown",
+      problem.message ?? `The server answered with ${answer.status}. Try again.`,
+      {},
+    );
+  }
+  return { url: URL.createObjectURL(await answer.blob()), says: answer.headers.get(header) ?? "" };
 }
 
 export const get = <T>(path: string) => call<T>("GET", path);

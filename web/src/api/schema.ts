@@ -632,6 +632,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/grain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Give Grain Back
+         * @description Lay the clip's own grain, as it is measured, over the finished picture: one undoable change.
+         */
+        post: operations["shots_likeness_give_grain_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/layers/{layer_id}/ahead": {
         parameters: {
             query?: never;
@@ -690,6 +710,26 @@ export interface paths {
         get: operations["shots_keys_edge"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/layers/{layer_id}/light": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Light
+         * @description Light a layer as the set is lit: a model's sun and sky, a standing picture's shadow. One undoable change.
+         */
+        post: operations["shots_lighting_take_light"];
         delete?: never;
         options?: never;
         head?: never;
@@ -770,6 +810,26 @@ export interface paths {
          * @description The place on a model that stands on its spot and about which it turns. The model stays where it is on this frame.
          */
         post: operations["shots_rooms_set_pivot"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/layers/{layer_id}/shadow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Point At Shadow
+         * @description Make a layer's shadow as deep as one of the plate that is pointed at. One undoable change.
+         */
+        post: operations["shots_lighting_point_at_shadow"];
         delete?: never;
         options?: never;
         head?: never;
@@ -980,6 +1040,69 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/motions/{motion_id}/light": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Light
+         * @description The light of a solved room; with a place, also the shadow of a picture that stands there. Nothing is changed.
+         */
+        post: operations["shots_lighting_light"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/motions/{motion_id}/light-map": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Grow Light Map
+         * @description Grow a light map from the footage and hang it over the room as a dome: one undoable change.
+         */
+        post: operations["shots_lighting_grow_light_map"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/motions/{motion_id}/mattes/{frame}.png": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Matte Picture
+         * @description What a matte covers in a frame of the clip, as coverage of white: as it was measured, or, on a frame with clicks or boxes
+         *     that were not measured yet, as they pick it.
+         *
+         *     The header ``X-Plonket-Matte`` says which: *measured*, *clicked*, *old* (its clicks have changed since) or *none*.
+         */
+        get: operations["shots_mattes_matte_picture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/motions/{motion_id}/measure": {
         parameters: {
             query?: never;
@@ -1100,6 +1223,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/motions/{motion_id}/use": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Use Matte
+         * @description Bring what a matte covers forward, take it out of the footage, or have all other motions ignore it: one change.
+         */
+        post: operations["shots_mattes_use_matte"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/movers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pick Mover
+         * @description A matte of something that moves by itself, still to be measured, and what is done by it: one change. `made` is the
+         *     matte.
+         */
+        post: operations["shots_mattes_pick_mover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/operations": {
         parameters: {
             query?: never;
@@ -1134,6 +1298,26 @@ export interface paths {
         get: operations["shots_time_other_sounds"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/point": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pick Point
+         * @description Set a look's black, grey or white by a place of the picture: one undoable change.
+         */
+        post: operations["shots_likeness_pick_point"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1369,11 +1553,8 @@ export interface components {
         AdviceOut: {
             /** Facts */
             facts: components["schemas"]["FactOut"][];
-            /** Moving */
-            moving: [
-                number,
-                number
-            ][][];
+            /** Movers */
+            movers: components["schemas"]["MoverOut"][];
             /** Suggestions */
             suggestions: components["schemas"]["SuggestionOut"][];
         };
@@ -1625,9 +1806,9 @@ export interface components {
              */
             kind: "beam";
             /** Looks */
-            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["DegrainLook"] | components["schemas"]["Grain"])[];
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Matte
              * @description A layer that cuts this one by its own picture
@@ -1698,6 +1879,21 @@ export interface components {
              * @default 0
              */
             angle: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Blades
+             * @default 0
+             */
+            blades: number;
+            /**
+             * Bulge
+             * @default 35
+             */
+            bulge: number;
+            /**
+             * Discs
+             * @default 0
+             */
+            discs: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Id */
             id: string;
             /**
@@ -1706,7 +1902,7 @@ export interface components {
              */
             kind: "blur";
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Mix
              * @default 100
@@ -1719,6 +1915,11 @@ export interface components {
              * @default 6
              */
             radius: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Rim
+             * @default 0
+             */
+            rim: number;
             /**
              * Shape
              * @default soft
@@ -1839,6 +2040,8 @@ export interface components {
              * @default null
              */
             ignore_matte: string | null;
+            /** Ignored */
+            ignored: string[];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -2005,7 +2208,7 @@ export interface components {
              */
             light: "none" | "even" | "rim";
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /** Name */
             name: string;
             /**
@@ -2100,7 +2303,7 @@ export interface components {
              */
             kind: "colour";
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Mix
              * @default 100
@@ -2220,7 +2423,7 @@ export interface components {
              */
             kind: "range";
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Mix
              * @default 100
@@ -2272,7 +2475,7 @@ export interface components {
              */
             kind: "cube";
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Mix
              * @default 100
@@ -2324,7 +2527,7 @@ export interface components {
              */
             kind: "curves";
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /** Master */
             master: components["schemas"]["CurvePoint"][];
             /**
@@ -2359,7 +2562,7 @@ export interface components {
         };
         /**
          * CutOutKey
-         * @description What strokes say is the subject, carried through the clip.
+         * @description What strokes, or single clicks, say is the subject, carried through the clip.
          */
         CutOutKey: {
             /**
@@ -2432,6 +2635,80 @@ export interface components {
              * @default 14
              */
             width: number;
+        };
+        /**
+         * Degrain
+         * @description Grain is taken off all of the footage, or off what masks cover.
+         */
+        Degrain: {
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "degrain";
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
+            /** Name */
+            name: string;
+            /**
+             * Reach
+             * @default 2
+             */
+            reach: number;
+            /**
+             * Share
+             * @default 100
+             */
+            share: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Strength
+             * @default 100
+             */
+            strength: number;
+        };
+        /**
+         * DegrainLook
+         * @description Grain of a strength taken off.
+         */
+        DegrainLook: {
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "degrain";
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
+            /**
+             * Mix
+             * @default 100
+             */
+            mix: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Name */
+            name: string;
+            /**
+             * Reach
+             * @default 2
+             */
+            reach: number;
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Strength
+             * @default 3
+             */
+            strength: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
         /**
          * Delivery
@@ -2629,9 +2906,9 @@ export interface components {
              */
             kind: "dome";
             /** Looks */
-            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["DegrainLook"] | components["schemas"]["Grain"])[];
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Matte
              * @description A layer that cuts this one by its own picture
@@ -2901,9 +3178,9 @@ export interface components {
              */
             kind: "fill";
             /** Looks */
-            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["DegrainLook"] | components["schemas"]["Grain"])[];
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Matte
              * @description A layer that cuts this one by its own picture
@@ -3245,9 +3522,9 @@ export interface components {
              */
             lift: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Looks */
-            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["DegrainLook"] | components["schemas"]["Grain"])[];
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Matte
              * @description A layer that cuts this one by its own picture
@@ -3364,6 +3641,8 @@ export interface components {
              * @default null
              */
             ignore_matte: string | null;
+            /** Ignored */
+            ignored: string[];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -3469,6 +3748,11 @@ export interface components {
             /** Name */
             name: string;
         };
+        /** FrameIn */
+        FrameIn: {
+            /** Frame */
+            frame: number;
+        };
         /**
          * FromShelf
          * @description A clip that was brought in before.
@@ -3562,9 +3846,9 @@ export interface components {
              */
             kind: "generated";
             /** Looks */
-            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["DegrainLook"] | components["schemas"]["Grain"])[];
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Matte
              * @description A layer that cuts this one by its own picture
@@ -3645,7 +3929,7 @@ export interface components {
              */
             kind: "glow";
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Mix
              * @default 100
@@ -3779,7 +4063,7 @@ export interface components {
              */
             kind: "grain";
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Mix
              * @default 100
@@ -3817,6 +4101,15 @@ export interface components {
              * @default 2
              */
             strength: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /** GrainOut */
+        GrainOut: {
+            /**
+             * Says
+             * @description What was measured, in plain words
+             */
+            says: string;
+            shot: components["schemas"]["ShotOut"];
         };
         /**
          * GrainProfile
@@ -3945,7 +4238,7 @@ export interface components {
              */
             kind: "haze";
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Mix
              * @default 100
@@ -4270,9 +4563,9 @@ export interface components {
              */
             lift: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Looks */
-            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["DegrainLook"] | components["schemas"]["Grain"])[];
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Matte
              * @description A layer that cuts this one by its own picture
@@ -4404,7 +4697,7 @@ export interface components {
              */
             kind: "levels";
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Middle
              * @default 1
@@ -4440,7 +4733,7 @@ export interface components {
         };
         /**
          * LiftGammaGain
-         * @description Three tonal ranges; a tint's distance from grey is how much it colours.
+         * @description Three tonal ranges, and all of it; a tint's distance from grey is how much it colours.
          */
         LiftGammaGain: {
             /**
@@ -4481,7 +4774,7 @@ export interface components {
              */
             lift_tint: string;
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Mix
              * @default 100
@@ -4489,6 +4782,16 @@ export interface components {
             mix: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Name */
             name: string;
+            /**
+             * Offset
+             * @default 0
+             */
+            offset: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Offset Tint
+             * @default #808080
+             */
+            offset_tint: string;
             /**
              * Shown
              * @default true
@@ -4561,6 +4864,43 @@ export interface components {
              */
             width: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
+        /** LightIn */
+        LightIn: {
+            /** @description Where a picture stands whose shadow is asked for */
+            stands?: components["schemas"]["StandsAt"] | null;
+        };
+        /** LightOut */
+        LightOut: {
+            /**
+             * Model
+             * @description Values of a model that is lit like that
+             */
+            model: {
+                [key: string]: unknown;
+            };
+            /**
+             * Says
+             * @description What was found, in plain words
+             */
+            says: string;
+            /**
+             * Shadow
+             * @description A look: the shadow of a picture that stands at a place
+             */
+            shadow?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Sure
+             * @description 0 to 1
+             */
+            sure: number;
+            /**
+             * Told
+             * @description What told the direction: shadows, shading, overcast or habit
+             */
+            told: string;
+        };
         /** LineUpIn */
         LineUpIn: {
             /**
@@ -4568,6 +4908,12 @@ export interface components {
              * @enum {string}
              */
             by: "sound" | "picture";
+        };
+        /** LitOut */
+        LitOut: {
+            /** Says */
+            says: string;
+            shot: components["schemas"]["ShotOut"];
         };
         /** LoudnessOut */
         LoudnessOut: {
@@ -4612,6 +4958,41 @@ export interface components {
              */
             says: string[];
             shot: components["schemas"]["ShotOut"];
+        };
+        /**
+         * MatteMotion
+         * @description The matte of a thing that was clicked on, or boxed, on one frame or more: what it covers in every frame.
+         */
+        MatteMotion: {
+            /**
+             * Band
+             * @default 4
+             */
+            band: number;
+            /** Boxes */
+            boxes: components["schemas"]["PickBox"][];
+            /** Clicks */
+            clicks: components["schemas"]["PickClick"][];
+            /**
+             * Edge
+             * @default soft
+             * @enum {string}
+             */
+            edge: "soft" | "hard";
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "matte";
+            /**
+             * Measurement
+             * @default null
+             */
+            measurement: string | null;
+            /** Name */
+            name: string;
         };
         /** MatteOut */
         MatteOut: {
@@ -4688,7 +5069,7 @@ export interface components {
              */
             kind: "mend";
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Method
              * @default time
@@ -4839,9 +5220,9 @@ export interface components {
              */
             lit_like: string | null;
             /** Looks */
-            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["DegrainLook"] | components["schemas"]["Grain"])[];
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Matte
              * @description A layer that cuts this one by its own picture
@@ -4916,10 +5297,20 @@ export interface components {
              */
             sky: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
+             * Sky Colour
+             * @default #ffffff
+             */
+            sky_colour: string;
+            /**
              * Sun
              * @default 100
              */
             sun: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Sun Colour
+             * @default #ffffff
+             */
+            sun_colour: string;
             /**
              * Sun Heading
              * @default -40
@@ -4988,7 +5379,7 @@ export interface components {
              */
             kind: "moved";
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Mix
              * @default 100
@@ -5027,6 +5418,61 @@ export interface components {
             rows: number[][];
             /** Smooth */
             smooth: number;
+        };
+        /** MoverAtOut */
+        MoverAtOut: {
+            /** Box */
+            box: [
+                number,
+                number,
+                number,
+                number
+            ];
+            /** Frame */
+            frame: number;
+        };
+        /** MoverIn */
+        MoverIn: {
+            /**
+             * Box
+             * @description x0, y0, x1, y1 round what moves
+             */
+            box: [
+                number,
+                number,
+                number,
+                number
+            ];
+            /**
+             * Frame
+             * @description Of the clip
+             */
+            frame: number;
+            /**
+             * Use
+             * @default matte
+             * @enum {string}
+             */
+            use: "matte" | "take out" | "ignore";
+        };
+        /** MoverOut */
+        MoverOut: {
+            /** At */
+            at: components["schemas"]["MoverAtOut"][];
+            /**
+             * Box
+             * @description x0, y0, x1, y1 of all it covers
+             */
+            box: [
+                number,
+                number,
+                number,
+                number
+            ];
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
         };
         /** NameIn */
         NameIn: {
@@ -5440,9 +5886,9 @@ export interface components {
              */
             kind: "parcel";
             /** Looks */
-            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["DegrainLook"] | components["schemas"]["Grain"])[];
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Matte
              * @description A layer that cuts this one by its own picture
@@ -5552,6 +5998,39 @@ export interface components {
              */
             y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
+        /**
+         * PickBox
+         * @description A loose box round what is meant, in the clip's pixels.
+         */
+        PickBox: {
+            /** Frame */
+            frame: number;
+            /** X0 */
+            x0: number;
+            /** X1 */
+            x1: number;
+            /** Y0 */
+            y0: number;
+            /** Y1 */
+            y1: number;
+        };
+        /**
+         * PickClick
+         * @description A place of the clip's picture that is, or is not, what is meant.
+         */
+        PickClick: {
+            /** Frame */
+            frame: number;
+            /**
+             * Subject
+             * @default true
+             */
+            subject: boolean;
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
+        };
         /** PickOut */
         PickOut: {
             /**
@@ -5559,6 +6038,122 @@ export interface components {
              * @description #rrggbb, the mean of what was picked
              */
             colour: string;
+        };
+        /**
+         * PickedKey
+         * @description What a matte among the motions covers; of the shot's own footage alone.
+         */
+        PickedKey: {
+            /**
+             * Choke
+             * @default 0
+             */
+            choke: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Clean
+             * @default 100
+             */
+            clean: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Holes
+             * @default 0
+             */
+            holes: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "picked";
+            /**
+             * Lone
+             * @default 0
+             */
+            lone: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Motion */
+            motion: string;
+            /**
+             * Soften
+             * @default 0
+             */
+            soften: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Specks
+             * @default 0
+             */
+            specks: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /**
+         * PickedMask
+         * @description What a picked thing covers, frame by frame; in the clip's own pixels.
+         */
+        PickedMask: {
+            /**
+             * Colour
+             * @default #b48ad8
+             */
+            colour: string;
+            /**
+             * Grow
+             * @default 0
+             */
+            grow: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Holes
+             * @default 0
+             */
+            holes: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Id */
+            id: string;
+            /**
+             * Inverted
+             * @default false
+             */
+            inverted: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "picked";
+            /**
+             * Mode
+             * @default add
+             * @enum {string}
+             */
+            mode: "add" | "subtract" | "intersect" | "keep";
+            /** Motion */
+            motion: string;
+            /** Name */
+            name: string;
+            /**
+             * Reference Frame
+             * @default 0
+             */
+            reference_frame: number;
+            /**
+             * Rides
+             * @default footage
+             */
+            rides: string;
+            /**
+             * Shadow
+             * @default false
+             */
+            shadow: boolean;
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Soft
+             * @default 0
+             */
+            soft: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Strength
+             * @default 100
+             */
+            strength: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
         /**
          * PinLayer
@@ -5656,7 +6251,7 @@ export interface components {
              * Key
              * @default null
              */
-            key: (components["schemas"]["ScreenKey"] | components["schemas"]["BrightnessKey"] | components["schemas"]["ColourKey"] | components["schemas"]["DifferenceKey"] | components["schemas"]["CutOutKey"]) | null;
+            key: (components["schemas"]["ScreenKey"] | components["schemas"]["BrightnessKey"] | components["schemas"]["ColourKey"] | components["schemas"]["DifferenceKey"] | components["schemas"]["CutOutKey"] | components["schemas"]["PickedKey"]) | null;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -5668,9 +6263,9 @@ export interface components {
              */
             last: number;
             /** Looks */
-            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["DegrainLook"] | components["schemas"]["Grain"])[];
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Matte
              * @description A layer that cuts this one by its own picture
@@ -5826,6 +6421,8 @@ export interface components {
              * @default null
              */
             ignore_matte: string | null;
+            /** Ignored */
+            ignored: string[];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -5978,16 +6575,16 @@ export interface components {
              * Key
              * @default null
              */
-            key: (components["schemas"]["ScreenKey"] | components["schemas"]["BrightnessKey"] | components["schemas"]["ColourKey"] | components["schemas"]["DifferenceKey"] | components["schemas"]["CutOutKey"]) | null;
+            key: (components["schemas"]["ScreenKey"] | components["schemas"]["BrightnessKey"] | components["schemas"]["ColourKey"] | components["schemas"]["DifferenceKey"] | components["schemas"]["CutOutKey"] | components["schemas"]["PickedKey"]) | null;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
              */
             kind: "plate";
             /** Looks */
-            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["DegrainLook"] | components["schemas"]["Grain"])[];
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Matte
              * @description A layer that cuts this one by its own picture
@@ -6043,6 +6640,34 @@ export interface components {
              * @default 100
              */
             stays_to: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /** PointIn */
+        PointIn: {
+            /** Frame */
+            frame: number;
+            /**
+             * Layer
+             * @description Whose look it is; none: the whole picture's
+             */
+            layer?: string | null;
+            /** Look */
+            look: string;
+            /**
+             * Of
+             * @description Whether the point is one of the look's own picture, or of the plate
+             * @enum {string}
+             */
+            of: "it" | "plate";
+            /** Pixel */
+            pixel: [
+                number,
+                number
+            ];
+            /**
+             * Point
+             * @enum {string}
+             */
+            point: "black" | "grey" | "white";
         };
         /**
          * PointMotion
@@ -6122,6 +6747,19 @@ export interface components {
              * @description x0, y0, x1, y1, ... for every frame of the clip
              */
             xy: number[];
+        };
+        /** PointedIn */
+        PointedIn: {
+            /** Frame */
+            frame: number;
+            /**
+             * Pixel
+             * @description x, y of a place in a shadow of the plate
+             */
+            pixel: [
+                number,
+                number
+            ];
         };
         /**
          * Pose
@@ -6215,7 +6853,7 @@ export interface components {
              */
             light: boolean;
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Mix
              * @default 100
@@ -6339,7 +6977,7 @@ export interface components {
              */
             length: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Mix
              * @default 100
@@ -6650,7 +7288,7 @@ export interface components {
              */
             lump: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Mix
              * @default 100
@@ -7067,7 +7705,7 @@ export interface components {
              */
             length: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Mix
              * @default 100
@@ -7098,7 +7736,7 @@ export interface components {
         };
         /**
          * Sharpen
-         * @description What is finer than a radius, made stronger.
+         * @description What is finer than a radius, made stronger; or made as weak again as it was before something had made it stronger.
          */
         Sharpen: {
             /**
@@ -7106,6 +7744,12 @@ export interface components {
              * @default 60
              */
             amount: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Does
+             * @default sharpen
+             * @enum {string}
+             */
+            does: "sharpen" | "rims";
             /** Id */
             id: string;
             /**
@@ -7114,7 +7758,7 @@ export interface components {
              */
             kind: "sharpen";
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Mix
              * @default 100
@@ -7155,7 +7799,7 @@ export interface components {
         Shot: {
             delivery: components["schemas"]["Delivery"];
             /** Finish */
-            finish: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
+            finish: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["DegrainLook"] | components["schemas"]["Grain"])[];
             /** @default null */
             footage: components["schemas"]["Footage"] | null;
             /**
@@ -7167,7 +7811,7 @@ export interface components {
             /** Markers */
             markers: components["schemas"]["Marker"][];
             /** Motions */
-            motions: (components["schemas"]["PointMotion"] | components["schemas"]["PlaneMotion"] | components["schemas"]["CameraMotion"] | components["schemas"]["ObjectMotion"] | components["schemas"]["FormMotion"])[];
+            motions: (components["schemas"]["PointMotion"] | components["schemas"]["PlaneMotion"] | components["schemas"]["CameraMotion"] | components["schemas"]["ObjectMotion"] | components["schemas"]["FormMotion"] | components["schemas"]["MatteMotion"])[];
             /** Name */
             name: string;
             /** Parcels */
@@ -7175,7 +7819,7 @@ export interface components {
             /** Perches */
             perches: components["schemas"]["Perch"][];
             /** Plate */
-            plate: (components["schemas"]["Steady"] | components["schemas"]["Handheld"] | components["schemas"]["Mend"] | components["schemas"]["Clean"])[];
+            plate: (components["schemas"]["Steady"] | components["schemas"]["Handheld"] | components["schemas"]["Mend"] | components["schemas"]["Clean"] | components["schemas"]["Degrain"])[];
             sound: components["schemas"]["SoundTrack"];
             /** Sounds */
             sounds: components["schemas"]["LaidSound"][];
@@ -7621,6 +8265,25 @@ export interface components {
              */
             rows: number[][];
         };
+        /** StandsAt */
+        StandsAt: {
+            /** Frame */
+            frame: number;
+            /**
+             * Place
+             * @description Metres in the room: the foot of what stands there
+             */
+            place: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Tall
+             * @description Metres
+             */
+            tall: number;
+        };
         /**
          * Steady
          * @description Hold the clip on one motion, or on two at different depths.
@@ -7845,7 +8508,7 @@ export interface components {
              * Key
              * @default null
              */
-            key: (components["schemas"]["ScreenKey"] | components["schemas"]["BrightnessKey"] | components["schemas"]["ColourKey"] | components["schemas"]["DifferenceKey"] | components["schemas"]["CutOutKey"]) | null;
+            key: (components["schemas"]["ScreenKey"] | components["schemas"]["BrightnessKey"] | components["schemas"]["ColourKey"] | components["schemas"]["DifferenceKey"] | components["schemas"]["CutOutKey"] | components["schemas"]["PickedKey"]) | null;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -7857,9 +8520,9 @@ export interface components {
              */
             last: number;
             /** Looks */
-            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["DegrainLook"] | components["schemas"]["Grain"])[];
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Matte
              * @description A layer that cuts this one by its own picture
@@ -7987,7 +8650,7 @@ export interface components {
              */
             length: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Mix
              * @default 100
@@ -8112,7 +8775,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "point" | "plane" | "camera";
+            kind: "locked" | "camera" | "plane" | "point";
             /** Outline */
             outline: [
                 number,
@@ -8222,6 +8885,14 @@ export interface components {
             /** Tugs */
             tugs: components["schemas"]["Tug"][];
         };
+        /** UseIn */
+        UseIn: {
+            /**
+             * Use
+             * @enum {string}
+             */
+            use: "front" | "take out" | "ignore";
+        };
         /** ViewOut */
         ViewOut: {
             /**
@@ -8296,9 +8967,9 @@ export interface components {
              */
             kind: "wash";
             /** Looks */
-            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["Grain"])[];
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["DegrainLook"] | components["schemas"]["Grain"])[];
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Matte
              * @description A layer that cuts this one by its own picture
@@ -8352,7 +9023,7 @@ export interface components {
              */
             kind: "white";
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Mix
              * @default 100
@@ -8435,7 +9106,7 @@ export interface components {
              */
             kind: "wrap";
             /** Masks */
-            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"])[];
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
             /**
              * Mix
              * @default 100
@@ -9315,6 +9986,28 @@ export interface operations {
             };
         };
     };
+    shots_likeness_give_grain_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GrainOut"];
+                };
+            };
+        };
+    };
     shots_likeness_ahead: {
         parameters: {
             query: {
@@ -9421,6 +10114,33 @@ export interface operations {
             };
         };
     };
+    shots_lighting_take_light: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                layer_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FrameIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LitOut"];
+                };
+            };
+        };
+    };
     shots_likeness_line_up: {
         parameters: {
             query?: never;
@@ -9523,6 +10243,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ShotOut"];
+                };
+            };
+        };
+    };
+    shots_lighting_point_at_shadow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                layer_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PointedIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LitOut"];
                 };
             };
         };
@@ -9810,6 +10557,78 @@ export interface operations {
             };
         };
     };
+    shots_lighting_light: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                motion_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LightIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LightOut"];
+                };
+            };
+        };
+    };
+    shots_lighting_grow_light_map: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                motion_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LitOut"];
+                };
+            };
+        };
+    };
+    shots_mattes_matte_picture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                motion_id: string;
+                frame: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     shots_motions_measure: {
         parameters: {
             query?: never;
@@ -9972,6 +10791,59 @@ export interface operations {
             };
         };
     };
+    shots_mattes_use_matte: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                motion_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UseIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OperationOut"];
+                };
+            };
+        };
+    };
+    shots_mattes_pick_mover: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MoverIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OperationOut"];
+                };
+            };
+        };
+    };
     shots_operations_operate: {
         parameters: {
             query?: never;
@@ -10016,6 +10888,32 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    shots_likeness_pick_point: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PointIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotOut"];
+                };
             };
         };
     };

@@ -10,7 +10,7 @@ import { findLayer } from "~/workspace/patches";
 import { frameFromOwn, type Spaces, useSpaces } from "~/workspace/spaces";
 import { act, type Chosen, useWorkspace } from "~/workspace/store";
 import { clipRange, frameShowing } from "~/workspace/time";
-import { LOST, REASONS } from "~/workspace/tracks";
+import { LOST, REASONS, runsOf, TRACKED, UNSURE } from "~/workspace/tracks";
 
 interface Trouble {
   key: string;
@@ -23,20 +23,21 @@ interface Trouble {
   at: ((frame: number) => Point) | null;
 }
 
-/** Runs of lost frames of one track. */
-function lostIn(state: readonly number[], first: number, last: number): [number, number][] {
-  const out: [number, number][] = [];
-  for (let f = first; f <= last; f++) {
-    if (state[f] !== LOST) continue;
-    const open = out.at(-1);
-    if (open && open[1] === f - 1) open[1] = f;
-    else out.push([f, f]);
-  }
-  return out;
-}
-
 function lostTroubles(motion: Motion, data: Measurement | undefined, first: number, last: number): Trouble[] {
   const whole = data?.whole;
+  if (motion.kind === "matte" && whole)
+    return runsOf(first, last, (f) => whole.state[f] === TRACKED && whole.confidence[f]! < UNSURE).map(
+      ([from, to]) => ({
+        key: `${motion.id}-${from}`,
+        chosen: { kind: "motion", id: motion.id, point: null } as const,
+        name: motion.name,
+        says: "unsure: click there",
+        from,
+        to,
+        go: from,
+        at: null,
+      }),
+    );
   const tracks =
     motion.kind !== "points"
       ? whole
@@ -47,7 +48,7 @@ function lostTroubles(motion: Motion, data: Measurement | undefined, first: numb
           return track ? [{ id: point.id, name: point.name, state: track.state, reason: track.reason }] : [];
         });
   return tracks.flatMap((t) =>
-    lostIn(t.state, first, last).map(([from, to]) => ({
+    runsOf(first, last, (f) => t.state[f] === LOST).map(([from, to]) => ({
       key: `${motion.id}-${t.id}-${from}`,
       chosen: { kind: "motion", id: motion.id, point: t.id } as const,
       name: t.name,

@@ -1,3 +1,4 @@
+import { followable } from "~/workspace/kinds";
 import { createContext, useContext } from "react";
 import type { Layer, Motion, Perch, PlaneMotion, ShotRecord, Treatment } from "~/api/client";
 import type { Edits } from "~/api/edits";
@@ -63,6 +64,6 @@ export function useHeldCandidate(): Motion | null {
   const shot = record.document;
   const id = "id" in chosen ? chosen.id : "";
   const wanted = chosen.kind === "motion" ? id : record.leaders[id];
-  const measured = shot.motions.filter((m) => m.measurement);
+  const measured = followable(shot).filter((m) => m.measurement);
   return measured.find((m) => m.id === wanted) ?? measured.at(-1) ?? null;
 }

@@ -1,5 +1,5 @@
 import { useQueries } from "@tanstack/react-query";
-import type { Kind, KindGroup } from "~/api/client";
+import type { Kind, KindGroup, Motion, Shot } from "~/api/client";
 import { kindsQuery, type Registry } from "~/api/queries";
 
 const SORTS: Registry[] = [
@@ -59,3 +59,6 @@ export function told(texts: Record<string, string> | undefined, thing: object): 
     return String(Array.isArray(value) ? value.length : (value ?? ""));
   });
 }
+
+/** The motions of a shot that things can follow: a matte moves nothing. */
+export const followable = (shot: Shot): Motion[] => shot.motions.filter((m) => !has("motion", m, "matte"));

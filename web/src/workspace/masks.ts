@@ -1,6 +1,6 @@
 import { useShallow } from "zustand/react/shallow";
 import { useMemo } from "react";
-import type { Clean, Layer, Look, Mask, Mend, PatchStep, Shot } from "~/api/client";
+import type { Clean, Degrain, Layer, Look, Mask, Mend, PatchStep, Shot } from "~/api/client";
 import { useChosenLayer, useChosenTreatment, useOpenShot } from "~/workspace/context";
 import { type Draft, outlineOf } from "~/workspace/actions/outlines";
 import { apply, IDENTITY, invert, type Matrix, type Point, valueAt } from "~/workspace/geometry";
@@ -17,7 +17,7 @@ import {
 import { frameFromPicture, riding, type Spaces, useSpaces } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 
-export type MaskedThing = Layer | Mend | Clean | Look;
+export type MaskedThing = Layer | Mend | Clean | Degrain | Look;
 
 /** What has masks: the chosen layer or treatment, or the look that is open in the details; and how they are changed. */
 export interface Masked {
@@ -90,6 +90,8 @@ export function drawnThrough(mask: Mask, m: Matrix, frame: number): Partial<Mask
     const [a, b] = [at(mask.from_x, mask.from_y), at(mask.to_x, mask.to_y)];
     return { from_x: round(a.x), from_y: round(a.y), to_x: round(b.x), to_y: round(b.y) };
   }
+  // What was picked lies where it was filmed.
+  if (mask.kind === "picked") return {};
   const keys = mask.outline.keys.map((key) => ({
     frame: key.frame,
     points: key.points.map((p) => {

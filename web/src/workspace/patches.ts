@@ -67,7 +67,9 @@ export const lightOf = (m: MeshLayer) => ({
   sun_height: m.sun_height,
   sun_soft: m.sun_soft,
   sun_warm: m.sun_warm,
+  sun_colour: m.sun_colour,
   sky: m.sky,
+  sky_colour: m.sky_colour,
   lit_like: m.lit_like ?? null,
 });
 

@@ -21,7 +21,17 @@ export type Tool =
   | "pick"
   | "cut"
   | "tug"
-  | "pivot";
+  | "pivot"
+  | "shadow"
+  | "pick-out"
+  | "point";
+/** A point of a look: whose it is, and whether it is picked on its own picture or on the plate. */
+export interface Picking {
+  layer: string | null;
+  look: string;
+  point: "black" | "grey" | "white";
+  of: "it" | "plate";
+}
 export type OutlineFor = "motion" | "mend" | "clean" | "suggest" | "freeze" | "mask";
 export type OutlineShape = "free" | "ellipse" | "graded";
 export type View = "final" | "plate" | "matte";
@@ -58,6 +68,8 @@ export interface WorkspaceState {
   scrubbing: boolean;
   chosen: Chosen;
   tool: Tool;
+  /** The point of a look that the next click sets. */
+  picking: Picking | null;
   plonking: string | null;
   /** Whether what is plonked is placed where clicked, or pinned to a plane's corners. */
   plonkAs: "still" | "pin";
@@ -104,6 +116,9 @@ export interface WorkspaceState {
   /** Whether the time strip shows the bars of all layers, not only of the chosen one. */
   bars: boolean;
   adviceOpen: boolean;
+  scopesOpen: boolean;
+  /** The picture before the last match, and whether it is shown in place of the present one. */
+  before: { picture: string; on: boolean } | null;
   /** Which suggestion of the adviser stands out. */
   advised: number;
   compare: Compare | null;
@@ -132,6 +147,7 @@ export type Action =
       use?: boolean;
       outline?: OutlineFor;
       shape?: OutlineShape;
+      picking?: Picking;
     }
   | { do: "cut"; subject?: boolean; width?: number }
   | { do: "pick-detail"; id: string | null; add?: boolean }
@@ -152,13 +168,14 @@ export type Action =
   | { do: "bars"; on: boolean }
   | { do: "stretch"; stretch: WorkspaceState["stretch"] }
   | { do: "advised"; at: number }
+  | { do: "before"; before: WorkspaceState["before"] }
   | { do: "view"; view: View }
   | { do: "compare"; with: Partial<Compare> | null }
   | { do: "onionShare"; share: number }
   | { do: "apart"; apart: WorkspaceState["apart"] }
   | { do: "flick"; frame: number | null }
   | { do: "viewport"; viewport: Viewport }
-  | { do: "open"; what: "shelf" | "keys" | "deliver" | "advice"; on: boolean }
+  | { do: "open"; what: "shelf" | "keys" | "deliver" | "advice" | "scopes"; on: boolean }
   | { do: "offer"; offer: WorkspaceState["offer"] }
   | { do: "reset" };
 
@@ -168,6 +185,7 @@ const START = {
   scrubbing: false,
   chosen: { kind: "none" } as Chosen,
   tool: "handle" as Tool,
+  picking: null as Picking | null,
   plonking: null,
   plonkAs: "still" as "still" | "pin",
   cutSubject: true,
@@ -194,6 +212,8 @@ const START = {
   stretch: null as WorkspaceState["stretch"],
   bars: false,
   adviceOpen: false,
+  scopesOpen: false,
+  before: null,
   advised: 0,
   compare: null as Compare | null,
   apart: null as WorkspaceState["apart"],
@@ -248,6 +268,7 @@ function reduce(action: Action, now: WorkspaceState): Partial<WorkspaceState> {
         tool: action.tool,
         plonking: action.asset ?? null,
         plonkAs: action.as ?? "still",
+        picking: action.picking ?? null,
         outlineUse: action.use ?? true,
         outlineFor: action.outline ?? "motion",
         outlineShape: action.shape ?? "free",
@@ -290,6 +311,8 @@ function reduce(action: Action, now: WorkspaceState): Partial<WorkspaceState> {
       return { stretch: action.stretch };
     case "advised":
       return { advised: action.at };
+    case "before":
+      return { before: action.before };
     case "apart":
       return { apart: action.apart };
     case "flick":

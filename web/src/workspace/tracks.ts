@@ -98,7 +98,7 @@ export function useHealth(motion: Motion): Health {
       return { frames: stored?.frames ?? 0, measured, at: (f) => cameraTrust(motion, stored, live, f) };
     if (motion.kind === "plane")
       return { frames: stored?.frames ?? 0, measured, at: (f) => planeTrust(motion, stored, live, f) };
-    return { frames: stored?.frames ?? 0, measured, at: (f) => wholeTrust(stored, f) };
+    return { frames: stored?.frames ?? 0, measured, at: (f) => wholeTrust(motion, stored, live, f) };
   }, [motion, tracks, stored, live]);
 }
 
@@ -157,9 +157,16 @@ function cameraTrust(
 }
 
 /** Of a motion that has one answer a frame, and nothing more that is known here. */
-function wholeTrust(stored: Measurement | undefined, frame: number): Trust | null {
+function wholeTrust(
+  motion: Motion,
+  stored: Measurement | undefined,
+  live: PartialTracks | undefined,
+  frame: number,
+): Trust | null {
+  const row = live?.rows.get(`${frame}`);
+  if (row) return { confidence: row[1]!, state: row[2]!, reason: row[3]!, fewer: null };
   const state = stored?.whole?.state[frame] ?? NONE;
-  if (!stored?.whole || state === NONE) return null;
+  if (!motion.measurement || !stored?.whole || state === NONE) return null;
   return {
     state,
     confidence: stored.whole.confidence[frame] ?? 0,
@@ -183,14 +190,25 @@ export function handleSpot(tracks: Tracks, motion: PointMotion, point: string, f
   return { x: near?.x ?? 0, y: near?.y ?? 0, state: NONE, confidence: 0, reason: 0 };
 }
 
-/** Runs of lost frames, for cards and lists. */
-export function lostRuns(health: Health, first: number, last: number): [number, number][] {
+/** Runs of frames of which something is so, first and last of each. */
+export function runsOf(first: number, last: number, is: (frame: number) => boolean): [number, number][] {
   const runs: [number, number][] = [];
   for (let f = first; f <= last; f++) {
-    if (health.at(f)?.state !== LOST) continue;
+    if (!is(f)) continue;
     const run = runs.at(-1);
     if (run && run[1] === f - 1) run[1] = f;
     else runs.push([f, f]);
   }
   return runs;
 }
+
+/** Trust under which a matte wants to be looked at. */
+export const UNSURE = 0.5;
+
+/** Runs of frames that want a look, for cards and lists: lost ones; of a matte unsure ones, for what it covers may well go. */
+export const badRuns = (motion: Motion, health: Health, first: number, last: number): [number, number][] =>
+  runsOf(first, last, (f) => {
+    const trust = health.at(f);
+    if (motion.kind === "matte") return trust?.state === TRACKED && trust.confidence < UNSURE;
+    return trust?.state === LOST;
+  });

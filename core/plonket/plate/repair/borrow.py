@@ -9,10 +9,13 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.base.colour import encode, linear_from_8bit
+from plonket.base.colour import encode, linear_from_codes
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import Degenerate
+from plonket.image.grain import GrainProfile
 from plonket.image.membrane import rim_values, stretch
+from plonket.image.whole_movement import whole_movement
+from plonket.plate.repair.agreed import Donor, laid_together, unsettled
 from plonket.plate.repair.edges import fill_edges
 from plonket.plate.repair.holes import Hole, holes_of, widened
 from plonket.track.plane.register import FrameLevels, register
@@ -27,8 +30,12 @@ SURE_PX = 1.5
 """Expected error above which a donor is not trusted."""
 LEAST_LIKE = 0.6
 RIM_PX = 3
-SEAM_PX = 8.0
-"""Width over which one donor gives way to another."""
+AGREES_CODES = 5.0
+"""Codes by which what lies round a hole may be off, for the picture's whole movement to be right there."""
+PASSES_CODES = 18.0
+"""Codes by which round a hole something else is seen in another frame."""
+MORE_FRAMES = 8
+"""Frames that are asked once all is seen, where those before show different things."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -60,8 +67,13 @@ class Borrower:
     the hole as a membrane.
     """
 
-    def __init__(self, rgb: Callable[[int], U8], luma: Callable[[int], U8], matte: Callable[[int], U8], frames: int) -> None:
+    def __init__(
+        self, rgb: Callable[[int], U8], luma: Callable[[int], U8], matte: Callable[[int], U8], frames: int,
+        grain: GrainProfile | None = None,
+    ) -> None:
         self._rgb, self._luma, self._matte, self._frames = rgb, luma, matte, frames
+        self._grain = grain
+        self._whole: dict[tuple[int, int], F64 | None] = {}
 
     def mend(self, frame: int) -> Mended:
         """One frame with its holes filled from other frames; what none shows is filled from its edges."""
@@ -72,33 +84,39 @@ class Borrower:
             left = self._borrow(frame, hole, rgb, out)
             hole.cut(unseen)[left] = True
         if unseen.any():
-            rest = fill_edges(out, np.asarray(unseen * np.uint8(255), np.uint8), frame=frame, rim_px=0)
+            rest = fill_edges(out, np.asarray(unseen * np.uint8(255), np.uint8), frame=frame, rim_px=0,
+                              grain=self._grain or True)  # fmt: skip
             out[unseen] = rest[unseen]
         return Mended(rgb=out, unseen=unseen)
 
     def _borrow(self, frame: int, hole: Hole, rgb: U8, out: U8) -> NDArray[np.bool_]:
         """Fill one hole in `out`; returns what of it no frame shows."""
-        own = linear_from_8bit(np.ascontiguousarray(hole.cut(rgb)))
+        own = linear_from_codes(np.ascontiguousarray(hole.cut(rgb)))
         template = self.surroundings(frame, hole)
-        missing = hole.mask.copy()
-        if template is None:
-            return missing
-        filled = own.copy()
+        donors: list[Donor] = []
         last: dict[int, F64] = {1: np.eye(3), -1: np.eye(3)}
         alive = {1: True, -1: True}
-        for distance in DISTANCES:
-            for way in (1, -1):
-                other = frame + way * distance
-                if not alive[way] or not 0 <= other < self._frames or not missing.any():
-                    continue
-                found = self.found(template, other, last[way])
-                if found is None:
+        open_, more = hole.mask, MORE_FRAMES
+        for distance, way in ((far, way) for far in DISTANCES for way in (1, -1)):
+            other = frame + way * distance
+            if not alive[way] or not 0 <= other < self._frames:
+                continue
+            if not open_.any() or more <= 0:
+                break
+            more -= not _unseen(donors, hole.mask).any()
+            found = None if template is None else self.found(template, other, last[way])
+            if found is None:
+                # Round it there is little to see, or something moves: it lies as the picture as a whole does.
+                found = self.with_the_whole(frame, other)
+                if found is None or not self._agrees(other, found, hole, own):
                     alive[way] = distance < 4
                     continue
-                last[way] = found
-                self._take(other, found, hole, own, filled, missing)
-            if not missing.any():
-                break
+            last[way] = found
+            donor = self._given(other, found, hole, own)
+            if donor is not None and (donor.usable & open_).any():
+                donors.append(donor)
+                open_ = unsettled(donors, hole.mask)
+        filled, missing = laid_together(donors, own, hole.mask)
         got = hole.mask & ~missing
         coded = encode(np.clip(filled, 0, 1)) * 255
         hole.cut(out)[got] = np.clip(coded[got] + 0.5, 0, 255).astype(np.uint8)
@@ -127,8 +145,25 @@ class Borrower:
                 return found.homography
         return None
 
-    def _take(self, other: int, lies: F64, hole: Hole, own: F32, filled: F32, missing: NDArray[np.bool_]) -> None:
-        """Take what another frame shows of what is still missing."""
+    def with_the_whole(self, frame: int, other: int) -> F64 | None:
+        """(3, 3) from the frame's pixels to another frame's, as most of the picture's details go; None: they go apart."""
+        if (frame, other) not in self._whole:
+            self._whole[frame, other] = whole_movement(
+                self._luma(frame), self._luma(other), 255 - widened(self._matte(frame), RIM_PX)
+            )  # fmt: skip
+        return self._whole[frame, other]
+
+    def _agrees(self, other: int, lies: F64, hole: Hole, own: F32) -> bool:
+        """Whether what lies round a hole is seen in another frame as well, where a movement leads to."""
+        seen, usable = self._seen(other, lies, hole)
+        both = usable & ~hole.barred
+        if both.sum() < 40:
+            return False
+        off = np.abs(encode(np.clip(_lit_alike(own, seen, both), 0, 1)) - encode(np.clip(own, 0, 1)))[both] * 255
+        return bool(np.median(off) < AGREES_CODES)
+
+    def _seen(self, other: int, lies: F64, hole: Hole) -> tuple[F32, NDArray[np.bool_]]:
+        """What another frame shows where a hole is, linear (h, w, 3), and what of that is neither covered nor outside."""
         h, w = hole.mask.shape
         # Array indices of the window to array indices of the other frame (centres at whole numbers).
         half = np.array([[1, 0, -0.5], [0, 1, -0.5], [0, 0, 1.0]])
@@ -138,24 +173,33 @@ class Borrower:
         # Beyond the other frame's edge nothing is known either.
         covered = cv2.warpPerspective(barred, into, (w, h), flags=flags | cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT,
                                       borderValue=255)  # fmt: skip
-        usable = covered < 3
-        take = missing & usable
-        if not take.any():
-            return
-        theirs = linear_from_8bit(self._rgb(other))
+        theirs = linear_from_codes(self._rgb(other))
         seen = cv2.warpPerspective(theirs, into, (w, h), flags=flags | cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
+        return np.asarray(seen, np.float32), covered < 3
+
+    def _given(self, other: int, lies: F64, hole: Hole, own: F32) -> Donor | None:
+        """What another frame gives for a hole; None: too little round it is seen there to bring it to the light here."""
+        seen, usable = self._seen(other, lies, hole)
         both = usable & ~hole.barred
-        if both.sum() < 40:
-            return
-        gain = np.median((own[both] + 0.01) / (np.maximum(seen[both], 0) + 0.01), axis=0)
-        seen = np.maximum(seen * np.clip(gain, 0.5, 2).astype(np.float32), 0)
+        if both.sum() < 40 or not (usable & hole.mask).any():
+            return None
+        seen = _lit_alike(own, seen, both)
+        # What passes by in one of the two tells nothing of the light.
+        off = np.abs(encode(np.clip(seen, 0, 1)) - encode(np.clip(own, 0, 1))).max(axis=2) * np.float32(255)
+        alike = both & (cv2.GaussianBlur(off, (0, 0), 1.5) < PASSES_CODES)
+        alike = alike if alike.sum() > 0.5 * both.sum() else both
         # What is left of the difference along the rim, spread over the hole.
-        off = stretch(rim_values(own - seen, both, 6.0), hole.barred)
-        new = np.maximum(seen + off, 0)
-        # Into what other donors gave before, it fades over a few pixels: their seam is not seen.
-        away = cv2.distanceTransform((~take).astype(np.uint8), cv2.DIST_L2, 3)
-        over = hole.mask & ~missing & usable & (away < SEAM_PX)
-        share = (1 - away[over] / SEAM_PX)[:, None].astype(np.float32)
-        filled[over] += share * (new[over] - filled[over])
-        filled[take] = new[take]
-        missing &= ~take
+        rest = stretch(rim_values(own - seen, alike, 6.0), ~alike & (hole.barred | both))
+        return Donor(light=np.maximum(seen + rest, 0).astype(np.float32), usable=usable)
+
+
+def _unseen(donors: list[Donor], mask: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """(h, w) of the `mask`, what no donor shows."""
+    seen = np.any([d.usable for d in donors], axis=0) if donors else np.zeros(mask.shape, bool)
+    return np.asarray(mask & ~seen)
+
+
+def _lit_alike(own: F32, seen: F32, both: NDArray[np.bool_]) -> F32:
+    """What another frame shows (h, w, 3), brought to the light of one's own where both are known."""
+    gain = np.median((own[both] + 0.01) / (np.maximum(seen[both], 0) + 0.01), axis=0)
+    return np.asarray(np.maximum(seen * np.clip(gain, 0.5, 2).astype(np.float32), 0), np.float32)

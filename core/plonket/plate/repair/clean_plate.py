@@ -9,12 +9,13 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.base.colour import decode, encode, linear_from_8bit
+from plonket.base.colour import decode, encode, linear_from_codes
 from plonket.base.conventions import F32, F64, U8
+from plonket.image.grain import GrainProfile
 from plonket.image.membrane import rim_values, stretch
 from plonket.image.picture import StillSource
 from plonket.image.resample import whole_still
-from plonket.plate.repair.grain import Grain, make, measure, measure_left
+from plonket.plate.repair.grain import Grain, grain_for, measure, measure_left
 
 AROUND_PX = 26
 """Width of the band round the masks in which light is compared."""
@@ -40,7 +41,7 @@ class CleanPlate:
     frame: int
     painted: StillSource
     untouched: StillSource
-    grain: Grain | None
+    grain: Grain | GrainProfile | None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -98,7 +99,7 @@ def lay_clean(
     size = (x1 - x0, y1 - y0)
     window = np.array([[1.0, 0, -x0], [0, 1.0, -y0], [0, 0, 1.0]])
     cut = np.ascontiguousarray(rgb[y0:y1, x0:x1])
-    own = linear_from_8bit(cut)
+    own = linear_from_codes(cut)
     mask = cover[y0:y1, x0:x1]
     total = np.zeros((*own.shape[:2], 4), np.float32)
     for hero, share, carried, laid in heroes:
@@ -115,7 +116,7 @@ def lay_clean(
     if grain is not None:
         # Where the patch is half seen, half of the frame's own grain is left.
         missing = np.sqrt(np.clip(1 - (1 - alpha) ** 2, 0, 1))[..., None]
-        coded = coded + make(alpha.shape, grain, np.random.default_rng([frame, seed])) * missing
+        coded = coded + grain_for(np.asarray(coded / 255, np.float32), grain, np.random.default_rng([frame, seed])) * missing
     out = rgb.copy()
     touched = alpha > LEAST
     out[y0:y1, x0:x1][touched] = np.clip(coded + 0.5, 0, 255).astype(np.uint8)[touched]
@@ -181,15 +182,17 @@ def degrained(rgb: Callable[[int], U8], frame: int, lies: Callable[[int], F64 | 
     return np.asarray(total / weight[..., None], np.float32), weight
 
 
-def grain_of(rgb: U8, mean: F32, weight: F32, around: NDArray[np.bool_]) -> Grain:
+def grain_of(
+    rgb: U8, mean: F32, weight: F32, around: NDArray[np.bool_], clip: GrainProfile | None = None
+) -> Grain | GrainProfile:
     """Grain of a frame where `around` says.
 
-    Where other frames showed the same, what they do not agree on is grain and no texture is taken for it; else the calm
-    parts of the frame tell.
+    Where other frames showed the same, what they do not agree on is grain and no texture is taken for it; else it is the
+    `clip`'s, or what the calm parts of the frame tell.
     """
     known = around & (weight > 1.8)
     if known.sum() < max(400, 0.2 * around.sum()):
-        return measure(rgb, around)
+        return clip or measure(rgb, around)
     # The mean has a share of the frame's own grain in it.
     left = np.sqrt(1 - 1 / weight[known]).mean()
     found = measure_left(rgb.astype(np.float32) - mean, known)

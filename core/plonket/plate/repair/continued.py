@@ -9,6 +9,7 @@ import cv2
 import numpy as np
 
 from plonket.base.conventions import F32, F64, U8
+from plonket.image.grain import GrainProfile
 from plonket.image.picture import StillSource
 from plonket.plate.repair.borrow import Borrower
 from plonket.plate.repair.clean_plate import NEAR_FR, CleanPlate, degrained, grain_of, lay_clean
@@ -42,10 +43,15 @@ class Continued:
     Parameters
     ----------
     rgb, matte : frame -> 8-bit (h, w, 3) and (h, w). borrower : follows what lies round holes. frames : how many there are.
+    grain : of the clip; None: as each hole's surroundings show it.
     """
 
-    def __init__(self, rgb: Callable[[int], U8], matte: Callable[[int], U8], borrower: Borrower, frames: int) -> None:
+    def __init__(
+        self, rgb: Callable[[int], U8], matte: Callable[[int], U8], borrower: Borrower, frames: int,
+        grain: GrainProfile | None = None,
+    ) -> None:
         self._rgb, self._matte, self._borrower, self._frames = rgb, matte, borrower, frames
+        self._grain = grain
         self._finds: list[_Find] = []
 
     def mend(self, frame: int) -> U8:
@@ -78,7 +84,7 @@ class Continued:
         template = self._borrower.surroundings(frame, hole)
         if template is None:
             # Nothing round it can be followed: what is flat is filled best from its edges.
-            return fill_edges(out, (cover * 255).astype(np.uint8), frame=frame, rim_px=0)
+            return fill_edges(out, (cover * 255).astype(np.uint8), frame=frame, rim_px=0, grain=self._grain or True)
         barred = widened(self._matte(frame), RIM_PX) > 0
         near: dict[int, F64 | None] = {
             i: self._borrower.found(template, i, np.eye(3))
@@ -93,7 +99,7 @@ class Continued:
         painted = np.clip(filled + 0.5, 0, 255).astype(np.uint8)
         hero = CleanPlate(
             frame=frame, painted=StillSource(painted), untouched=StillSource(np.clip(mean + 0.5, 0, 255).astype(np.uint8)),
-            grain=grain_of(self._rgb(frame), mean, weight, around),
+            grain=grain_of(self._rgb(frame), mean, weight, around, self._grain),
         )  # fmt: skip
         self._finds.insert(0, _Find(hero=hero, template=template, covered=(wider * np.uint8(255)).astype(np.uint8)))
         return _laid(out, frame, cover, hero, np.eye(3), seed)

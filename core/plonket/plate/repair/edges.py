@@ -8,17 +8,18 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.base.colour import encode, linear_from_8bit
+from plonket.base.colour import encode, linear_from_codes
 from plonket.base.conventions import F32, F64, FAST, U8
+from plonket.image.grain import GrainProfile
 from plonket.image.membrane import rim_values, stretch
-from plonket.plate.repair.grain import Grain, make, measure
+from plonket.plate.repair.grain import Grain, grain_for, measure
 from plonket.plate.repair.holes import Hole, holes_of, widened
 
 Course = Literal["round", "across", "along", "radial"]
 
 
 def fill_edges(
-    rgb: U8, matte: U8, *, frame: int, reach_px: float = 10.0, rim_px: int = 2, grain: bool = True,
+    rgb: U8, matte: U8, *, frame: int, reach_px: float = 10.0, rim_px: int = 2, grain: bool | GrainProfile = True,
     course: Course = "round", offset_px: float = 0.0,
 ) -> U8:  # fmt: skip
     """A frame with its holes filled.
@@ -27,18 +28,19 @@ def fill_edges(
     ----------
     rgb : 8-bit (h, w, 3). matte : 8-bit (h, w), white is filled. frame : seeds the grain, so that a frame always
         comes out the same. reach_px : width of the band round a hole whose light is taken.
-    rim_px : how much wider than the matte holes are taken. grain : put the surroundings' grain back.
+    rim_px : how much wider than the matte holes are taken.
+    grain : put back: the clip's, or (True) as the surroundings' calm parts show it.
     course : from where a spot inside is made: a membrane from all round; straight across the hole or along it (by its
         principal axes); on the line through its middle. offset_px : how far from the hole the band begins.
     """
     out = rgb.copy()
     margin = int(3 * reach_px + offset_px) + 6
     for k, hole in enumerate(holes_of(matte, rim_px=rim_px, margin_px=margin)):
-        light = linear_from_8bit(np.ascontiguousarray(hole.cut(rgb)))
+        light = linear_from_codes(np.ascontiguousarray(hole.cut(rgb)))
         smooth = _membrane(light, hole, reach_px, offset_px)
         if course != "round":
             _between(light, hole.barred, hole.mask, _ways(hole, course), offset_px, reach_px, smooth)
-        rough = measure(np.ascontiguousarray(hole.cut(rgb)), ~hole.barred) if grain else None
+        rough = measure(np.ascontiguousarray(hole.cut(rgb)), ~hole.barred) if grain is True else grain or None
         _lay(hole.cut(out), smooth, hole, rough, np.random.default_rng([frame, k]))
     return out
 
@@ -121,8 +123,8 @@ def _between(
                 out[y, x, c] = share * a + (1 - share) * b
 
 
-def _lay(window: U8, light: F32, hole: Hole, grain: Grain | None, rng: np.random.Generator) -> None:
+def _lay(window: U8, light: F32, hole: Hole, grain: Grain | GrainProfile | None, rng: np.random.Generator) -> None:
     coded = encode(np.clip(light, 0, 1)) * 255
     if grain is not None:
-        coded = coded + make(hole.mask.shape, grain, rng)
+        coded = coded + grain_for(np.asarray(coded / 255, np.float32), grain, rng)
     window[hole.mask] = np.clip(coded[hole.mask] + 0.5, 0, 255).astype(np.uint8)

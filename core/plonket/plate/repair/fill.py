@@ -12,6 +12,7 @@ import numpy as np
 from plonket.base.conventions import U8
 from plonket.base.errors import BadInput
 from plonket.base.progress import Work
+from plonket.image.grain_in_time import measure_grain
 from plonket.media.clip import Clip
 from plonket.plate.repair.borrow import Borrower
 from plonket.plate.repair.continued import Continued
@@ -50,14 +51,16 @@ def fill_clip(
         return grey
 
     rgb_at, luma_at, grey_at = _kept(clip.rgb), _kept(clip.luma), _kept(matte_at)
-    borrower = Borrower(rgb_at, luma_at, grey_at, clip.info.frames)
-    continued = Continued(rgb_at, grey_at, borrower, clip.info.frames)
+    found = measure_grain(clip) if clip.info.frames > 1 else None
+    grain = None if found is None else found.profile
+    borrower = Borrower(rgb_at, luma_at, grey_at, clip.info.frames, grain)
+    continued = Continued(rgb_at, grey_at, borrower, clip.info.frames, grain)
     for frame in range(start, stop):
         work.check_cancelled()
         grey = grey_at(frame)
         told.filled += int((grey > SOLID).sum())
         if method == "edges":
-            yield fill_edges(rgb_at(frame), grey, frame=frame)
+            yield fill_edges(rgb_at(frame), grey, frame=frame, grain=grain or True)
         elif method == "texture":
             yield continued.mend(frame)
         else:

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from plonket.base.conventions import F32, F64, U8
+from plonket.image.grain import GrainProfile, fresh_grain
 
 TAKEN_OFF_PX = 1.6
 """SD of the blur whose result is taken for the picture; the rest is grain."""
@@ -107,3 +108,10 @@ def make(shape: tuple[int, int], grain: Grain, rng: np.random.Generator) -> F32:
     common, own = _field((*shape, 1), grain.softness_px, rng), _field((*shape, 3), grain.softness_px, rng)
     mixed = np.sqrt(2 / 3) * common + np.sqrt(1 / 3) * own
     return np.asarray(mixed * grain.strength.astype(np.float32), np.float32)
+
+
+def grain_for(code: F32, grain: Grain | GrainProfile, rng: np.random.Generator) -> F32:
+    """Fresh grain (h, w, 3) in code values for a picture `code` (h, w, 3) of display values 0 to 1."""
+    if isinstance(grain, GrainProfile):
+        return fresh_grain(code, grain, rng)
+    return make((code.shape[0], code.shape[1]), grain, rng)

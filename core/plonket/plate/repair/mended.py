@@ -5,24 +5,30 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Callable, Sequence
+from functools import partial
 from typing import Any, Protocol
 
 import cv2
 import numpy as np
 
-from plonket.base.colour import decode, encode, encode_8bit, linear_from_8bit
+from plonket.base.colour import decode, encode, encode_8bit, linear_from_codes
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import BadInput
 from plonket.base.fields import value_at
 from plonket.base.homography import rotation_scale, translation
 from plonket.document.bases import MaskedTreatment
 from plonket.document.shot import Shot
+from plonket.image.degrain import degrained_picture
+from plonket.image.grain import GrainProfile
+from plonket.image.grain_in_time import MeasuredGrain
 from plonket.image.picture import StillSource
-from plonket.masks.combine import combined, space_of
+from plonket.masks.combine import Mattes, combined, no_mattes, space_of
 from plonket.plate.clean import Clean, CleanFrame
+from plonket.plate.degrain import Degrain
 from plonket.plate.mend import Mend
 from plonket.plate.repair.clean_plate import CleanPlate, Levels, degrained, grain_of, lay_clean, shares
 from plonket.plate.repair.edges import fill_edges
+from plonket.plate.repair.grain import Grain
 from plonket.plate.repair.paint import painted
 from plonket.plate.repair.patches import Patch, filled_softly
 from plonket.plate.repair.texture import fill_texture
@@ -45,6 +51,10 @@ class Kept(Protocol):
         """A still's pixels, 8-bit (h, w, 3 or 4)."""
         ...
 
+    def grain(self, asset: str) -> MeasuredGrain | None:
+        """A clip's grain."""
+        ...
+
 
 class Mending:
     """Turns treatments into patches.
@@ -52,14 +62,16 @@ class Mending:
     Parameters
     ----------
     shot : with footage. rgb : frame -> 8-bit (h, w, 3) of the clip. kept : see `Kept`.
-    movement : (motion id, reference frame) -> (n, 3, 3) or None. spaces : where masks ride.
+    movement : (motion id, reference frame) -> (n, 3, 3) or None. spaces : where masks ride. mattes : of what was picked.
     """
 
     def __init__(
-        self, shot: Shot, rgb: Callable[[int], U8], kept: Kept, movement: Callable[[str, int], F64 | None], spaces: Spaces
+        self, shot: Shot, rgb: Callable[[int], U8], kept: Kept, movement: Callable[[str, int], F64 | None], spaces: Spaces,
+        mattes: Mattes = no_mattes,
     ) -> None:
         assert shot.footage is not None
         self._shot, self._rgb, self._kept, self._movement, self._spaces = shot, rgb, kept, movement, spaces
+        self._mattes = mattes
         self._size, self._frames = (shot.footage.width, shot.footage.height), shot.footage.frames
 
     def patches(self) -> list[Patch]:
@@ -69,7 +81,9 @@ class Mending:
 
     def cover(self, one: MaskedTreatment, frame: int) -> F32 | None:
         """(h, w) what a treatment's masks cover in a frame of the clip; None: it has none."""
-        return combined(one.masks, frame, self._size, lambda mask: space_of(mask, self._spaces, frame))
+        return combined(
+            one.masks, frame, self._size, lambda mask: space_of(mask, self._spaces, frame), self._mattes
+        )
 
     def _patch(self, one: MaskedTreatment, seed: int) -> Patch:
         def cover(frame: int) -> F32 | None:
@@ -77,16 +91,44 @@ class Mending:
 
         if isinstance(one, Clean):
             return Patch(cover=cover, rim_px=0, fill=lambda rgb, frame, mask: self._cleaned(one, rgb, frame, mask, seed))
+        if isinstance(one, Degrain):
+            whole = np.ones((self._size[1], self._size[0]), np.float32)
+            everywhere = (lambda _frame: whole) if not one.masks else cover
+            fill = partial(self._degrained, one)
+            return Patch(cover=everywhere, rim_px=0, fill=fill, hides=False)
         assert isinstance(one, Mend)
         if one.method == "time":
             return Patch(cover=cover, rim_px=one.rim, fill=None)
 
+        grain = one.grain and (self.grain or True)
+
         def edges(rgb: U8, frame: int, mask: F32) -> U8:
             return filled_softly(rgb, mask, one.rim, lambda matte: fill_edges(
-                rgb, matte, frame=frame, rim_px=0, reach_px=one.reach, grain=one.grain, course=one.course, offset_px=one.offset,
+                rgb, matte, frame=frame, rim_px=0, reach_px=one.reach, grain=grain, course=one.course, offset_px=one.offset,
             ))  # fmt: skip
 
         return Patch(cover=cover, rim_px=one.rim, fill=edges)
+
+    def _degrained(self, one: Degrain, rgb: U8, frame: int, cover: F32) -> U8:
+        share = float(np.clip(value_at(one.share, frame) / 100, 0, 1))
+        profile = self.grain
+        if profile is None or share <= 0 or not cover.any():
+            return rgb
+
+        def seen(other: int) -> U8:
+            # What is mended in this frame is not in the others; there they do not agree.
+            return rgb if other == frame else self._rgb(other)
+
+        clean = degrained_picture(seen, frame, self._frames, profile, reach=one.reach, strength=one.strength / 100)
+        mixed = rgb + np.float32(share) * cover[..., None] * (clean - rgb)
+        return np.asarray(np.clip(mixed + 0.5, 0, 255), np.uint8)
+
+    @property
+    def grain(self) -> GrainProfile | None:
+        """Of the clip."""
+        assert self._shot.footage is not None
+        found = self._kept.grain(self._shot.footage.asset)
+        return None if found is None else found.profile
 
     def _cleaned(self, one: Clean, rgb: U8, frame: int, cover: F32, seed: int) -> U8:
         opacity = float(np.clip(value_at(one.opacity, frame) / 100, 0, 1))
@@ -123,12 +165,12 @@ class Mending:
 
         def make() -> CleanPlate:
             filmed = self._filmed(one, given)
-            grain = None
+            grain: Grain | GrainProfile | None = None
             if one.grain:
                 cover = self.cover(one, given.frame)
                 around = np.ones(filmed.shape[:2], bool) if cover is None else _round(cover)
                 average = self._average(one, given)
-                grain = grain_of(self._rgb(given.frame), average[..., :3], average[..., 3], around)
+                grain = grain_of(self._rgb(given.frame), average[..., :3], average[..., 3], around, self.grain)
             return CleanPlate(frame=given.frame, painted=StillSource(self.painted(one, k)),
                         untouched=StillSource(encode_8bit(filmed)), grain=grain)  # fmt: skip
 
@@ -172,7 +214,7 @@ class Mending:
     def _filmed(self, one: Clean, given: CleanFrame) -> F32:
         """The frame as filmed, linear; its grain averaged away where each frame gets fresh grain."""
         if not one.grain:
-            return linear_from_8bit(self._rgb(given.frame))
+            return linear_from_codes(self._rgb(given.frame))
         found = self._kept.painted(
             self._frame_key(one, given, "filmed"),
             lambda: decode(np.clip(self._average(one, given)[..., :3], 0, 255) / 255).astype(np.float32),
@@ -209,7 +251,7 @@ class Mending:
                     f"{self._size[0]} x {self._size[1]}. Save it at the clip's size.",
                 )  # fmt: skip
             alpha = rgba[..., 3:].astype(np.float32) / 255 if rgba.shape[2] == 4 else np.float32(1)
-            theirs = linear_from_8bit(np.ascontiguousarray(rgba[..., :3]))
+            theirs = linear_from_codes(np.ascontiguousarray(rgba[..., :3]))
             light = np.asarray(light + alpha * (theirs - light), np.float32)
         if given.suggest:
             cover = self.cover(one, given.frame)

@@ -10,6 +10,7 @@ import cv2
 import numpy as np
 
 from plonket.base.conventions import F32, U8
+from plonket.image.grain import GrainProfile
 from plonket.plate.repair.borrow import Borrower
 from plonket.plate.repair.holes import SOLID, widened
 
@@ -25,11 +26,13 @@ class Patch:
     ----------
     cover : see `Covers`. rim_px : how much wider than that is filled.
     fill : (frame's pixels, frame, coverage) -> the frame with all of it filled; None: borrowed from other frames.
+    hides : whether what it covers is not to be seen, so that nothing is borrowed from there.
     """
 
     cover: Covers
     rim_px: int
     fill: Callable[[U8, int, F32], U8] | None
+    hides: bool = True
 
 
 @dataclass(slots=True)
@@ -42,21 +45,21 @@ class Filled:
 
 def mended(
     frame: int, patches: Sequence[Patch], rgb: Callable[[int], U8], luma: Callable[[int], U8], frames: int,
-    told: Filled | None = None,
+    told: Filled | None = None, grain: GrainProfile | None = None,
 ) -> U8:  # fmt: skip
     """A frame with all patches filled: 8-bit (h, w, 3).
 
     What is borrowed comes first, from the untouched clip, and never from under another patch; what is filled from
-    its edges, or laid over, then sees its surroundings mended.
+    its edges, or laid over, then sees its surroundings mended. `grain` is the clip's.
     """
     out = rgb(frame)
     borrowed = [p for p in patches if p.fill is None]
     if borrowed:
         # A donor's matte is asked for twice: to register it and to take from it.
-        every = cache(lambda i: _union([_matte(p, i) for p in patches], out.shape[:2]))
+        every = cache(lambda i: _union([_matte(p, i) for p in patches if p.hides], out.shape[:2]))
         soft = _union([_soft(p, frame) for p in borrowed], out.shape[:2])
         if soft.any():
-            made = Borrower(rgb, luma, every, frames).mend(frame)
+            made = Borrower(rgb, luma, every, frames, grain).mend(frame)
             fresh = made.rgb
             if told is not None:
                 wanted = soft > SOLID

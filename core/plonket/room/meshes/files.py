@@ -10,7 +10,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.base.colour import linear_from_8bit
+from plonket.base.colour import linear_from_codes
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import FormatError
 
@@ -117,7 +117,7 @@ def _part(mesh: Any, foot: F64) -> Part:
         colour = _linear(np.asarray(visual.main_color))
     if texture is not None and uv is not None and len(uv) == n:
         tint = colour if kind == "PBRMaterial" else np.ones(3, np.float32)
-        colour = linear_from_8bit(np.ascontiguousarray(texture)) * tint
+        colour = linear_from_codes(np.ascontiguousarray(texture)) * tint
     corners = np.asarray(mesh.faces, np.int64).ravel()
     vertices = np.asarray(mesh.vertices, np.float64)
     own = uv is not None and len(uv) == n
@@ -207,7 +207,7 @@ def _linear(colour: Any) -> F32:
     values = np.asarray(colour, np.float64)[:3]
     if values.max(initial=0) <= 1.0 and np.asarray(colour).dtype.kind == "f":
         values = values * 255
-    return linear_from_8bit(np.clip(np.round(values), 0, 255).astype(np.uint8)[None, None])[0, 0]
+    return linear_from_codes(np.clip(np.round(values), 0, 255).astype(np.uint8)[None, None])[0, 0]
 
 
 def _check_textures(material: Any) -> None:

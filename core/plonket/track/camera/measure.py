@@ -14,6 +14,7 @@ from scipy.spatial.transform import Rotation, Slerp
 from plonket.base.conventions import BETWEEN_CAMERAS, F64
 from plonket.base.errors import BadInput
 from plonket.base.progress import Work
+from plonket.media.clip import Clip
 from plonket.room.alignment import suggested
 from plonket.room.camera_track import CameraTrack
 from plonket.track.camera.details import Details, follow_details
@@ -21,6 +22,7 @@ from plonket.track.camera.fit import judged
 from plonket.track.camera.scene import sightings
 from plonket.track.camera.settings import CameraMotion
 from plonket.track.camera.solve import SolveOptions, SolveResult, solve
+from plonket.track.camera.upright import upright
 from plonket.track.context import MeasureContext
 from plonket.track.plane.region_masks import pixels_ignored
 from plonket.track.request import MeasureRequest
@@ -86,7 +88,7 @@ def measure_camera(motion: CameraMotion, request: MeasureRequest) -> CameraTrack
     solved = solve(used, info.size, asked, given=given, work=solving)
     everything = Details(xy=np.concatenate([details.xy, used.xy[len(details.xy) :]]),
                          seen=np.concatenate([details.seen, used.seen[len(details.seen) :]]))  # fmt: skip
-    out = _track(solved, everything, used, info.size, info.frames, ids, given, followed)
+    out = _track(solved, everything, used, clip, ids, given, followed)
     work.progress(total, total)
     return out
 
@@ -123,21 +125,22 @@ def _numbers(details: Details) -> NDArray[np.int64]:
 
 
 def _track(
-    solved: SolveResult, details: Details, used: Details, size: tuple[int, int], frames: int, ids: NDArray[np.int64],
-    given: NDArray[np.bool_], followed: str,
+    solved: SolveResult, details: Details, used: Details, clip: Clip, ids: NDArray[np.int64], given: NDArray[np.bool_],
+    followed: str,
 ) -> CameraTrack:  # fmt: skip
-    bundle = solved.bundle
+    bundle, size, frames = solved.bundle, clip.info.size, clip.info.frames
     eye = -np.einsum("nji,nj->ni", bundle.rotation, bundle.shift)
     turn = np.swapaxes(bundle.rotation, 1, 2) @ BETWEEN_CAMERAS
     kept = solved.kept
     full = solved.kind == "full"
     points = bundle.points if full else bundle.points / np.maximum(np.linalg.norm(bundle.points, axis=1), 1e-12)[:, None]
+    stands = upright(clip.luma, bundle.frames, turn, np.exp(bundle.shared[0] + bundle.zoom))
     if full:
-        room = suggested(points[kept], turn, eye)
+        room = suggested(points[kept], turn, eye, stands.up, stands.sure)
         points, eye, turn = room.points(points), room.points(eye), room.turns(turn)
     else:
         # Seen from one spot: the camera stands upright at the origin, points lie a metre away.
-        level = suggested(np.zeros((0, 3)), turn, eye).matrix()
+        level = suggested(np.zeros((0, 3)), turn, eye, stands.up).matrix()
         points, eye, turn = points @ level.T, np.zeros_like(eye), level @ turn
     seen = sightings(used.xy, used.seen, bundle.frames, size)
     facts = judged(bundle, seen, kept, frames)

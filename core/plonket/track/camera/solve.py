@@ -27,9 +27,18 @@ LEAST_SEEN = 8
 """Solved details a frame must show to be placed."""
 LOCKED_PX = 0.35
 """Details of a locked camera stay within so much, for the most part."""
+NEARLY_LOCKED = 0.002
+"""Of the picture's longer side: a camera on a stand that gives way a little."""
+STANDING_SHARE, STANDING_FIELDS = 0.3, 6
+"""Of the fields (a sixth by an eighth of the picture) that show lasting details, so many and so large a share show ones that
+stand still where the camera does, whatever drives through the rest."""
 TURNS_PX = 0.35
 """Residual up to which turns alone explain a clip, whatever else may."""
 WIDE_PX = 2.0
+LASTING = 0.6
+"""Share of all frames in which a detail that stands is seen."""
+LONG_ENOUGH = 14
+"""Frames over which a hand gives itself away."""
 SMALL_SAMPLE = 24
 
 
@@ -103,8 +112,14 @@ def solve(
     turned = solve_turns(details, sample, size, asked.focal)
     work.check_cancelled()
     work.progress(15, 100)
-    if _still(details, frames):
-        return _by_turns(details, frames, size, asked, turned, weight, locked=True)
+    standing = standing_details(details, frames, size)
+    if standing is not None:
+        set_only = replace(details, seen=details.seen & standing[:, None])
+        kept_frames = np.flatnonzero(set_only.seen.sum(axis=0) >= LEAST_SEEN)
+        if len(kept_frames) >= 2:
+            turned = solve_turns(set_only, evenly(kept_frames, SMALL_SAMPLE), size, asked.focal or float(max(size)))
+            locked = _still(set_only, kept_frames)
+            return _by_turns(set_only, kept_frames, size, asked, turned, weight, locked=locked, stands=True)
     full = None
     if turned.error > 0.08:
         key = evenly(frames, KEYFRAMES)
@@ -162,26 +177,48 @@ def solve_given(
     return replace(out, warnings=tuple(w for w in out.warnings if "details belong" not in w))
 
 
+def standing_details(details: Details, frames: NDArray[np.int64], size: tuple[int, int]) -> NDArray[np.bool_] | None:
+    """(details,) bool those that stand (nearly) still in `frames`, where they are the set's; None: the camera moves."""
+    whole = int(frames[-1] - frames[0]) + 1
+    long = np.flatnonzero(details.seen[:, frames].sum(axis=1) >= max(3, LASTING * whole))
+    if len(long) < LEAST_SEEN:
+        return None
+    middle, off = _wander(details, frames, long)
+    field = np.clip(middle * np.array([8, 6]) / np.array(size), 0, [7, 5]).astype(int) @ np.array([1, 8])
+    # A hand that is held still goes no further in so short a time.
+    still = off < max(LOCKED_PX, NEARLY_LOCKED * max(size) * min(1.0, whole / LONG_ENOUGH))
+    standing, every = len(np.unique(field[still])), len(np.unique(field))
+    if standing < STANDING_FIELDS or standing < STANDING_SHARE * every:
+        return None
+    out = np.zeros(len(details.xy), bool)
+    out[long[still]] = True
+    return out
+
+
+def _wander(details: Details, frames: NDArray[np.int64], which: NDArray[np.int64]) -> tuple[F64, F64]:
+    """Where details are in the middle (k, 2), and how far from there they are for a tenth of their time (k,)."""
+    xy = np.where(details.seen[..., None], details.xy, np.nan)[:, frames][which]
+    middle = np.nanmedian(xy, axis=1, keepdims=True)
+    off = np.linalg.norm(xy - middle, axis=2)
+    return middle[:, 0], np.nanpercentile(off, 90, axis=1)
+
+
 def _still(details: Details, frames: NDArray[np.int64]) -> bool:
     """Whether most details do not move at all."""
-    xy = np.where(details.seen[..., None], details.xy, np.nan)[:, frames]
-    long = details.seen[:, frames].sum(axis=1) >= max(3, len(frames) // 3)
-    if long.sum() < LEAST_SEEN:
-        return False
-    middle = np.nanmedian(xy[long], axis=1, keepdims=True)
-    off = np.linalg.norm(xy[long] - middle, axis=2)
-    return bool(np.median(np.nanpercentile(off, 90, axis=1)) < LOCKED_PX)
+    long = np.flatnonzero(details.seen[:, frames].sum(axis=1) >= max(3, len(frames) // 3))
+    return len(long) >= LEAST_SEEN and bool(np.median(_wander(details, frames, long)[1]) < LOCKED_PX)
 
 
 def _by_turns(
     details: Details, frames: NDArray[np.int64], size: tuple[int, int], asked: SolveOptions, turned: RotationOnly,
     weight: F64, *,
-    locked: bool,
+    locked: bool, stands: bool = False,
 ) -> SolveResult:  # fmt: skip
+    """`stands`: it hardly moves, so that nothing can be said of the lens."""
     cameras = evenly(frames, MOST_CAMERAS)
     seen = sightings(details.xy, details.seen, cameras, size, weight)
     bundle = _between(turned.bundle, cameras)
-    unknown = not asked.focal and not locked
+    unknown = not asked.focal and not stands
     free = FreeParameters(lens=frozenset({"focal"} if unknown else ()), shifts=False, zoom=asked.zoom and not locked)
     bundle.points = turned.bundle.points
     warnings = []
@@ -195,16 +232,19 @@ def _by_turns(
         bundle, _ = adjust(bundle, seen, free, width_px=WIDE_PX, rounds=20)
         kept, _ = classify_inliers(bundle, seen, len(details.xy), noise_of(bundle, seen))
         used = seen.only(kept[seen.point])
-        if asked.distortion and not asked.focal:
+        if asked.distortion and unknown:
             bundle = with_distortion(bundle, used, free, size)
         bundle, _ = adjust(bundle, used, free, width_px=NARROW_PX, rounds=20)
+    if stands and not locked:
+        warnings.append("The camera stands nearly still: it gives way by a pixel or so. The lens cannot be told.")
+    elif not locked:
         warnings.append(
             "The camera only turns: the set is seen from one spot, so how far things are cannot be told. "
             "What is placed stays put; to solve the room, film with the camera moving sideways."
         )
     noise = noise_of(bundle, seen)
     kept, error = classify_inliers(bundle, seen, len(details.xy), noise)
-    doubt = 0.0 if asked.focal or locked else focal_doubt(bundle, seen.only(kept[seen.point]), free, width_px=NARROW_PX)
+    doubt = 0.0 if asked.focal or stands else focal_doubt(bundle, seen.only(kept[seen.point]), free, width_px=NARROW_PX)
     if doubt > 0.03:
         warnings.append(_doubtful(doubt))
     bundle = _all_frames(bundle, details, frames, size, weight, kept, shifts=False) if not locked else _between(bundle, frames)

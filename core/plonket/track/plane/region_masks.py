@@ -29,6 +29,8 @@ class HasRegions(Protocol):
     def reference_frame(self) -> int: ...
     @property
     def ignore_matte(self) -> str | None: ...
+    @property
+    def ignored(self) -> Sequence[str]: ...
 
 
 class RegionMasks:
@@ -51,7 +53,7 @@ class RegionMasks:
         return out
 
     def ignores_anything(self) -> bool:
-        return bool(self.ignores) or self.matte is not None or self._moving_use
+        return bool(self.ignores) or self.matte is not None or bool(self.motion.ignored) or self._moving_use
 
     def ignored(self, frame: int, frame_from_reference: F64, *, moving_use: bool = True) -> U8:
         """8-bit (h, w), bright where nothing may be looked at in this frame."""
@@ -60,8 +62,11 @@ class RegionMasks:
             grey = self.matte.luma(min(frame, self.matte.info.frames - 1))
             if (grey.shape[1], grey.shape[0]) != self.size:
                 grey = np.asarray(cv2.resize(grey, self.size, interpolation=cv2.INTER_LINEAR), np.uint8)
-            side = 2 * MATTE_RIM_PX + 1
-            out = np.maximum(out, cv2.dilate(grey, np.ones((side, side), np.uint8))).astype(np.uint8)
+            out = np.maximum(out, _wider(grey)).astype(np.uint8)
+        for one in self.motion.ignored:
+            covered = self.context.picked(one, frame)
+            if covered is not None:
+                out = np.maximum(out, _wider(covered)).astype(np.uint8)
         if moving_use and self._moving_use:
             out = np.maximum(out, 255 - self._union(self.uses, frame, frame_from_reference)).astype(np.uint8)
         return out
@@ -82,6 +87,11 @@ class RegionMasks:
             return carry(flat, frame_from_reference)
         moved = self.context.movement(region.follow.removeprefix("motion:"), self.motion.reference_frame)
         return flat if moved is None else carry(flat, moved[min(frame, len(moved) - 1)])
+
+
+def _wider(matte: U8) -> U8:
+    side = 2 * MATTE_RIM_PX + 1
+    return np.asarray(cv2.dilate(matte, np.ones((side, side), np.uint8)), np.uint8)
 
 
 def pixels_ignored(motion: HasRegions, clip: Clip, context: MeasureContext) -> Callable[[int], NDArray[np.bool_]] | None:

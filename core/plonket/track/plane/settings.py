@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
-from plonket.base.fields import AssetDigest, Identifier, Name, Settings, choice, plain, reference, switch
+from plonket.base.fields import GOES, AssetDigest, Identifier, Name, Settings, choice, plain, reference, switch
 from plonket.base.outlines import Outline
 from plonket.document.bases import FramedMotion
 from plonket.track.path_fields import gaps_choice, smooth_field
@@ -16,6 +16,8 @@ FREEDOMS: tuple[Freedom, ...] = ("translation", "similarity", "affine", "perspec
 """From the fewest degrees of freedom (2) to the most (8); an index into this stands in results."""
 
 Corner = tuple[float, float]
+Ignored = Annotated[list[Identifier], reference("matte", says="ignores a matte", left=GOES)]
+"""Mattes among the motions: what they cover is not looked at."""
 
 
 class Region(Settings):
@@ -56,12 +58,15 @@ class PlaneMotion(FramedMotion):
     reference frame; they may lie outside the regions and outside the picture.
     """
 
-    MEASURING = frozenset({"regions", "ignore_matte", "freedom", "detail", "reach_px", "light", "strictness", "grid"})
+    MEASURING = frozenset({
+        "regions", "ignore_matte", "ignored", "freedom", "detail", "reach_px", "light", "strictness", "grid",
+    })  # fmt: skip
 
     kind: Literal["plane"] = "plane"
     regions: list[Region] = Field(default_factory=list, max_length=60)
     quad: tuple[Corner, Corner, Corner, Corner]
     ignore_matte: AssetDigest | None = Field(default=None, description="A matte clip: white is ignored")
+    ignored: Ignored = Field(default_factory=list, max_length=20)
     freedom: Freedom = choice("perspective", label="Surface may", group="How it looks for it",
                               names={"translation": "Shift", "similarity": "Turn and grow", "affine": "Skew",
                                      "perspective": "Perspective"},

@@ -13,7 +13,7 @@ import numpy as np
 from django.conf import settings
 from django.core.management.base import BaseCommand
 
-from demo_project.front import dusk_in_the_window, keeper_on_watch, whale_behind_the_jars
+from demo_project.front import boat_behind_the_lamp, dusk_in_the_window, keeper_on_watch, whale_behind_the_jars
 from demo_project.parts import footage_of, measure
 from demo_project.rooms import cabin_on_the_crate, on_the_quay, whale_on_the_bench
 from demo_project.stack import LAMP, keeper_by_night, lamp_opened, ship_in_the_beam, slowly
@@ -22,7 +22,7 @@ from library.assets import bring_in
 from library.models import Asset, Project
 from library.pool import pool
 from library.work import conform_asset
-from plonket.base.colour import encode_8bit, linear_from_8bit
+from plonket.base.colour import encode_8bit, linear_from_codes
 from plonket.base.outlines import Outline, polygon_outline
 from plonket.document.bases import LayerBase, Mask
 from plonket.document.follow import Follow
@@ -93,6 +93,7 @@ def load_demo() -> Project:
     _no_tin(project, clips["workshop"], elements)
     chart = _night_chart(project, clips["workshop"], elements)
     dusk_in_the_window(project, clips["workshop"], elements["Dusk sky"], chart)
+    boat_behind_the_lamp(project, clips["workshop"], elements["Paper boat"], chart)
     _held_chart(project, clips["workshop"], chart)
     _chart_wall(project, clips["workshop"], elements)
     for shot in Shot.objects.filter(project=project).select_related("current"):
@@ -240,7 +241,7 @@ def _clean_lens(project: Project, clip: Asset) -> None:
     dark = np.exp(-((np.hypot(x - SPECK[0], (y - SPECK[1]) * 1.15) / 7.5) ** 4))[..., None]
     with VideoWriter(part, reader.info.size, reader.info.rate, coding=Coding(crf=18.0)) as out:
         for i in range(60):
-            light = linear_from_8bit(reader.rgb(i)) * (1 - 0.85 * dark) + 0.004 * dark
+            light = linear_from_codes(reader.rgb(i)) * (1 - 0.85 * dark) + 0.004 * dark
             out.write(encode_8bit(light.astype(np.float32)))
     reader.close()
     asset = bring_in(part, "Harbour with a speck.mp4", on_shelf=True, conform_now=True)

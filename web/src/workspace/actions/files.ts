@@ -21,7 +21,7 @@ export function pickContent(
   take: (file: { name: string; text?: string; data?: string }) => void,
 ): void {
   pickFile(accept, (file) => {
-    if (!/\.glb$/i.test(file.name)) {
+    if (!/\.(glb|zip)$/i.test(file.name)) {
       void file.text().then((text) => take({ name: file.name, text }));
       return;
     }

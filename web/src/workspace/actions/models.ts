@@ -1,8 +1,9 @@
+import { followable } from "~/workspace/kinds";
 import { useCallback } from "react";
 import type { MeshLayer, Shot } from "~/api/client";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
-import { act } from "~/workspace/store";
+import { act, useWorkspace } from "~/workspace/store";
 
 /** The motion in whose room something on a perch stands. */
 export const roomOf = (shot: Shot, perch: string | null): string | null =>
@@ -11,6 +12,15 @@ export const roomOf = (shot: Shot, perch: string | null): string | null =>
 /** The models that stand in a motion's room, the nearest in the run sheet first. */
 export const modelsIn = (shot: Shot, motion: string | null): MeshLayer[] =>
   shot.stack.filter((l) => l.kind === "model" && roomOf(shot, l.follow.target) === motion) as MeshLayer[];
+
+/** The motion or perch that something new should follow: the chosen one, or the last measured. */
+export function targetFor(shot: Shot): string | null {
+  const { chosen } = useWorkspace.getState();
+  if (chosen.kind === "perch") return chosen.id;
+  const measured = followable(shot).filter((m) => m.measurement !== null);
+  if (chosen.kind === "motion" && measured.some((m) => m.id === chosen.id)) return chosen.id;
+  return measured.at(-1)?.id ?? null;
+}
 
 /** Where a model stands on its spot: the place on it that is clicked, or its bottom's middle again. It stays where it is. */
 export function usePivot() {

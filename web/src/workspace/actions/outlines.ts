@@ -1,5 +1,5 @@
 import { useCallback } from "react";
-import type { LookingMotion, OutlinePoint, PlaneMotion, Shot, Suggestion } from "~/api/client";
+import type { LookingMotion, Mover, OutlinePoint, PlaneMotion, Shot, Suggestion } from "~/api/client";
 import { useAddCamera } from "~/workspace/actions/camera";
 import { spotAt } from "~/workspace/actions/points";
 import { useOpenShot } from "~/workspace/context";
@@ -111,20 +111,35 @@ export function useAddOutline() {
   );
 }
 
+const MOST_KEYS = 9;
+
+/** The corners of a mover's box at the look nearest a frame. */
+export function moverOutline(mover: Mover, frame: number): [number, number][] {
+  const near = mover.at.reduce((a, b) => (Math.abs(b.frame - frame) < Math.abs(a.frame - frame) ? b : a));
+  const [x0, y0, x1, y1] = near.box;
+  return [
+    [x0, y0],
+    [x1, y0],
+    [x1, y1],
+    [x0, y1],
+  ];
+}
+
+/** A region to be ignored that goes along with what moves by itself. */
+function moverRegion(mover: Mover, id: string, name: string) {
+  const every = Math.max(1, Math.ceil(mover.at.length / MOST_KEYS));
+  const looks = mover.at.filter((_, k) => k % every === 0 || k === mover.at.length - 1);
+  const at = (frame: number) => moverOutline(mover, frame).map(([x, y]) => ({ x, y }));
+  const [first, ...rest] = looks.map((l) => regionOf(id, name, false, l.frame, at(l.frame)));
+  const keys = [first!, ...rest].flatMap((one) => one.outline.keys);
+  return { ...first!, outline: { ...first!.outline, keys }, follow: "screen" };
+}
+
 /** The motion that a suggestion of the adviser stands for, with what moves by itself left out. */
-export function motionFrom(suggestion: Suggestion, moving: [number, number][][], id: string, shot: Shot) {
+export function motionFrom(suggestion: Suggestion, movers: readonly Mover[], id: string, shot: Shot) {
   const spots = suggestion.outline.map(([x, y]) => ({ x, y }));
   if (suggestion.kind === "plane") {
-    const ignored = moving.map((m, k) => ({
-      ...regionOf(
-        `region-${k + 2}`,
-        `Moves by itself ${k + 1}`,
-        false,
-        suggestion.frame,
-        m.map(([x, y]) => ({ x, y })),
-      ),
-      follow: "screen",
-    }));
+    const ignored = movers.map((m, k) => moverRegion(m, `region-${k + 2}`, `Moves by itself ${k + 1}`));
     return {
       kind: "plane",
       id,
@@ -147,7 +162,7 @@ export function useTakeSuggestion() {
   const { record, edits } = useOpenShot();
   const addCamera = useAddCamera();
   return useCallback(
-    async (suggestion: Suggestion, moving: [number, number][][]) => {
+    async (suggestion: Suggestion, movers: readonly Mover[]) => {
       const shot = record.document;
       if (suggestion.kind === "camera") {
         // What moves by itself is set aside by the solve.
@@ -156,7 +171,7 @@ export function useTakeSuggestion() {
       }
       const id = freshShotId("motion", shot);
       act({ do: "frame", frame: suggestion.frame });
-      const value = motionFrom(suggestion, moving, id, shot);
+      const value = motionFrom(suggestion, movers, id, shot);
       const done = await edits.edit(`Follow what was suggested`, [{ op: "add", path: "/motions/-", value }]);
       if (!done) return;
       const first = suggestion.kind === "point" ? "point-1" : null;

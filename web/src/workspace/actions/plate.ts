@@ -5,6 +5,7 @@ import { useMeasure } from "~/workspace/actions/jobs";
 import { type Draft, motionFrom, outlineOf } from "~/workspace/actions/outlines";
 import { useOpenShot } from "~/workspace/context";
 import { type Point, valueAt, withValue } from "~/workspace/geometry";
+import { followable, kindOf } from "~/workspace/kinds";
 import { freshName, freshShotId, round, setOnPlate } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 import { clipRange } from "~/workspace/time";
@@ -29,7 +30,7 @@ export function useAddSteady() {
       return;
     }
     const { chosen, frame } = useWorkspace.getState();
-    const measured = shot.motions.filter((m) => m.measurement);
+    const measured = followable(shot).filter((m) => m.measurement);
     const target = measured.find((m) => chosen.kind === "motion" && m.id === chosen.id) ?? measured.at(-1);
     if (!target) {
       await suggest();
@@ -60,12 +61,7 @@ export function useSteadyByItself() {
         );
         return;
       }
-      const motion = motionFrom(
-        found,
-        advice.moving as [number, number][][],
-        freshShotId("motion", shot),
-        shot,
-      );
+      const motion = motionFrom(found, advice.movers, freshShotId("motion", shot), shot);
       motion.name = freshName("Found by itself", shot.motions);
       const id = freshShotId("plate", shot);
       const done = await edits.edit("Steady on what was found", [
@@ -95,7 +91,7 @@ export function useAddMend() {
     async (points: Draft[], how: keyof typeof MENDS) => {
       const shot = record.document;
       const { chosen, frame } = useWorkspace.getState();
-      const measured = shot.motions.filter((m) => m.measurement);
+      const measured = followable(shot).filter((m) => m.measurement);
       const target = measured.find((m) => chosen.kind === "motion" && m.id === chosen.id) ?? measured.at(-1);
       const id = freshShotId("plate", shot);
       const mask = {
@@ -124,16 +120,20 @@ export function useAddMend() {
   );
 }
 
-/** A natural shake for what stands too still. */
-export function useAddHandheld() {
+/** A treatment that needs nothing more to be known: a natural shake, or the grain taken off. */
+export function useAddPlain() {
   const { record, edits } = useOpenShot();
-  return useCallback(async () => {
-    const shot = record.document;
-    const id = freshShotId("plate", shot);
-    const value = { kind: "handheld", id, name: freshName("Handheld", shot.plate) };
-    const done = await edits.edit(`Add ${value.name}`, [{ op: "add", path: "/plate/-", value }]);
-    if (done) act({ do: "choose", chosen: { kind: "plate", id } });
-  }, [record, edits]);
+  return useCallback(
+    async (kind: "handheld" | "degrain") => {
+      const shot = record.document;
+      const id = freshShotId("plate", shot);
+      const label = kindOf("treatment", kind)?.label ?? kind;
+      const value = { kind, id, name: freshName(label, shot.plate) };
+      const done = await edits.edit(`Add ${value.name}`, [{ op: "add", path: "/plate/-", value }]);
+      if (done) act({ do: "choose", chosen: { kind: "plate", id } });
+    },
+    [record, edits],
+  );
 }
 
 /** Move the steadied picture so that the spot clicked lies in its middle. */

@@ -5,14 +5,14 @@ import { complain } from "~/ui/Notices";
 import { spotAt } from "~/workspace/actions/camera";
 import { freshPlace, isBehind } from "~/workspace/actions/front";
 import { useDropTug } from "~/workspace/actions/forms";
-import { usePivot } from "~/workspace/actions/models";
+import { usePickPoint, usePointAtShadow } from "~/workspace/actions/light";
+import { targetFor, usePivot } from "~/workspace/actions/models";
 import { useAddPoint } from "~/workspace/actions/points";
 import { usePutInMiddle } from "~/workspace/actions/plate";
 import {
   followOf,
   NO_ROOM,
   type Stand,
-  targetFor,
   useLanding,
   useStand,
   useStandModel,
@@ -131,6 +131,8 @@ export function useClickTool() {
   );
   const dropTug = useDropTug();
   const pivot = usePivot();
+  const pointAtShadow = usePointAtShadow();
+  const pickPoint = usePickPoint();
   const addLayer = useAddLayer();
   const generate = useCallback(
     (kind: string, place: Point, onScreen: Point, at: number) => {
@@ -161,6 +163,8 @@ export function useClickTool() {
       const { chosen } = useWorkspace.getState();
       const form = record.document.motions.find((m) => chosen.kind === "motion" && m.id === chosen.id);
       if (tool === "pivot" && chosen.kind === "layer") void pivot(chosen.id, frame, at);
+      if (tool === "point") void pickPoint(frame, onScreen);
+      if (tool === "shadow" && chosen.kind === "layer") void pointAtShadow(chosen.id, frame, at);
       if (tool === "tug" && form?.kind === "form") void dropTug(form, frame, at);
       if (tool === "plonk" && plonking?.startsWith(STANDS))
         void stand(plonking.slice(STANDS.length) as Stand, at, frame);
@@ -169,7 +173,20 @@ export function useClickTool() {
       const asset = tool === "plonk" ? assets?.find((a) => a.digest === plonking) : undefined;
       if (asset) void plonk(at, onScreen, frame, asset, plonkAs);
     },
-    [record, assets, addPoint, addPerch, plonk, stand, dropTug, pivot, generate, toMiddle],
+    [
+      record,
+      assets,
+      addPoint,
+      addPerch,
+      plonk,
+      stand,
+      dropTug,
+      pivot,
+      pointAtShadow,
+      pickPoint,
+      generate,
+      toMiddle,
+    ],
   );
 }
 

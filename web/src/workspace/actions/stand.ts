@@ -1,9 +1,10 @@
 import { useCallback } from "react";
 import { type Asset, type Landing, post, type Shot } from "~/api/client";
-import { complain } from "~/ui/Notices";
+import { complain, mention } from "~/ui/Notices";
 import { spotAt, standing } from "~/workspace/actions/camera";
 import { freshPlace } from "~/workspace/actions/front";
-import { modelsIn } from "~/workspace/actions/models";
+import { useSetLight, useSetShadow } from "~/workspace/actions/light";
+import { modelsIn, targetFor } from "~/workspace/actions/models";
 import { by, length, minus, plus, type RoomCamera, type V3 } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
@@ -14,15 +15,6 @@ import { act, useWorkspace } from "~/workspace/store";
 
 export const NO_ROOM =
   "This stands in a solved room. Follow the camera, or a thing by its form, and measure it first.";
-
-/** The motion or perch that something new should follow: the chosen one, or the last measured. */
-export function targetFor(shot: Shot): string | null {
-  const { chosen } = useWorkspace.getState();
-  if (chosen.kind === "perch") return chosen.id;
-  const measured = shot.motions.filter((m) => m.measurement !== null);
-  if (chosen.kind === "motion" && measured.some((m) => m.id === chosen.id)) return chosen.id;
-  return measured.at(-1)?.id ?? null;
-}
 
 export const followOf = (target: string | null, frame: number, perspective: boolean) => ({
   target,
@@ -126,11 +118,16 @@ function usePutDown() {
   const { record, edits } = useOpenShot();
   const landed = useLanded();
   return useCallback(
-    async (called: string, click: Point, frame: number, make: (at: Landed) => Standing) => {
+    async (
+      called: string,
+      click: Point,
+      frame: number,
+      make: (at: Landed) => Standing | Promise<Standing>,
+    ) => {
       const at = await landed(frame, click);
       if (!at) return;
       const shot = record.document;
-      const { layer, foot, faces } = make(at);
+      const { layer, foot, faces } = await make(at);
       const perch = {
         id: freshShotId("perch", shot),
         name: freshName(`${called} stands here`.slice(0, 100), shot.perches),
@@ -155,26 +152,31 @@ function usePutDown() {
   );
 }
 
-/** A model where a click lands, lit as the others of its room. */
+/** A model where a click lands, lit as the others of its room, or else as the set is. */
 export function useStandModel() {
   const { record } = useOpenShot();
   const put = usePutDown();
+  const setLight = useSetLight();
   return useCallback(
     (asset: Asset, click: Point, frame: number) =>
-      put(asset.name, click, frame, (at) => {
+      put(asset.name, click, frame, async (at) => {
         const { foot, lift } = lifted(at.place, at.on);
+        // One room has one sun.
+        const other = modelsIn(record.document, at.motion).at(-1)?.id ?? null;
+        const light = other ? null : await setLight(at.motion);
+        if (light) mention(light.says);
         const layer = {
           kind: "model",
           asset: asset.digest,
           extent: asset.extent,
           tall: round4(0.18 * at.away),
           lift,
-          // One room has one sun.
-          lit_like: modelsIn(record.document, at.motion).at(-1)?.id ?? null,
+          ...light?.model,
+          lit_like: other,
         };
         return { layer, foot, faces: "still" };
       }),
-    [record, put],
+    [record, put, setLight],
   );
 }
 
@@ -182,11 +184,16 @@ export function useStandModel() {
 export function useStandPicture() {
   const { record } = useOpenShot();
   const put = usePutDown();
+  const setShadow = useSetShadow();
   return useCallback(
     (asset: Asset, click: Point, frame: number) =>
-      put(asset.name, click, frame, (at) => {
+      put(asset.name, click, frame, async (at) => {
         const size = standing(asset.height, record.document.footage!.height);
+        const spot = spotAt(at.camera, frame, at.place, "upright");
+        const tall = (((asset.height * size) / 100) * spot.pixel_mm) / 1000;
+        const shadow = await setShadow(at.motion, frame, at.place, tall);
         const layer = {
+          looks: shadow ? [shadow] : [],
           kind: "still",
           asset: asset.digest,
           width: asset.width,
@@ -198,7 +205,7 @@ export function useStandPicture() {
         };
         return { layer, foot: at.place, faces: "upright" };
       }),
-    [record, put],
+    [record, put, setShadow],
   );
 }
 

@@ -1,3 +1,4 @@
+import { followable } from "~/workspace/kinds";
 import type { Motion } from "~/api/client";
 import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
@@ -11,7 +12,7 @@ export function ApartGroup({ motion }: { motion: Motion }) {
   const { record } = useOpenShot();
   const apart = useWorkspace((s) => s.apart);
   const found = useApart();
-  const others = record.document.motions.filter((m) => m.id !== motion.id && m.measurement);
+  const others = followable(record.document).filter((m) => m.id !== motion.id && m.measurement);
   if (!motion.measurement || !others.length) return null;
   return (
     <Group title="Against another motion">

@@ -13,6 +13,7 @@ import { FinishDetails } from "~/workspace/details/FinishDetails";
 import { FootageDetails } from "~/workspace/details/FootageDetails";
 import { FormDetails, ObjectDetails } from "~/workspace/details/FormDetails";
 import { LayerDetails } from "~/workspace/details/LayerDetails";
+import { MatteDetails } from "~/workspace/details/MatteDetails";
 import { PerchDetails } from "~/workspace/details/PerchDetails";
 import { PlaneDetails } from "~/workspace/details/PlaneDetails";
 import { PlateDetails } from "~/workspace/details/PlateDetails";
@@ -68,6 +69,7 @@ const MOTIONS: Partial<Record<string, unknown>> = {
   camera: CameraDetails,
   object: ObjectDetails,
   form: FormDetails,
+  matte: MatteDetails,
 };
 
 function MotionDetails({ motion }: { motion: Motion }) {

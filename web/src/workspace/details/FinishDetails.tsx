@@ -9,6 +9,7 @@ export function FinishDetails() {
     <>
       <Title title="Finish" sub="Looks over the whole picture, in this order." />
       <LookList
+        layer={null}
         title="Looks"
         help="Colour, glow, grain and the like, laid over everything."
         looks={record.document.finish}

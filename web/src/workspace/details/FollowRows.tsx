@@ -1,3 +1,4 @@
+import { followable } from "~/workspace/kinds";
 import { useMemo } from "react";
 import type { Follow, FieldHints, JsonSchema } from "~/api/client";
 import { useKinds } from "~/api/queries";
@@ -38,7 +39,7 @@ export function FollowRows({
     return perch?.follow.target ? above(perch.follow.target) : false;
   };
   const names: Record<string, string> = { none: "Nothing (stays put)" };
-  for (const m of shot.motions) names[m.id] = m.name;
+  for (const m of followable(shot)) names[m.id] = m.name;
   for (const p of shot.perches) if (!above(p.id)) names[p.id] = `${p.name} (perch)`;
   const onPerch = shot.perches.some((p) => p.id === follow.target);
   const parts = ["shift", "turn", "size", "perspective", "inverted"] as const;

@@ -5,23 +5,26 @@ import { type CutStroke, get, type KeyedLayer } from "~/api/client";
 import { useAssets, useKinds } from "~/api/queries";
 import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
+import { mattesOf } from "~/workspace/actions/mattes";
 import { useOpenShot } from "~/workspace/context";
 import { LayerAhead } from "~/workspace/details/Ahead";
 import { Group, Row } from "~/workspace/details/Group";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
-import { groupsOf } from "~/workspace/kinds";
+import { groupsOf, has } from "~/workspace/kinds";
 import { findLayer, setOnLayer } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 
 /** How the layer's subject is told from what is behind it. */
 export function KeyGroup({ layer }: { layer: KeyedLayer }) {
-  const { edits } = useOpenShot();
+  const { record, edits } = useOpenShot();
   const { data: kinds } = useKinds("key");
   const tool = useWorkspace((s) => s.tool);
   const key = layer.key;
   const kind = kinds?.find((k) => k.kind === key?.kind);
   const names: Record<string, string> = { none: "Nothing" };
-  for (const k of kinds ?? []) names[k.kind] = k.label;
+  const mattes = has("layer", layer, "footage") ? mattesOf(record.document) : [];
+  // By a matte only the footage can be cut, and only where there is one.
+  for (const k of kinds ?? []) if (k.kind !== "picked" || mattes.length) names[k.kind] = k.label;
   const set = (label: string, values: object) =>
     void edits.edit(label, (latest) => {
       const now = findLayer(latest, layer.id);
@@ -30,7 +33,9 @@ export function KeyGroup({ layer }: { layer: KeyedLayer }) {
     });
   const choose = (kind: string) =>
     void edits.edit(kind === "none" ? `No key on ${layer.name}` : `Key ${layer.name}`, (latest) =>
-      setOnLayer(latest, layer.id, { key: kind === "none" ? null : { kind } }),
+      setOnLayer(latest, layer.id, {
+        key: kind === "none" ? null : kind === "picked" ? { kind, motion: mattes.at(-1)!.id } : { kind },
+      }),
     );
   const colours = key && "colours" in key ? key.colours : null;
   return (
@@ -121,7 +126,7 @@ function Strokes({ strokes, onChange }: { strokes: CutStroke[]; onChange: (strok
       <p className="my-1 text-xs text-ink-2">
         {strokes.length
           ? `${strokes.length} ${strokes.length === 1 ? "stroke" : "strokes"} on its ${frames.length === 1 ? "frame" : "frames"} ${frames.join(", ")}. Where the cut slips, go there and draw another.`
-          : "Draw over the subject on one frame. It is cut there and carried through the clip."}
+          : "Click on the subject in one frame, or draw over it. It is cut there and carried through the clip."}
         {strokes.length > 0 && (
           <button className="ml-1 font-semibold text-tide" onClick={() => onChange(strokes.slice(0, -1))}>
             Take the last away

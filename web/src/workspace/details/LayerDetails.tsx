@@ -9,6 +9,7 @@ import { Group, Title } from "~/workspace/details/Group";
 import { LayerAhead } from "~/workspace/details/Ahead";
 import { KeyGroup } from "~/workspace/details/KeyGroup";
 import { LookList } from "~/workspace/details/LookList";
+import { SetLightGroup } from "~/workspace/details/SetLightGroup";
 import { MatchGroup } from "~/workspace/details/MatchGroup";
 import { MatteGroup, StackButtons } from "~/workspace/details/StackParts";
 import { TimeGroup } from "~/workspace/details/TimeGroup";
@@ -61,6 +62,9 @@ export function LayerDetails({ layer }: { layer: Layer }) {
       {inRoom && form}
       <OwnParts layer={layer} set={set} where="below" />
       {has("layer", layer, "filmed") && <LayerAhead layer={layer.id} what="filmed" />}
+      {(has("layer", layer, "filmed") || (isPlaced(layer) && has("layer", layer, "matched"))) && (
+        <SetLightGroup layer={layer} target={"follow" in layer ? layer.follow.target : null} />
+      )}
       {has("layer", layer, "matched") && <MatchGroup layer={layer} isClip={Boolean(isClip)} />}
       {!lookMasks && seen && (
         <MaskGroup
@@ -80,6 +84,7 @@ export function LayerDetails({ layer }: { layer: Layer }) {
           }
           looks={layer.looks}
           owned={isPlaced(layer)}
+          layer={layer.id}
           edit={(label, change) =>
             void edits.edit(label, (latest) => {
               const now = findLayer(latest, layer.id) ?? layer;

@@ -8,6 +8,9 @@ import { MaskGroup } from "~/workspace/details/MaskGroup";
 import { RidesRow } from "~/workspace/details/RidesRow";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { freshId, freshName } from "~/workspace/patches";
+import { Points } from "~/workspace/details/Points";
+import { Wheels } from "~/workspace/details/Wheels";
+import { copyLooks, useCopied } from "~/workspace/looks";
 import { groupsOf } from "~/workspace/kinds";
 import { useCameras } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
@@ -18,12 +21,14 @@ interface Props {
   help: string;
   /** Whether there is a picture of its own that a look may ride on. */
   owned?: boolean;
+  /** Whose looks they are; null: the whole picture's. */
+  layer: string | null;
   /** Change the looks as they stand when the edit's turn comes. */
   edit: (label: string, change: (now: Look[]) => Look[]) => void;
 }
 
 /** Looks in their order: each can be turned off, moved, opened and removed. */
-export function LookList({ looks, title, help, owned = false, edit }: Props) {
+export function LookList({ looks, title, help, owned = false, layer, edit }: Props) {
   const { data: kinds } = useKinds("look");
   const { look: open, lookMasks } = useWorkspace(
     useShallow((w) => ({ look: w.look, lookMasks: w.lookMasks })),
@@ -51,36 +56,64 @@ export function LookList({ looks, title, help, owned = false, edit }: Props) {
     ]);
     setOpen(id);
   };
+  const copied = useCopied();
+  const paste = () =>
+    edit("Put copied looks on", (now) =>
+      copied.reduce<Look[]>(
+        (all, look) => [...all, { ...look, id: freshId("look", all), name: freshName(look.name, all) }],
+        now,
+      ),
+    );
   return (
     <Group
       title={title}
       side={
-        <DropdownMenu.Root>
-          <DropdownMenu.Trigger
-            className="rounded px-1 font-semibold text-tide"
-            aria-label={`Add to ${title}`}
-          >
-            Add
-          </DropdownMenu.Trigger>
-          <DropdownMenu.Portal>
-            <DropdownMenu.Content
-              align="end"
-              sideOffset={4}
-              className="z-50 max-h-[70vh] w-64 overflow-y-auto rounded-lg border border-line bg-raise p-1 shadow-xl"
+        <span className="flex items-center gap-1">
+          {looks.length > 0 && (
+            <button
+              className="rounded px-1 text-xs text-ink-2 hover:text-ink"
+              title="Copy these looks, to put them on another layer or shot; masks stay behind"
+              onClick={() => copyLooks(looks)}
             >
-              {kinds?.map((k) => (
-                <DropdownMenu.Item
-                  key={k.kind}
-                  className="cursor-pointer rounded-md px-2.5 py-1.5 outline-none data-[highlighted]:bg-tide-2"
-                  onSelect={() => add(k.kind, k.label)}
-                >
-                  <b className="block font-semibold">{k.label}</b>
-                  <span className="text-xs text-ink-2">{k.help}</span>
-                </DropdownMenu.Item>
-              ))}
-            </DropdownMenu.Content>
-          </DropdownMenu.Portal>
-        </DropdownMenu.Root>
+              Copy
+            </button>
+          )}
+          {copied.length > 0 && (
+            <button
+              className="rounded px-1 text-xs text-ink-2 hover:text-ink"
+              title={`Put on: ${copied.map((l) => l.name).join(", ")}`}
+              onClick={paste}
+            >
+              Put on
+            </button>
+          )}
+          <DropdownMenu.Root>
+            <DropdownMenu.Trigger
+              className="rounded px-1 font-semibold text-tide"
+              aria-label={`Add to ${title}`}
+            >
+              Add
+            </DropdownMenu.Trigger>
+            <DropdownMenu.Portal>
+              <DropdownMenu.Content
+                align="end"
+                sideOffset={4}
+                className="z-50 max-h-[70vh] w-64 overflow-y-auto rounded-lg border border-line bg-raise p-1 shadow-xl"
+              >
+                {kinds?.map((k) => (
+                  <DropdownMenu.Item
+                    key={k.kind}
+                    className="cursor-pointer rounded-md px-2.5 py-1.5 outline-none data-[highlighted]:bg-tide-2"
+                    onSelect={() => add(k.kind, k.label)}
+                  >
+                    <b className="block font-semibold">{k.label}</b>
+                    <span className="text-xs text-ink-2">{k.help}</span>
+                  </DropdownMenu.Item>
+                ))}
+              </DropdownMenu.Content>
+            </DropdownMenu.Portal>
+          </DropdownMenu.Root>
+        </span>
       }
     >
       {!looks.length && <p className="text-xs text-ink-2">{help}</p>}
@@ -162,6 +195,10 @@ export function LookList({ looks, title, help, owned = false, edit }: Props) {
                   No camera is solved in this shot, so there is no room to go into: nothing is laid on.
                 </p>
               )}
+              {on && l.kind === "lift" && (
+                <Wheels look={l} set={(label, values) => one(l.id, `${label} of ${l.name}`, values)} />
+              )}
+              {on && <Points look={l} layer={layer} />}
               {on && kind && (
                 <SchemaForm
                   schema={kind.schema}

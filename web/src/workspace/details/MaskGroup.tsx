@@ -1,5 +1,5 @@
 import { useShallow } from "zustand/react/shallow";
-import { Blend, Download, Eye, EyeOff, FileUp, PenTool, Circle, X } from "lucide-react";
+import { Blend, Download, Eye, EyeOff, FileUp, MousePointerClick, PenTool, Circle, X } from "lucide-react";
 import { useState } from "react";
 import { type Alike, get, type Mask } from "~/api/client";
 import { useKinds } from "~/api/queries";
@@ -7,15 +7,16 @@ import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
 import { complain } from "~/ui/Notices";
 import { pickText } from "~/workspace/actions/files";
+import { mattesOf } from "~/workspace/actions/mattes";
 import { useOpenShot } from "~/workspace/context";
 import { Group, Row } from "~/workspace/details/Group";
 import { ShapeKey } from "~/workspace/details/ShapeKey";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { apply, invert, times } from "~/workspace/geometry";
-import { drawnThrough, type Masked, useMasked } from "~/workspace/masks";
+import { drawnThrough, MASK_COLOURS, type Masked, useMasked } from "~/workspace/masks";
 import { outlineAt } from "~/workspace/outline";
 import { freshId, freshName } from "~/workspace/patches";
-import { groupsOf } from "~/workspace/kinds";
+import { followable, groupsOf } from "~/workspace/kinds";
 import { act, useWorkspace } from "~/workspace/store";
 
 const SIGNS = { add: "+", subtract: "−", intersect: "∩", keep: "◆" };
@@ -31,6 +32,15 @@ export function MaskGroup({ help }: { help: string }) {
   const selected = masks.find((m) => m.id === chosen) ?? (masks.length === 1 ? masks[0] : undefined);
   const draw = (shape: "free" | "ellipse" | "graded") =>
     act({ do: "tool", tool: "outline", outline: "mask", shape });
+  const mattes = mattesOf(record.document);
+  const byMatte = async () => {
+    const matte = mattes.at(-1)!;
+    const id = freshId("mask", masks);
+    const colour = MASK_COLOURS[masks.length % MASK_COLOURS.length]!;
+    // The server fills in what is not said here.
+    const made = { kind: "picked", id, name: matte.name, colour, motion: matte.id } as unknown as Mask;
+    if (await masked.edit(`Add ${matte.name} as a mask`, (now) => [...now, made])) act({ do: "mask", id });
+  };
   const address = `/shots/${shotId}/masks/${masked.thing.id}`;
   return (
     <Group
@@ -117,6 +127,11 @@ export function MaskGroup({ help }: { help: string }) {
         <Button onClick={() => draw("graded")} title="Drag from where it is full to where it is gone">
           <Blend className="size-3.5" /> Graded
         </Button>
+        {mattes.length > 0 && (
+          <Button title="What a matte among the motions covers" onClick={() => void byMatte()}>
+            <MousePointerClick className="size-3.5" /> Picked
+          </Button>
+        )}
       </div>
       {selected && <MaskRows masked={masked} mask={selected} />}
     </Group>
@@ -140,7 +155,7 @@ function MaskRows({ masked, mask }: { masked: Masked; mask: Mask }) {
     ...(steadied || mask.rides === "screen" ? { screen: "The screen" } : {}),
     ...(masked.owned || mask.rides === "own" ? { own: "The layer itself" } : {}),
   };
-  for (const t of [...shot.motions, ...shot.perches]) names[`to:${t.id}`] = t.name;
+  for (const t of [...followable(shot), ...shot.perches]) names[`to:${t.id}`] = t.name;
   const ride = (rides: string) =>
     void masked.edit(`${mask.name} rides on ${names[rides] ?? ""}`, (now) =>
       now.map((m) => {
@@ -168,9 +183,20 @@ function MaskRows({ masked, mask }: { masked: Masked; mask: Mask }) {
           }}
         />
       </Row>
-      <Row label="Rides on" wide>
-        <Choice label={`What ${mask.name} rides on`} value={mask.rides} names={names} onChange={ride} />
-      </Row>
+      {mask.kind === "picked" ? (
+        <Row label="Covers what" help="The matte among the motions" wide>
+          <Choice
+            label={`The matte of ${mask.name}`}
+            value={mask.motion}
+            names={Object.fromEntries(mattesOf(shot).map((m) => [m.id, m.name]))}
+            onChange={(motion) => setOne(masked, mask, `${mask.name} by another matte`, { motion })}
+          />
+        </Row>
+      ) : (
+        <Row label="Rides on" wide>
+          <Choice label={`What ${mask.name} rides on`} value={mask.rides} names={names} onChange={ride} />
+        </Row>
+      )}
       {mask.kind === "outline" && (
         <ShapeKey
           name={mask.name}

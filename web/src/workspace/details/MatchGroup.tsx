@@ -11,8 +11,10 @@ import { act, useWorkspace } from "~/workspace/store";
 
 /** Make it look as if filmed with the plate, line its clip up with the footage, and look at it by itself. */
 export function MatchGroup({ layer, isClip }: { layer: Layer; isClip: boolean }) {
-  const { shotId, edits } = useOpenShot();
-  const { frame, alone } = useWorkspace(useShallow((w) => ({ frame: w.frame, alone: w.alone })));
+  const { shotId, record, edits } = useOpenShot();
+  const { frame, alone, before } = useWorkspace(
+    useShallow((w) => ({ frame: w.frame, alone: w.alone, before: w.before })),
+  );
   const [busy, setBusy] = useState<string | null>(null);
   const [says, setSays] = useState<string[] | null>(null);
   const ask = async <T extends { shot: ShotRecord }>(
@@ -26,8 +28,11 @@ export function MatchGroup({ layer, isClip }: { layer: Layer; isClip: boolean })
     return answer;
   };
   const match = async () => {
+    const picture = record.picture;
     const answer = await ask<{ shot: ShotRecord; says: string[] }>("match", "match", { frame });
-    if (answer) setSays(answer.says);
+    if (!answer) return;
+    setSays(answer.says);
+    act({ do: "before", before: { picture, on: false } });
   };
   const lineUp = useLineUp();
   const lining = useLive((s) =>
@@ -77,6 +82,16 @@ export function MatchGroup({ layer, isClip }: { layer: Layer; isClip: boolean })
         <Button disabled={busy !== null} onClick={() => void match()}>
           {busy === "match" ? "Measuring …" : matched ? "Match again here" : "Match to plate"}
         </Button>
+        {matched && before && (
+          <Button
+            className="ml-2"
+            aria-pressed={before.on}
+            title="Flick between before and after (A)"
+            onClick={() => act({ do: "before", before: { ...before, on: !before.on } })}
+          >
+            Before
+          </Button>
+        )}
         <p className="mt-1 text-xs text-ink-2">
           {says
             ? `Measured: ${says.join("; ")}.`

@@ -7,7 +7,7 @@ import { useOpenShot } from "~/workspace/context";
 import { ApartGroup } from "~/workspace/details/ApartGroup";
 import { Group, Title } from "~/workspace/details/Group";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
-import { groupsOf, kindOf, told } from "~/workspace/kinds";
+import { groupsOf, has, kindOf, told } from "~/workspace/kinds";
 import { allLayers, setOnMotion } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 import { LOST, useHealth } from "~/workspace/tracks";
@@ -128,7 +128,7 @@ export function UsedBy({ motion }: { motion: Motion }) {
 export function MotionFoot({ motion }: { motion: Motion }) {
   return (
     <>
-      <ApartGroup motion={motion} />
+      {!has("motion", motion, "matte") && <ApartGroup motion={motion} />}
       <RemoveRow motion={motion} />
     </>
   );

@@ -6,7 +6,7 @@ import { quadOf } from "~/workspace/actions/outlines";
 import { useOpenShot } from "~/workspace/context";
 import { Group, Title } from "~/workspace/details/Group";
 import { MeasureRow, MotionFoot, UsedBy } from "~/workspace/details/MotionParts";
-import { MatteRow, RegionList, type SetRegions } from "~/workspace/details/RegionList";
+import { IgnoredMattes, MatteRow, RegionList, type SetRegions } from "~/workspace/details/RegionList";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { apply, invert } from "~/workspace/geometry";
 import { outlineAt } from "~/workspace/outline";
@@ -99,6 +99,7 @@ export function PlaneDetails({ motion }: { motion: PlaneMotion }) {
           value={motion.ignore_matte ?? null}
           onChange={(label, ignore_matte) => set(label, { ignore_matte })}
         />
+        <IgnoredMattes motion={motion} />
         <button
           className="mt-1 text-xs text-tide underline"
           onClick={() =>

@@ -11,6 +11,7 @@ import { Duplicate } from "~/workspace/details/StackParts";
 import { Path } from "~/workspace/details/PlatePath";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { HoldsOn, Readout, type SetValues, WorkHeld } from "~/workspace/details/SteadyParts";
+import { GrainBack } from "~/workspace/details/GrainBack";
 import { groupsOf, kindOf, told } from "~/workspace/kinds";
 import { setOnPlate } from "~/workspace/patches";
 import { act } from "~/workspace/store";
@@ -41,7 +42,15 @@ export function PlateDetails({ treatment }: { treatment: Treatment }) {
       {treatment.kind === "steady" && <Readout steady={treatment} set={set} />}
       {treatment.kind === "steady" && treatment.give_back && <WorkHeld />}
       {treatment.kind === "clean" && <CleanFrames clean={treatment} />}
-      {"masks" in treatment && <MaskGroup help="Draw round what it should cover." />}
+      {"masks" in treatment && (
+        <MaskGroup
+          help={
+            treatment.kind === "degrain"
+              ? "Without a mask it works all over the picture."
+              : "Draw round what it should cover."
+          }
+        />
+      )}
       {treatment.shown && !("masks" in treatment) && <Path treatment={treatment} />}
       {kind && (
         <SchemaForm
@@ -51,7 +60,10 @@ export function PlateDetails({ treatment }: { treatment: Treatment }) {
           onChange={(field, value, label) => set(`${label} of ${treatment.name}`, { [field]: value })}
         />
       )}
-      {"masks" in treatment && treatment.shown && treatment.masks.length > 0 && <Ahead />}
+      {treatment.kind === "degrain" && <GrainBack />}
+      {"masks" in treatment &&
+        treatment.shown &&
+        (treatment.masks.length > 0 || treatment.kind === "degrain") && <Ahead />}
       <div className="flex gap-2 border-t border-line pt-3">
         {treatment.kind === "steady" && (
           <Button onClick={() => act({ do: "tool", tool: "middle" })}>Put a spot in the middle</Button>

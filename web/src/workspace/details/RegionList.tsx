@@ -1,7 +1,9 @@
+import { followable } from "~/workspace/kinds";
 import { X } from "lucide-react";
 import type { LookingMotion, PlaneMotion, Region } from "~/api/client";
 import { useAssets } from "~/api/queries";
 import { Choice } from "~/ui/Choice";
+import { mattesOf } from "~/workspace/actions/mattes";
 import { useOpenShot } from "~/workspace/context";
 import { Group, Row } from "~/workspace/details/Group";
 import { ShapeKey } from "~/workspace/details/ShapeKey";
@@ -88,7 +90,7 @@ function RegionRows({
   const { record } = useOpenShot();
   const names: Record<string, string> = { screen: "Nothing (the screen)" };
   if (motion.kind === "plane") names["surface"] = "The surface itself";
-  for (const m of record.document.motions) if (m.id !== motion.id) names[`motion:${m.id}`] = m.name;
+  for (const m of followable(record.document)) if (m.id !== motion.id) names[`motion:${m.id}`] = m.name;
   return (
     <div className="mt-1 rounded-md bg-paper/60 px-2 py-1">
       <Row label="Rides on" wide>
@@ -145,6 +147,40 @@ export function MatteRow({
   );
 }
 
+/** The mattes among the motions, each of which may be ignored. */
+export function IgnoredMattes({ motion }: { motion: PlaneMotion | LookingMotion }) {
+  const { record, edits } = useOpenShot();
+  const mattes = mattesOf(record.document);
+  if (!mattes.length) return null;
+  return (
+    <Row label="Ignores" help="What these mattes cover is not looked at. Measure again after a change." wide>
+      <span className="flex flex-col gap-0.5">
+        {mattes.map((m) => {
+          const on = motion.ignored.includes(m.id);
+          return (
+            <label key={m.id} className="flex items-center gap-1.5 text-xs">
+              <input
+                type="checkbox"
+                className="accent-plum"
+                checked={on}
+                onChange={() =>
+                  void edits.edit(`${on ? "Look at" : "Ignore"} ${m.name}`, (latest) => {
+                    const now = latest.motions.find((one) => one.id === motion.id);
+                    if (!now || !("ignored" in now)) return [];
+                    const rest = now.ignored.filter((id) => id !== m.id);
+                    return setOnMotion(latest, motion.id, { ignored: on ? rest : [...rest, m.id] });
+                  })
+                }
+              />
+              <span className="truncate">{m.name}</span>
+            </label>
+          );
+        })}
+      </span>
+    </Row>
+  );
+}
+
 /** What a camera or a form does not look at: outlines and a matte. */
 export function NotLookedAt({ motion }: { motion: LookingMotion }) {
   const { edits } = useOpenShot();
@@ -178,6 +214,7 @@ export function NotLookedAt({ motion }: { motion: LookingMotion }) {
           void edits.edit(label, (latest) => setOnMotion(latest, motion.id, { ignore_matte }))
         }
       />
+      <IgnoredMattes motion={motion} />
     </Group>
   );
 }

@@ -1,3 +1,4 @@
+import { followable } from "~/workspace/kinds";
 import { Choice } from "~/ui/Choice";
 import { useOpenShot } from "~/workspace/context";
 import { Row } from "~/workspace/details/Group";
@@ -20,7 +21,7 @@ export function RidesRow({ label, help = "", value, own = false, onChange }: Pro
   const shot = record.document;
   const names: Record<string, string> = { footage: "The footage", screen: "The screen" };
   if (own) names["own"] = "Its own picture";
-  for (const m of shot.motions) names[`to:${m.id}`] = m.name;
+  for (const m of followable(shot)) names[`to:${m.id}`] = m.name;
   for (const p of shot.perches) names[`to:${p.id}`] = `${p.name} (perch)`;
   return (
     <Row label={label} help={help} wide>

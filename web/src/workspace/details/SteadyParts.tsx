@@ -1,3 +1,4 @@
+import { followable } from "~/workspace/kinds";
 import { useState } from "react";
 import { get, type Steady } from "~/api/client";
 import { useLive } from "~/api/events";
@@ -72,7 +73,11 @@ export function HoldsOn({ steady, set }: { steady: Steady; set: SetValues }) {
   const motions = record.document.motions;
   const names = (without: string | undefined): Record<string, string> => ({
     none: "Nothing",
-    ...Object.fromEntries(motions.filter((m) => m.id !== without).map((m) => [m.id, m.name])),
+    ...Object.fromEntries(
+      followable(record.document)
+        .filter((m) => m.id !== without)
+        .map((m) => [m.id, m.name]),
+    ),
   });
   const [first, second] = steady.targets;
   const measure = useMeasure();

@@ -8,7 +8,7 @@ import { act } from "~/workspace/store";
 /** What kind of movement to follow. */
 export function FollowMenu({ disabled }: { disabled: boolean }) {
   const { edits } = useOpenShot();
-  const start = (tool: "add-point" | "outline") => {
+  const start = (tool: "add-point" | "outline" | "pick-out") => {
     act({ do: "choose", chosen: { kind: "none" } });
     act({ do: "tool", tool });
   };
@@ -34,14 +34,19 @@ export function FollowMenu({ disabled }: { disabled: boolean }) {
       run: () => void addObject(),
     },
     {
+      label: "A matte",
+      hint: "click on a person or a thing: what it covers",
+      run: () => start("pick-out"),
+    },
+    {
       label: "What would be good?",
       hint: "a look at the clip",
       run: () => act({ do: "open", what: "advice", on: true }),
     },
     {
       label: "From a file …",
-      hint: "points, plane, corners or a camera",
-      run: () => pickContent(".csv,.json,.glb,.gltf", (file) => void edits.ask("/motions/import", file)),
+      hint: "points, plane, corners, a camera or a matte",
+      run: () => pickContent(".csv,.json,.glb,.gltf,.zip", (file) => void edits.ask("/motions/import", file)),
     },
   ];
   return <VerbMenu verb="Follow" disabled={disabled} rows={rows} />;

@@ -7,7 +7,7 @@ import { kindOf } from "~/workspace/kinds";
 import { solves } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 import { clipRange } from "~/workspace/time";
-import { lostRuns, useHealth } from "~/workspace/tracks";
+import { badRuns, useHealth } from "~/workspace/tracks";
 
 /** The perches on a motion or perch, one step in, with those that sit on them. */
 export function Perches({ perches, on, depth = 1 }: { perches: Perch[]; on: string | null; depth?: number }) {
@@ -72,6 +72,13 @@ function MotionPicture({ kind }: { kind: Motion["kind"] }) {
             <circle key={x} cx={x} cy={y} r="1.8" />
           ))}
         </g>
+      ) : kind === "matte" ? (
+        <path
+          d="M21 5a4.5 4.5 0 0 1 3 7.8q7 2.2 7 10.2H11q0-8 7-10.2A4.5 4.5 0 0 1 21 5z"
+          fill="var(--plum-2)"
+          stroke="var(--plum)"
+          strokeWidth="1.6"
+        />
       ) : kind === "plane" ? (
         <path
           d="M9 7l22-2 3 17-26-1z"
@@ -105,8 +112,8 @@ export function MotionCard({ motion, on }: { motion: Motion; on: boolean }) {
   const measuring = useLive((s) =>
     Object.values(s.jobs).some((j) => j.motion === motion.id && ["queued", "running"].includes(j.state)),
   );
-  const lost = footage && motion.measurement ? lostRuns(health, ...clipRange(footage)) : [];
-  const runs = lost.map(([a, b]) => (a === b ? `${a}` : `${a}–${b}`));
+  const bad = footage && motion.measurement ? badRuns(motion, health, ...clipRange(footage)) : [];
+  const runs = bad.map(([a, b]) => (a === b ? `${a}` : `${a}–${b}`));
   const first = motion.kind === "points" ? (motion.points[0]?.id ?? null) : null;
   const solve = useMeasurement(solves(motion) ? motion.measurement : null).data?.camera;
   const what =
@@ -146,7 +153,7 @@ export function MotionCard({ motion, on }: { motion: Motion; on: boolean }) {
             <Chip bad>not measured</Chip>
           ) : runs.length ? (
             <Chip bad>
-              lost {runs.slice(0, 2).join(", ")}
+              {motion.kind === "matte" ? "unsure" : "lost"} {runs.slice(0, 2).join(", ")}
               {runs.length > 2 ? " …" : ""}
             </Chip>
           ) : health.measured ? (

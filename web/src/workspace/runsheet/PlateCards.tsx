@@ -1,6 +1,6 @@
 import { Eye, EyeOff } from "lucide-react";
 import type { Treatment } from "~/api/client";
-import { useAddHandheld, useAddSteady, useSteadyByItself } from "~/workspace/actions/plate";
+import { useAddPlain, useAddSteady, useSteadyByItself } from "~/workspace/actions/plate";
 import { useOpenShot } from "~/workspace/context";
 import { kindOf } from "~/workspace/kinds";
 import { setOnPlate } from "~/workspace/patches";
@@ -12,7 +12,7 @@ import { act } from "~/workspace/store";
 export function TreatMenu({ disabled }: { disabled: boolean }) {
   const steady = useAddSteady();
   const byItself = useSteadyByItself();
-  const handheld = useAddHandheld();
+  const plain = useAddPlain();
   const { record } = useOpenShot();
   const has = record.document.plate.some((p) => p.kind === "steady");
   const rows = [
@@ -46,7 +46,16 @@ export function TreatMenu({ disabled }: { disabled: boolean }) {
       hint: "hold an area as it is in this frame, on its motion",
       run: () => act({ do: "tool", tool: "outline", outline: "freeze" }),
     },
-    { label: "Handheld", hint: "a natural shake for what stands too still", run: () => void handheld() },
+    {
+      label: "Handheld",
+      hint: "a natural shake for what stands too still",
+      run: () => void plain("handheld"),
+    },
+    {
+      label: "De-grain",
+      hint: "take the clip's grain off; it can be given back at the end",
+      run: () => void plain("degrain"),
+    },
   ];
   return <VerbMenu verb="Treat" disabled={disabled} rows={rows} />;
 }
@@ -55,7 +64,7 @@ export function PlateCard({ treatment, on }: { treatment: Treatment; on: boolean
   const { record, edits } = useOpenShot();
   const Icon = treatment.shown ? Eye : EyeOff;
   const rides =
-    treatment.kind === "mend" || treatment.kind === "clean"
+    "masks" in treatment
       ? record.document.motions.find((m) =>
           treatment.kind === "clean"
             ? m.id === treatment.target
@@ -94,6 +103,15 @@ export function PlateCard({ treatment, on }: { treatment: Treatment; on: boolean
               strokeWidth="1.6"
               strokeDasharray="4 2.4"
             />
+          ) : treatment.kind === "degrain" ? (
+            <>
+              {[6, 11, 16].map((x) =>
+                [7, 13, 19].map((y) => (
+                  <circle key={`${x}-${y}`} cx={x + (y % 4)} cy={y} r="1.1" fill="var(--ink-3)" />
+                )),
+              )}
+              <path d="M24 14h13" stroke="var(--tide)" strokeWidth="2" strokeLinecap="round" />
+            </>
           ) : treatment.kind === "steady" ? (
             <>
               <path
@@ -119,6 +137,12 @@ export function PlateCard({ treatment, on }: { treatment: Treatment; on: boolean
       line={
         treatment.kind === "handheld" ? (
           "Shake"
+        ) : treatment.kind === "degrain" ? (
+          treatment.masks.length ? (
+            "Grain off where masked"
+          ) : (
+            "Grain off, all over"
+          )
         ) : treatment.kind !== "steady" && treatment.kind !== "clean" && treatment.kind !== "mend" ? (
           kindOf("treatment", (treatment as Treatment).kind)?.label
         ) : treatment.kind === "clean" ? (

@@ -3,14 +3,15 @@ import { X } from "lucide-react";
 import { useEffect } from "react";
 import type { Advice, Suggestion } from "~/api/client";
 import { useAdvice } from "~/api/queries";
-import { useTakeSuggestion } from "~/workspace/actions/outlines";
+import { useTakeMover } from "~/workspace/actions/mattes";
+import { moverOutline, useTakeSuggestion } from "~/workspace/actions/outlines";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
 import { act, useWorkspace } from "~/workspace/store";
 import { clipRange } from "~/workspace/time";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
-const KINDS = { point: "Points", plane: "Plane", camera: "Camera" };
+const KINDS = { locked: "Locked off", camera: "Camera", plane: "Plane", point: "Points" };
 const GRADES = { good: "✓", fair: "•", poor: "!" };
 
 function useClipAdvice() {
@@ -54,9 +55,10 @@ export function AdvicePanel() {
           </ul>
           <ul className="flex flex-col gap-2">
             {data.suggestions.map((s, k) => (
-              <SuggestionRow key={k} at={k} suggestion={s} moving={data.moving} />
+              <SuggestionRow key={k} at={k} suggestion={s} movers={data.movers} />
             ))}
           </ul>
+          {data.movers.length > 0 && <Movers movers={data.movers} />}
         </>
       )}
     </div>
@@ -66,11 +68,11 @@ export function AdvicePanel() {
 function SuggestionRow({
   suggestion,
   at,
-  moving,
+  movers,
 }: {
   suggestion: Suggestion;
   at: number;
-  moving: Advice["moving"];
+  movers: Advice["movers"];
 }) {
   const take = useTakeSuggestion();
   return (
@@ -86,15 +88,65 @@ function SuggestionRow({
             <span className="ml-1.5 rounded-full bg-tide-2 px-1.5 text-[10.5px] text-tide">first choice</span>
           )}
         </b>
-        <button
-          className="rounded-md bg-tide px-2 py-0.5 text-xs font-semibold text-on-tide"
-          onClick={() => void take(suggestion, moving as [number, number][][])}
-        >
-          Use this
-        </button>
+        {suggestion.kind !== "locked" && (
+          <button
+            className="rounded-md bg-tide px-2 py-0.5 text-xs font-semibold text-on-tide"
+            onClick={() => void take(suggestion, movers)}
+          >
+            Use this
+          </button>
+        )}
       </div>
       <p className="text-xs text-ink-2">{suggestion.why}</p>
     </li>
+  );
+}
+
+/** What moves by itself, when: gone to, taken as a matte, taken out of the footage, or ignored. */
+function Movers({ movers }: { movers: Advice["movers"] }) {
+  const take = useTakeMover();
+  const row = "rounded-md border border-line bg-raise px-1.5 py-0.5 hover:border-tide hover:text-tide";
+  return (
+    <section aria-label="Moves by itself" className="mt-3">
+      <h3 className="mb-1 text-xs font-bold">Moves by itself</h3>
+      <ul className="flex flex-col gap-1">
+        {movers.map((m, k) => (
+          <li key={k} className="flex items-center gap-1 text-[11px]">
+            <button
+              className="num min-w-0 flex-1 truncate text-left text-tide hover:underline"
+              aria-label={`Mover ${k + 1}, frames ${m.first} to ${m.last}`}
+              onClick={() => act({ do: "frame", frame: m.at[Math.floor(m.at.length / 2)]!.frame })}
+            >
+              {m.first}–{m.last}
+            </button>
+            <button
+              className={row}
+              aria-label={`Matte of mover ${k + 1}`}
+              title="What it covers, in every frame"
+              onClick={() => void take(m, movers, "matte")}
+            >
+              Matte
+            </button>
+            <button
+              className={row}
+              aria-label={`Take mover ${k + 1} out`}
+              title="Out of the footage: filled with what other frames show there"
+              onClick={() => void take(m, movers, "take out")}
+            >
+              Take out
+            </button>
+            <button
+              className={row}
+              aria-label={`Ignore mover ${k + 1}`}
+              title="Surfaces, the camera and forms look past it when they are measured again"
+              onClick={() => void take(m, movers, "ignore")}
+            >
+              Ignore
+            </button>
+          </li>
+        ))}
+      </ul>
+    </section>
   );
 }
 
@@ -102,7 +154,12 @@ function SuggestionRow({
 export function AdviceMarks({ mapping }: { mapping: Mapping }) {
   const { data: advice } = useClipAdvice();
   const { advised, frame } = useWorkspace(useShallow((w) => ({ advised: w.advised, frame: w.frame })));
-  if (!advice || advice.suggestions[0]?.frame !== frame) return null;
+  if (!advice) return null;
+  // Suggestions belong to one frame, movers to all on which they are there.
+  const shown = advice.suggestions[0]?.frame === frame ? advice.suggestions : [];
+  const moving = advice.movers
+    .filter((m) => m.first <= frame && frame <= m.last)
+    .map((m) => moverOutline(m, frame));
   const line = (outline: readonly (readonly number[])[]) =>
     outline
       .map(([x, y]) => toScreen(mapping, { x: x!, y: y! }))
@@ -110,7 +167,7 @@ export function AdviceMarks({ mapping }: { mapping: Mapping }) {
       .join(" ");
   return (
     <svg className="pointer-events-none absolute inset-0 size-full">
-      {advice.moving.map((m, k) => (
+      {moving.map((m, k) => (
         <polygon
           key={`m${k}`}
           points={line(m)}
@@ -119,7 +176,7 @@ export function AdviceMarks({ mapping }: { mapping: Mapping }) {
           strokeDasharray="6 3"
         />
       ))}
-      {advice.suggestions.map((s, k) => {
+      {shown.map((s, k) => {
         const on = k === advised;
         if (s.kind === "plane")
           return (

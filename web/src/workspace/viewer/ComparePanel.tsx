@@ -1,3 +1,4 @@
+import { followable } from "~/workspace/kinds";
 import { useState } from "react";
 import { useShallow } from "zustand/react/shallow";
 import { useQuery } from "@tanstack/react-query";
@@ -48,7 +49,7 @@ export function ComparePanel() {
     enabled: open,
     placeholderData: (before) => before,
   });
-  const motions = record.document.motions.filter((m) => m.measurement);
+  const motions = followable(record.document).filter((m) => m.measurement);
   const last = Math.max(lengthOf(record.document.footage), 1) - 1;
   const others: Record<string, Other> = {
     untouched: { kind: "untouched" },

@@ -32,6 +32,7 @@ export function MaskHandles({ mapping, still }: { mapping: Mapping; still: boole
           still,
           onChoose: () => act({ do: "mask", id: m.id }),
         };
+        if (m.kind === "picked") return null;
         if (m.kind === "graded") return <GradedShape key={m.id} masked={masked} mask={m} {...common} />;
         return (
           <RegionShape

@@ -2,6 +2,7 @@ import type { FC } from "react";
 import type { Motion } from "~/api/client";
 import { kindOf } from "~/workspace/kinds";
 import { FormHandles } from "~/workspace/viewer/FormHandles";
+import { MatteHandles } from "~/workspace/viewer/MatteHandles";
 import { PlaneHandles } from "~/workspace/viewer/PlaneHandles";
 import { PointHandles } from "~/workspace/viewer/PointHandles";
 import { RoomMarks } from "~/workspace/viewer/RoomMarks";
@@ -15,6 +16,7 @@ const HANDLES: Partial<Record<string, unknown>> = {
   plane: PlaneHandles,
   form: FormHandles,
   details: RoomMarks,
+  matte: MatteHandles,
 };
 
 /** The handles of a motion, by its kind. */

@@ -1,5 +1,7 @@
 import { useShallow } from "zustand/react/shallow";
+import { useLightAhead } from "~/workspace/actions/light";
 import { has } from "~/workspace/kinds";
+import { MatteTool } from "~/workspace/viewer/MatteTool";
 import { MotionHandles } from "~/workspace/viewer/MotionHandles";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { dragFrom } from "~/ui/drag";
@@ -34,33 +36,51 @@ import { Transport } from "~/workspace/viewer/Transport";
 import { ViewerBar } from "~/workspace/viewer/ViewerBar";
 import type { FrameAddress } from "~/workspace/viewer/frames";
 import { Picture } from "~/workspace/viewer/Picture";
+import { Scopes } from "~/workspace/viewer/Scopes";
 import { useClickTool } from "~/workspace/actions/plonk";
 import { LookSpots } from "~/workspace/viewer/SpotGrips";
 import { usePlayback } from "~/workspace/viewer/usePlayback";
 import { type Mapping, mappingOf, toPicture, toScreen, zoomed } from "~/workspace/viewer/viewport";
 
 export function Viewer() {
+  useLightAhead();
   const { record, shotId, filmed: ownTime } = useOpenShot();
   const footage = record.document.footage;
   const well = useRef<HTMLDivElement>(null);
   const [size, setSize] = useState({ w: 100, h: 100 });
-  const { frame, view, compare, viewport, tool, playing, held, alone, onion, onionShare, loupe, adviceOpen } =
-    useWorkspace(
-      useShallow((w) => ({
-        frame: w.frame,
-        view: w.view,
-        compare: w.compare,
-        viewport: w.viewport,
-        tool: w.tool,
-        playing: w.playing,
-        held: w.held,
-        alone: w.alone,
-        onion: w.onion,
-        onionShare: w.onionShare,
-        loupe: w.loupe,
-        adviceOpen: w.adviceOpen,
-      })),
-    );
+  const {
+    frame,
+    view,
+    compare,
+    viewport,
+    tool,
+    playing,
+    held,
+    alone,
+    onion,
+    onionShare,
+    loupe,
+    adviceOpen,
+    scopesOpen,
+    before,
+  } = useWorkspace(
+    useShallow((w) => ({
+      frame: w.frame,
+      view: w.view,
+      compare: w.compare,
+      viewport: w.viewport,
+      tool: w.tool,
+      playing: w.playing,
+      held: w.held,
+      alone: w.alone,
+      onion: w.onion,
+      onionShare: w.onionShare,
+      loupe: w.loupe,
+      adviceOpen: w.adviceOpen,
+      scopesOpen: w.scopesOpen,
+      before: w.before,
+    })),
+  );
   const motion = useChosenMotion();
   const layer = useChosenLayer();
   const perch = useChosenPerch();
@@ -104,8 +124,16 @@ export function Viewer() {
   const clipAt = useCallback((f: number) => clipFrame(footage, f), [footage]);
   const address = useMemo<FrameAddress | null>(
     () =>
-      footage ? { shot: shotId, picture: record.picture, view: shownView, percent, filmed: ownTime } : null,
-    [footage, shotId, record.picture, shownView, percent, ownTime],
+      footage
+        ? {
+            shot: shotId,
+            picture: before?.on ? before.picture : record.picture,
+            view: shownView,
+            percent,
+            filmed: ownTime,
+          }
+        : null,
+    [footage, shotId, record.picture, before, shownView, percent, ownTime],
   );
   // While the surface is held still, things are not where their handles would be.
   const handles = held === null && !adviceOpen;
@@ -200,6 +228,7 @@ export function Viewer() {
             {!playing && tool === "outline" && <OutlineTool mapping={things} />}
             {!playing && tool === "cut" && layer && <CutTool layer={layer} mapping={packed} />}
             {!playing && tool === "pick" && layer && <PickTool layer={layer} mapping={packed} />}
+            {!playing && tool === "pick-out" && <MatteTool mapping={things} />}
             {!playing && tool === "beam" && <BeamTool mapping={things} />}
             {adviceOpen && !playing && <AdviceMarks mapping={things} />}
             {handles && view !== "matte" && (
@@ -219,6 +248,14 @@ export function Viewer() {
             )}
             {compare?.how === "wipe" && <WipeBar compare={compare} mapping={mapping} picture={picture} />}
             {compare && <Compared compare={compare} aside={aside} />}
+            {before?.on && (
+              <p className="absolute top-2 left-1/2 -translate-x-1/2 rounded-full bg-black/60 px-2.5 py-0.5 text-xs text-white">
+                Before the last match
+              </p>
+            )}
+            {scopesOpen && (
+              <Scopes address={address} frame={frame} mapping={mapping} size={size} picture={picture} />
+            )}
             <MeasuringPill />
           </>
         ) : (

@@ -41,10 +41,14 @@ const HINTS: Record<Tool, string> = {
   beam: "Click the first knot, then the second",
   plonk: "Click where it should sit",
   pick: "Click on the colour, or drag over some of it",
-  cut: "Draw over the subject; with Alt over what is not. Esc when done",
+  cut: "Click on the subject, or draw over it; with Alt on what is not. Esc when done",
+  "pick-out":
+    "Click on a person or a thing, or drag a box round it; with Alt on what it is not. Esc when done",
   middle: "Click on what should lie in the middle",
   tug: "Click on the form where a tug should hold it",
   pivot: "Click the place it turns about",
+  point: "Click on the place to pick",
+  shadow: "Click into a shadow of the footage, not far from its edge",
 };
 
 const OUTLINE_HINTS: Record<OutlineFor, string> = {
@@ -63,8 +67,9 @@ const SHAPE_HINTS: Record<Exclude<OutlineShape, "free">, string> = {
 /** Tools for the chosen card on the left, what is shown on the right. */
 export function ViewerBar() {
   const { record } = useOpenShot();
-  const { tool, view, viewport, plonking, held, outlineFor, outlineShape } = useWorkspace(
+  const { tool, view, viewport, plonking, held, outlineFor, outlineShape, scopes } = useWorkspace(
     useShallow((w) => ({
+      scopes: w.scopesOpen,
       tool: w.tool,
       view: w.view,
       viewport: w.viewport,
@@ -124,6 +129,15 @@ export function ViewerBar() {
           Fit <span className="num text-on-well-2">{Math.round(viewport.zoom * 100)} %</span>
         </Button>
       )}
+      <Button
+        look="well"
+        aria-pressed={scopes}
+        disabled={!ready}
+        title="Waveform, parade, vectors and histogram of what is shown (G)"
+        onClick={() => act({ do: "open", what: "scopes", on: !scopes })}
+      >
+        Scopes
+      </Button>
       <ToggleGroup.Root
         type="single"
         value={held ? "" : view}

@@ -54,6 +54,10 @@ class Carried:
         """(h, w) at the reduced size: 255 where the subject is. Raises `Degenerate` without strokes on it."""
         if not any(s.subject for s in self._strokes):
             raise Degenerate("cutout.strokes", "Draw a stroke over the subject first.")
+        return self._between(frame)
+
+    def _between(self, frame: int) -> U8:
+        """The mask of a frame as carried from the frames with strokes beside it."""
         with self._lock:
             before = [s for s in self.staked if s <= frame]
             after = [s for s in self.staked if s > frame]
@@ -136,7 +140,7 @@ class Carried:
         away = [cv2.distanceTransform((~w).astype(np.uint8), cv2.DIST_L2, 3) / reach * 14 for w in (subject, rest)]
         likely = near[0] + away[0] < near[1] + away[1]
         marks[(marks == cv2.GC_PR_BGD) & likely] = cv2.GC_PR_FGD
-        return _settled(picture, marks, 4)
+        return settled(picture, marks, 4)
 
     def _carry(self, mask: U8, frame: int, to: int) -> U8:
         """Where the subject is in the next frame: carried by dense flow, its edge found again in a band."""
@@ -149,12 +153,8 @@ class Carried:
         hard = (moved > 127).astype(np.uint8)
         if not hard.any():
             return np.zeros_like(mask)
-        inner = cv2.erode(hard, _disc(INNER_PX))
         outer = cv2.dilate(hard, _disc(OUTER_PX))
-        marks = np.full((h, w), cv2.GC_BGD, np.uint8)
-        marks[outer > 0] = cv2.GC_PR_BGD
-        marks[hard > 0] = cv2.GC_PR_FGD
-        marks[inner > 0] = cv2.GC_FGD
+        marks = self._band(hard, to)
         given = self._marks(to)
         for value in (cv2.GC_FGD, cv2.GC_BGD):
             marks[given == value] = value
@@ -163,8 +163,17 @@ class Carried:
         pad = 18
         window = np.s_[max(0, ys.min() - pad) : ys.max() + pad, max(0, xs.min() - pad) : xs.max() + pad]
         out = np.zeros_like(mask)
-        out[window] = _settled(b[window], np.ascontiguousarray(marks[window]), 1)
+        out[window] = settled(b[window], np.ascontiguousarray(marks[window]), 1)
         return out
+
+
+    def _band(self, hard: U8, to: int) -> U8:
+        """Where the edge of what was carried (h, w; 1 where it is) is looked for in a frame."""
+        marks = np.full(hard.shape, cv2.GC_BGD, np.uint8)
+        marks[cv2.dilate(hard, _disc(OUTER_PX)) > 0] = cv2.GC_PR_BGD
+        marks[hard > 0] = cv2.GC_PR_FGD
+        marks[cv2.erode(hard, _disc(INNER_PX)) > 0] = cv2.GC_FGD
+        return marks
 
 
 def _disc(radius: int) -> U8:
@@ -183,7 +192,7 @@ def _nearness(lab: np.ndarray, where: np.ndarray) -> np.ndarray:
     return np.asarray(np.stack([np.linalg.norm(lab - m, axis=2) for m in means]).min(axis=0), np.float32)
 
 
-def _settled(picture: U8, marks: U8, rounds: int) -> U8:
+def settled(picture: U8, marks: U8, rounds: int) -> U8:
     """GrabCut (C. Rother, V. Kolmogorov and A. Blake, 2004, doi:10.1145/1015706.1015720) from these marks; lone crumbs go."""
     models = np.zeros((1, 65)), np.zeros((1, 65))
     subject = np.isin(marks, (cv2.GC_FGD, cv2.GC_PR_FGD))

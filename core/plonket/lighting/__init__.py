@@ -1,0 +1,1 @@
+"""The light of the set, told from what the footage shows."""

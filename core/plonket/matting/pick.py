@@ -1,0 +1,356 @@
+"""A thing picked by a click or a loose box, and carried through the clip.
+
+What lies under a click is told in several ways: by what moves otherwise than the picture as a whole, by what is not of the
+colours of the rest, by regions that grow from the click until something steep is met. Each is cut by its colours; the cut
+along whose edge most changes, and whose two sides differ most in colour and movement, is the one that was meant.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from plonket.base.conventions import F32, U8
+from plonket.base.errors import Degenerate
+from plonket.matting.carried import WIDTH, Carried, CutStroke, settled
+from plonket.matting.guesses import (
+    BESIDE,
+    COUNTS,
+    LARGEST,
+    MOVES_PX,
+    SMALLEST,
+    by_colour,
+    by_growing,
+    by_movement,
+    colour_cells,
+    disc,
+    halved_mask,
+    hanging_together,
+    made_solid,
+    marks_along,
+    marks_round,
+    moving_parts,
+    moving_together,
+    smooth_counts,
+    steepness,
+    worth_of,
+)
+from plonket.track.matte.settings import PickBox, PickClick
+
+CLICK_PX = 3.0
+"""Radius about a click, in reduced pixels, that surely belongs to what was clicked."""
+TEXTURE_CODES = 6.0
+"""SD of brightness nearby from which on movement is seen, not guessed."""
+WIDE_PX = 14
+"""Reduced pixels beyond the carried edge in which colours of the thing are taken for it."""
+LIKELY, SURELY = 1.5, 2.5
+"""Logarithms of how much likelier a colour is on one side, from which it is likely there, and surely."""
+LEAST_OF_BOX = 0.04
+"""Of a box, less than that is no thing that it was drawn round."""
+UNCLEAR_BOX = "Nothing stands out in this box. Draw it closer round the thing, or click on it."
+UNCLEAR = "Nothing stands out where you clicked. Draw a box round it, or click on more of it."
+UNSURE, SURE = 0.35, 0.75
+"""Shares of the rim that has the colours of its side, from which on it is believed."""
+GROWS_BY, GROWN_BY = 1.4, 2.2
+"""Times its size on the nearest given frame up to which it may be itself, and from which on it hardly is."""
+STILL = 0.2
+"""Of the speed of what moves in a box, less than that stands still."""
+AGAINST, ALONG = -0.4, 0.6
+"""Cosines below which something moves against the thing, and above which it goes its way."""
+GONE_SHARE = 0.2
+"""Of what was carried, less than this still has the colours of the thing when it is gone."""
+FOUND, FOUND_SHARE, FOUND_SURE = 1.5, 0.25, 0.5
+"""Likeness of colours, share of its size and sureness of its edge by which it is known again."""
+
+
+def clicked(clicks: Sequence[PickClick], width: int) -> list[CutStroke]:
+    """Clicks on a clip so many pixels wide, as strokes of one point."""
+    wide = max(1.0, 2 * CLICK_PX * width / WIDTH)
+    return [CutStroke(frame=c.frame, subject=c.subject, width=wide, points=[(c.x, c.y)]) for c in clicks]
+
+
+class Picked(Carried):
+    """The rough mask of what was picked, in any frame.
+
+    Parameters
+    ----------
+    rgb : frame -> 8-bit (h, w, 3). frames : how many there are. strokes : over the thing and over what is not it; those of
+        one point are clicks. boxes : loosely round it. strict : whether a click where nothing stands out is refused, or else
+        cut as a short stroke.
+
+    Raises
+    ------
+    Degenerate
+        Neither a stroke nor a box is on the thing; and, when its mask is asked for, nothing stands out.
+    """
+
+    def __init__(
+        self, rgb: Callable[[int], U8], frames: int, strokes: Sequence[CutStroke], boxes: Sequence[PickBox] = (), *,
+        strict: bool = False,
+        load: Callable[[str], U8 | None] | None = None, save: Callable[[str, U8], None] | None = None,
+    ) -> None:  # fmt: skip
+        super().__init__(rgb, frames, strokes, load=load, save=save)
+        self._boxes, self._strict = boxes, strict
+        self._colours: tuple[F32, F32] | None = None
+        self._movement: tuple[int, F32, F32] | None = None
+        # What is only taken away is taken away as the thing passes.
+        on_it = [s.frame for s in strokes if s.subject] + [b.frame for b in boxes]
+        self.staked = sorted({min(frame, frames - 1) for frame in on_it})
+        if not self.staked:
+            raise Degenerate("pick.nothing", "Click on what is meant first, or draw a box round it.")
+
+    def mask(self, frame: int) -> U8:
+        """(h, w) at the reduced size: 255 where the thing is."""
+        return self._between(frame)
+
+    def sureness(self, frame: int) -> float:
+        """0 to 1: how well both sides of the edge have the colours that the given frames show there, and whether it is about
+        as large as on them."""
+        likely, mask = self._likely(frame), self.mask(frame)
+        if likely is None:
+            return 0.5
+        nearest = min(self.staked, key=lambda s: abs(s - frame))
+        was, now = ((one > 127).sum() for one in (self._from(nearest, nearest), mask))
+        growth = abs(float(np.log((now + 1) / (was + 1))))
+        as_large = float(np.clip((np.log(GROWN_BY) - growth) / np.log(GROWN_BY / GROWS_BY), 0.1, 1))
+        return as_large * self._sure_of(mask, likely)
+
+    @staticmethod
+    def _sure_of(mask: U8, likely: F32) -> float:
+        inside = (mask > 127).astype(np.uint8)
+        within = inside - cv2.erode(inside, disc(5)) > 0
+        beyond = cv2.dilate(inside, disc(6)) - cv2.dilate(inside, disc(1)) > 0
+        if not within.any() or not beyond.any():
+            return 0.0
+        # Of an edge between like colours half may well look wrong.
+        least = min(float((likely[within] > 0).mean()), float((likely[beyond] < 0).mean()))
+        return float(np.clip((least - UNSURE) / (SURE - UNSURE), 0, 1))
+
+    def _cut(self, frame: int) -> U8:
+        drawn = [s for s in self._strokes if s.subject and min(s.frame, self._frames - 1) == frame and len(s.points) > 1]
+        if drawn:
+            return super()._cut(frame)
+        picture, marks = self._picture(frame), self._marks(frame)
+        h, w = marks.shape
+        boxes = [b for b in self._boxes if min(b.frame, self._frames - 1) == frame]
+        if boxes:
+            return self._in_boxes(frame, marks, boxes)
+        lab = cv2.cvtColor(cv2.bilateralFilter(picture, 5, 25, 3), cv2.COLOR_RGB2LAB).astype(np.float32)
+        on = marks == cv2.GC_FGD
+        moving = self._moves(frame)
+        seen = self._shows(frame)
+        moved = by_movement(moving, on, seen)
+        guesses = [*moved, by_colour(lab, on), *by_growing(lab, on)]
+        # What movement tells is right but for its edge: its colours may be those of anything.
+        tried = [*((one, marks_round(one, marks)) for one in guesses), *((one, marks_along(one, marks)) for one in moved)]
+        together = moving_together(moving, on, seen)
+        # They are judged at half the size; the best is cut again at the whole one.
+        half = (w // 2, h // 2)
+        small, small_lab = (np.ascontiguousarray(cv2.resize(p, half, interpolation=cv2.INTER_AREA)) for p in (picture, lab))
+        small_on, goes = halved_mask(on, half), None if together is None else halved_mask(together, half)
+        steep = steepness(small_lab)
+        least, most = SMALLEST * small_on.size, LARGEST * small_on.size
+        best, best_worth = np.zeros((h, w), np.uint8), -np.inf
+        for one, given in tried:
+            if not SMALLEST * h * w < one.sum() < LARGEST * h * w:
+                continue
+            marked = cv2.resize(given, half, interpolation=cv2.INTER_NEAREST)
+            marked[small_on] = cv2.GC_FGD
+            cut = self._clicked(settled(small, np.asarray(marked, np.uint8), 2), small_on)
+            if not least < (cut > 0).sum() < most:
+                continue
+            worth = worth_of(cut > 0, small_lab, steep, goes)
+            if worth > best_worth:
+                best = np.where(cv2.resize(cut, (w, h), interpolation=cv2.INTER_LINEAR) > 127, 255, 0).astype(np.uint8)
+                best_worth = worth
+        if best_worth == -np.inf:
+            if not self._strict:
+                return super()._cut(frame)
+            raise Degenerate("pick.unclear", UNCLEAR)
+        return self._again(frame, best)
+
+    @staticmethod
+    def _clicked(mask: U8, on: NDArray[np.bool_]) -> U8:
+        """Only what hangs together with the clicks, or nearly: another one that looks like it is not meant."""
+        near = cv2.dilate(mask, disc(2)) > 0
+        return np.where(hanging_together(near, on), mask, 0).astype(np.uint8)
+
+    def _again(self, frame: int, mask: U8) -> U8:
+        """A first cut, cut again now that its colours and those beside it are known, twice."""
+        picture, given = self._picture(frame), self._marks(frame)
+        for _ in range(2):
+            self._known[frame, frame], self._colours = mask, None
+            marks = self._band((mask > 127).astype(np.uint8), frame)
+            for value in (cv2.GC_FGD, cv2.GC_BGD):
+                marks[given == value] = value
+            again = self._clicked(settled(picture, marks, 1), given == cv2.GC_FGD)
+            if not (again > 0).any():
+                break
+            mask = again
+        self._colours = None
+        return mask
+
+    def _in_boxes(self, frame: int, marks: U8, boxes: Sequence[PickBox]) -> U8:
+        """Everything inside a box that is not as what lies round it; where something moves there, rather that."""
+        picture, scale = self._picture(frame), marks.shape[1] / self._rgb(frame).shape[1]
+        inside = np.zeros(marks.shape, bool)
+        for b in boxes:
+            x0, x1 = sorted((round(b.x0 * scale), round(b.x1 * scale)))
+            y0, y1 = sorted((round(b.y0 * scale), round(b.y1 * scale)))
+            inside[max(y0, 0) : max(y1, 1), max(x0, 0) : max(x1, 1)] = True
+        if inside.all() or not inside.any():
+            raise Degenerate("pick.box", "This box leaves nothing round it to tell the thing from. Draw it a little smaller.")
+        lab = cv2.cvtColor(cv2.bilateralFilter(picture, 5, 25, 3), cv2.COLOR_RGB2LAB).astype(np.float32)
+        steep, moving = steepness(lab), self._moves(frame)
+        fast = float(np.percentile(moving[inside], 90))
+        together = moving > 0.35 * fast if fast > 2 * MOVES_PX / BESIDE else None
+        best, best_worth = None, -np.inf
+        for tried in self._box_guesses(frame, inside, moving, fast):
+            for value in (cv2.GC_FGD, cv2.GC_BGD):
+                tried[marks == value] = value
+            cut = settled(picture, tried, 3)
+            cut = cut if together is None else moving_parts(cut, together)
+            if (cut > 127).sum() < LEAST_OF_BOX * inside.sum():
+                continue
+            worth = worth_of(cut > 127, lab, steep, None if together is None else together & inside)
+            if worth > best_worth:
+                best, best_worth = cut, worth
+        if best is None:
+            raise Degenerate("pick.unclear", UNCLEAR_BOX)
+        return best
+
+    def _box_guesses(self, frame: int, inside: NDArray[np.bool_], moving: F32, fast: float) -> list[U8]:
+        """What may be meant by a box: what moves in it, all that is not as what lies round it, and what lies in its middle."""
+        whole = np.where(inside, cv2.GC_PR_FGD, cv2.GC_BGD).astype(np.uint8)
+        out = [whole]
+        if fast > 2 * MOVES_PX / BESIDE:
+            still = inside & self._shows(frame) & (moving < STILL * fast)
+            moves = whole.copy()
+            moves[cv2.erode(still.astype(np.uint8), disc(1)) > 0] = cv2.GC_PR_BGD
+            out.insert(0, moves)
+        # However many boxes there are, the deepest part of each is its middle.
+        deep = cv2.distanceTransform(inside.astype(np.uint8), cv2.DIST_L2, 3)
+        middle = np.where(inside, cv2.GC_PR_BGD, cv2.GC_BGD).astype(np.uint8)
+        middle[deep > 0.35 * deep.max()] = cv2.GC_PR_FGD
+        return [*out, middle]
+
+    def _band(self, hard: U8, to: int) -> U8:
+        """Where the edge is looked for in a frame; what moves by itself belongs to the thing, what does not lies beside it."""
+        marks = super()._band(hard, to)
+        likely = self._likely(to)
+        if likely is not None:
+            wide = cv2.dilate(hard, disc(WIDE_PX)) > 0
+            marks[wide & (marks == cv2.GC_BGD) & (likely > LIKELY)] = cv2.GC_PR_FGD
+            marks[(marks == cv2.GC_PR_BGD) & (likely > LIKELY)] = cv2.GC_PR_FGD
+            marks[(marks == cv2.GC_PR_FGD) & (likely < -LIKELY)] = cv2.GC_PR_BGD
+            # What was once taken in by mistake must not stay for ever.
+            marks[(marks == cv2.GC_FGD) & (likely < -SURELY)] = cv2.GC_PR_BGD
+        moving, ways = self._ways(to)
+        inner = marks == cv2.GC_FGD
+        here = float(np.median(moving[inner])) if inner.any() else 0.0
+        if here < MOVES_PX / BESIDE:
+            return marks
+        its_way = np.median(ways[inner], axis=0)
+        against = (ways @ its_way < AGAINST * moving * np.linalg.norm(its_way)) & (moving > 0.5 * here) & self._shows(to)
+        marks[cv2.morphologyEx(against.astype(np.uint8), cv2.MORPH_OPEN, disc(2)) > 0] = cv2.GC_BGD
+        fast = (moving > 0.5 * here).astype(np.uint8)
+        # Where there is nothing to see, movement is only made up from what lies round it.
+        seen = self._shows(to)
+        sure, may = cv2.erode(fast, np.ones((7, 7), np.uint8)) > 0, cv2.dilate(fast, np.ones((9, 9), np.uint8)) > 0
+        marks[(marks == cv2.GC_PR_BGD) & sure & seen] = cv2.GC_PR_FGD
+        # An arm that swings is lost to movement before its colours are.
+        its = np.zeros(hard.shape, bool) if likely is None else likely > LIKELY
+        # What comes out from behind something is of its colours and goes its way.
+        along = (ways @ its_way > ALONG * moving * np.linalg.norm(its_way)) & (fast > 0) & its & seen
+        along &= cv2.dilate(hard, disc(WIDE_PX)) > 0
+        marks[cv2.morphologyEx(along.astype(np.uint8), cv2.MORPH_OPEN, disc(2)) > 0] = cv2.GC_FGD
+        marks[~may & seen & ~its & (marks != cv2.GC_FGD)] = cv2.GC_BGD
+        return marks
+
+    def _carry(self, mask: U8, frame: int, to: int) -> U8:
+        """Where it is in the next frame; nothing of it, once nothing there has its colours; and where it is seen again."""
+        out = super()._carry(mask, frame, to) if mask.any() else np.zeros_like(mask)
+        likely = self._likely(to)
+        if likely is None:
+            return out
+        if out.any() and float((likely[out > 127] > 0).mean()) < GONE_SHARE:
+            out = np.zeros_like(mask)
+        return out if out.any() else self._seen_again(to, likely)
+
+    def _seen_again(self, frame: int, likely: F32) -> U8:
+        """A thing that was covered, or had left, where it comes back: as large, of its colours, moving if it moved."""
+        nothing = np.zeros(likely.shape, np.uint8)
+        its = cv2.morphologyEx((likely > FOUND).astype(np.uint8), cv2.MORPH_OPEN, disc(2))
+        count, labels, stats, _ = cv2.connectedComponentsWithStats(its)
+        if count < 2:
+            return nothing
+        largest = 1 + int(np.argmax(stats[1:, cv2.CC_STAT_AREA]))
+        usual = float(np.median([(self._from(s, s) > 127).sum() for s in self.staked]))
+        found = labels == largest
+        if not FOUND_SHARE * usual < found.sum() < usual / FOUND_SHARE:
+            return nothing
+        moved = [float(np.median(self._moves(s)[self._from(s, s) > 127])) for s in self.staked]
+        if min(moved) > MOVES_PX / BESIDE and float(np.median(self._moves(frame)[found])) < 0.1 * min(moved):
+            return nothing
+        cut = settled(self._picture(frame), self._band(made_solid(found).astype(np.uint8), frame), 2)
+        return cut if self._sure_of(cut, likely) > FOUND_SURE else nothing
+
+    def _likely(self, frame: int) -> F32 | None:
+        """(h, w) how much likelier each pixel's colour is on the thing than beside it (logarithm), as the given frames show
+        both."""
+        if self._colours is None:
+            inside, beside = np.zeros(COUNTS, np.float32), np.zeros(COUNTS, np.float32)
+            for staked in self.staked:
+                mask = self._from(staked, staked)
+                solid = (mask > 127).astype(np.uint8)
+                cells = colour_cells(cv2.cvtColor(self._picture(staked), cv2.COLOR_RGB2LAB).astype(np.float32))
+                near = cv2.dilate(solid, disc(60)) > cv2.dilate(solid, disc(2))
+                inside += np.bincount(cells[cv2.erode(solid, disc(1)) > 0], minlength=COUNTS)
+                beside += np.bincount(cells[near], minlength=COUNTS)
+            if inside.sum() < 30 or beside.sum() < 30:
+                return None
+            self._colours = smooth_counts(inside), smooth_counts(beside)
+        one, two = self._colours
+        cells = colour_cells(cv2.cvtColor(self._picture(frame), cv2.COLOR_RGB2LAB).astype(np.float32))
+        return np.asarray(np.log((one[cells] + 1e-6) / (two[cells] + 1e-6)), np.float32)
+
+    def _shows(self, frame: int) -> NDArray[np.bool_]:
+        """(h, w) where there is enough to see for movement to be seen, too."""
+        grey = cv2.cvtColor(self._picture(frame), cv2.COLOR_RGB2GRAY).astype(np.float32)
+        spread = cv2.GaussianBlur(grey**2, (0, 0), 2.0) - cv2.GaussianBlur(grey, (0, 0), 2.0) ** 2
+        return np.asarray(spread > TEXTURE_CODES**2)
+
+    def _moves(self, frame: int) -> F32:
+        """(h, w) reduced pixels a frame by which each place moves otherwise than the picture as a whole."""
+        return self._ways(frame)[0]
+
+    def _ways(self, frame: int) -> tuple[F32, F32]:
+        """The same, and which way (h, w, 2)."""
+        if self._movement is not None and self._movement[0] == frame:
+            return self._movement[1:]
+        here = self._picture(frame)
+        grey = cv2.cvtColor(here, cv2.COLOR_RGB2GRAY)
+        h, w = grey.shape
+        found = []
+        for other in {max(frame - BESIDE, 0), min(frame + BESIDE, self._frames - 1)} - {frame}:
+            there = cv2.cvtColor(self._picture(other), cv2.COLOR_RGB2GRAY)
+            still = np.zeros((h, w, 2), np.float32)
+            flow = cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_MEDIUM).calc(grey, there, still)
+            ys, xs = np.mgrid[4:h:9, 4:w:9].reshape(2, -1)
+            at = np.stack([xs, ys], axis=1).astype(np.float32)
+            m, _ = cv2.findHomography(at, at + flow[ys, xs], cv2.RANSAC, 1.0)
+            if m is None:
+                continue
+            gx, gy = np.meshgrid(np.arange(w), np.arange(h))
+            to = np.stack([gx, gy, np.ones_like(gx)], axis=-1) @ m.T
+            off = flow - (to[..., :2] / to[..., 2:] - np.stack([gx, gy], axis=-1))
+            found.append(off / (other - frame))
+        speeds = [np.hypot(one[..., 0], one[..., 1]) for one in found] or [np.zeros((h, w))]
+        least = np.min(speeds, axis=0).astype(np.float32)
+        ways = np.mean(found, axis=0) if found else np.zeros((h, w, 2))
+        self._movement = (frame, np.asarray(cv2.GaussianBlur(least, (0, 0), 1.5), np.float32),
+                          np.asarray(cv2.GaussianBlur(ways.astype(np.float32), (0, 0), 1.5), np.float32))  # fmt: skip
+        return self._movement[1:]

@@ -1,0 +1,47 @@
+"""The soft edge of a thing of which a rough mask is known."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import cv2
+import numpy as np
+
+from plonket.base.conventions import F32, U8
+from plonket.matting.calm import calmed
+from plonket.matting.mix import Mix, explained
+
+
+def soft_edges(light: F32, mask: U8, band_px: float, firm: float) -> Mix | None:
+    """The matte (h, w) of a frame, linear (h, w, 3), under a rough mask (h', w') of another size; None: the mask is empty.
+
+    In a band of `band_px` along the cut each pixel is explained as a mix of what the thing and what its surroundings show
+    nearby; what explains it well counts, else the cut itself does, by as much as `firm` (0 to 1) says.
+    """
+    ys, xs = np.nonzero(mask > 127)
+    h, w = light.shape[:2]
+    if not len(ys):
+        return None
+    scale = w / mask.shape[1]
+    band = max(1, round(band_px))
+    # Only what lies near the thing is looked at.
+    pad = 4 * band + round(4 * scale)
+    y0, y1 = max(0, int(ys.min() * scale) - pad), min(h, int((ys.max() + 1) * scale) + pad)
+    x0, x1 = max(0, int(xs.min() * scale) - pad), min(w, int((xs.max() + 1) * scale) + pad)
+    big = cv2.resize(mask, (w, h), interpolation=cv2.INTER_CUBIC)[y0:y1, x0:x1].astype(np.float32) / 255
+    rough = np.clip(cv2.GaussianBlur(big, (0, 0), max(0.5 * scale, 0.5)) * 2 - 0.5, 0, 1)
+    hard = (rough > 0.5).astype(np.uint8)
+    if not hard.any():
+        return None
+    disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * band + 1, 2 * band + 1))
+    inside, outside = cv2.erode(hard, disc, borderValue=1), 1 - cv2.dilate(hard, disc)
+    part = np.ascontiguousarray(light[y0:y1, x0:x1])
+    mix = explained(part, np.asarray(inside, np.uint8), np.asarray(outside, np.uint8), (band * 0.8, band * 2.0),
+                    np.asarray(rough, np.float32), firm)  # fmt: skip
+    alpha = calmed(mix.alpha, np.asarray(part.mean(axis=2), np.float32), 1.5)
+    alpha[inside > 0] = 1
+    alpha[outside > 0] = 0
+    whole, behind = np.zeros((h, w), np.float32), light.copy()
+    whole[y0:y1, x0:x1] = alpha
+    behind[y0:y1, x0:x1] = mix.behind
+    return replace(mix, alpha=whole, behind=behind, trust=np.zeros_like(whole))

@@ -1,0 +1,1 @@
+"""Mattes that were picked: what is asked for, and what was measured."""
