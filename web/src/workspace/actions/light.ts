@@ -5,6 +5,7 @@ import { roomOf, targetFor } from "~/workspace/actions/models";
 import type { Point } from "~/workspace/geometry";
 import type { V3 } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
+import { findLayer } from "~/workspace/patches";
 import { useCameras } from "~/workspace/spaces";
 import { mention } from "~/ui/Notices";
 import { act, useWorkspace } from "~/workspace/store";
@@ -16,30 +17,72 @@ const lightQuery = (shot: string, motion: string, measurement: string | null) =>
   retry: false,
 });
 
-/** The light of a room, which a model takes that is put there; null where it cannot be told. */
+/** For so long what is put somewhere waits for the light of its set: then it is put there, and lit when that is known. */
+const SOON_MS = 1000;
+
+/** What something takes that is put into a lit room, if that is known soon; else `later` tells when it can be asked for. */
+export interface LightSoon {
+  now: SetLight | null;
+  later: Promise<SetLight | null> | null;
+}
+
+async function soon(found: Promise<SetLight>): Promise<LightSoon> {
+  const told = found.catch(() => null);
+  let clock = 0;
+  const late = new Promise<"late">((done) => (clock = window.setTimeout(() => done("late"), SOON_MS)));
+  const first = await Promise.race([told, late]);
+  window.clearTimeout(clock);
+  return first === "late" ? { now: null, later: told } : { now: first, later: null };
+}
+
+/** The light of a room, which a model takes that is put there; nothing where it cannot be told. */
 export function useSetLight() {
   const { shotId, record } = useOpenShot();
   const client = useQueryClient();
   return useCallback(
-    async (motion: string): Promise<SetLight | null> => {
+    (motion: string): Promise<LightSoon> => {
       const measured = record.document.motions.find((m) => m.id === motion)?.measurement ?? null;
-      return client.fetchQuery(lightQuery(shotId, motion, measured)).catch(() => null);
+      return soon(client.fetchQuery(lightQuery(shotId, motion, measured)));
     },
     [shotId, record, client],
   );
 }
 
-/** The shadow that a picture throws which stands at a place of a room; null where it cannot be told. */
+/** The light of a room with the shadow that a picture throws which stands at a place there. */
 export function useSetShadow() {
   const { shotId } = useOpenShot();
   return useCallback(
-    async (motion: string, frame: number, place: V3, tall: number) =>
-      post<SetLight>(`/shots/${shotId}/motions/${motion}/light`, { stands: { frame, place, tall } })
-        .then((found) => found.shadow ?? null)
-        .catch(() => null),
+    (motion: string, frame: number, place: V3, tall: number): Promise<LightSoon> =>
+      soon(post<SetLight>(`/shots/${shotId}/motions/${motion}/light`, { stands: { frame, place, tall } })),
     [shotId],
   );
 }
+
+/** Lights a layer that is there already as soon as the light of its set is known, unless it is gone or was changed. */
+export function useLightLater() {
+  const { shotId, edits } = useOpenShot();
+  const client = useQueryClient();
+  return useCallback(
+    async (layer: string, frame: number, later: LightSoon["later"]) => {
+      if (!later) return;
+      mention("It is lit as the set as soon as the set's light is known.");
+      const here = () => {
+        const shot = client.getQueryData<ShotRecord>(["shot", shotId])?.document;
+        const found = shot && findLayer(shot, layer);
+        return found ? JSON.stringify(LIT_BY.map((name) => (found as Record<string, unknown>)[name])) : null;
+      };
+      const before = here();
+      const found = await later;
+      if (!found || before === null || here() !== before) return;
+      await edits.ask<{ shot: ShotRecord }>(`/layers/${layer}/light`, { frame }, (answer) => answer.shot);
+      mention(found.says);
+    },
+    [shotId, edits, client],
+  );
+}
+
+/** What a creator may have set while the light was still being looked at. */
+const LIT_BY = ["sun", "sun_heading", "sun_height", "sky", "lit_like", "looks"];
 
 /** A layer's own shadow becomes as deep as the one of the footage that is clicked. */
 export function usePointAtShadow() {

@@ -3,7 +3,7 @@ import { type Asset, type Landing, post, type Shot } from "~/api/client";
 import { complain, mention } from "~/ui/Notices";
 import { spotAt, standing } from "~/workspace/actions/camera";
 import { freshPlace } from "~/workspace/actions/front";
-import { useSetLight, useSetShadow } from "~/workspace/actions/light";
+import { type LightSoon, useLightLater, useSetLight, useSetShadow } from "~/workspace/actions/light";
 import { modelsIn, targetFor } from "~/workspace/actions/models";
 import { by, length, minus, plus, type RoomCamera, type V3 } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
@@ -111,12 +111,15 @@ interface Standing {
   layer: Record<string, unknown>;
   foot: V3;
   faces: "still" | "upright";
+  /** The light of the set, where that is not known yet. */
+  later?: LightSoon["later"];
 }
 
 /** Put something on a perch of its own where a click lands, as one step, and choose it. */
 function usePutDown() {
   const { record, edits } = useOpenShot();
   const landed = useLanded();
+  const lightLater = useLightLater();
   return useCallback(
     async (
       called: string,
@@ -127,7 +130,7 @@ function usePutDown() {
       const at = await landed(frame, click);
       if (!at) return;
       const shot = record.document;
-      const { layer, foot, faces } = await make(at);
+      const { layer, foot, faces, later = null } = await make(at);
       const perch = {
         id: freshShotId("perch", shot),
         name: freshName(`${called} stands here`.slice(0, 100), shot.perches),
@@ -146,9 +149,11 @@ function usePutDown() {
           value: { ...layer, id, name, follow: followOf(perch.id, clipFrame(shot.footage, frame), true) },
         },
       ]);
-      if (done) act({ do: "choose", chosen: { kind: "layer", id } });
+      if (!done) return;
+      act({ do: "choose", chosen: { kind: "layer", id } });
+      void lightLater(id, frame, later);
     },
-    [record, edits, landed],
+    [record, edits, landed, lightLater],
   );
 }
 
@@ -164,17 +169,17 @@ export function useStandModel() {
         // One room has one sun.
         const other = modelsIn(record.document, at.motion).at(-1)?.id ?? null;
         const light = other ? null : await setLight(at.motion);
-        if (light) mention(light.says);
+        if (light?.now) mention(light.now.says);
         const layer = {
           kind: "model",
           asset: asset.digest,
           extent: asset.extent,
           tall: round4(0.18 * at.away),
           lift,
-          ...light?.model,
+          ...light?.now?.model,
           lit_like: other,
         };
-        return { layer, foot, faces: "still" };
+        return { layer, foot, faces: "still", later: light?.later };
       }),
     [record, put, setLight],
   );
@@ -191,7 +196,8 @@ export function useStandPicture() {
         const size = standing(asset.height, record.document.footage!.height);
         const spot = spotAt(at.camera, frame, at.place, "upright");
         const tall = (((asset.height * size) / 100) * spot.pixel_mm) / 1000;
-        const shadow = await setShadow(at.motion, frame, at.place, tall);
+        const light = await setShadow(at.motion, frame, at.place, tall);
+        const shadow = light.now?.shadow;
         const layer = {
           looks: shadow ? [shadow] : [],
           kind: "still",
@@ -203,7 +209,7 @@ export function useStandPicture() {
           y: round((-asset.height * size) / 200),
           size,
         };
-        return { layer, foot: at.place, faces: "upright" };
+        return { layer, foot: at.place, faces: "upright", later: light.later };
       }),
     [record, put, setShadow],
   );
