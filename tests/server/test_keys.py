@@ -37,7 +37,7 @@ class Keys(WithPlate):
         told = self.page.json("GET", f"/shots/{shot}/layers/k/matte?frame=1")
         self.assertLess(told["noise"], 0.05)
         # The blurred arm and the pane of glass are not solid; the rest is.
-        self.assertLess(told["holes"], 0.16)
+        self.assertLess(told["holes"], 0.02)
         self.assertTrue(0.15 < told["covered"] < 0.4, told)
         matte = self.picture(shot, "matte", 1)
         self.assertGreater(float(matte[165, 200].min()), 240)

@@ -86,16 +86,18 @@ def clean_cloth(light: F32, colours: F64, *, near: float = NEAR, detail_px: floa
         When hardly any cloth is seen.
     """
     h, w = light.shape[:2]
-    soft = cv2.GaussianBlur(light, (7, 7), 1.2)
+    # Told at half the size, where noise and coding weigh less.
+    half = (max(1, (w + 1) // 2), max(1, (h + 1) // 2))
+    soft = cv2.GaussianBlur(cv2.resize(light, half, interpolation=cv2.INTER_AREA), (3, 3), 0.6)
     level = float(np.median(np.asarray(colours).sum(axis=1)))
-    alike = np.empty((h, w), np.bool_)
+    alike = np.empty(soft.shape[:2], np.bool_)
     _alike(np.ascontiguousarray(soft, np.float32), shares_of(np.asarray(colours, np.float32)), near, 0.06 * level, alike)
-    size = 2 * max(1, round(apart_px)) + 1
+    size = 2 * max(1, round(apart_px / 2)) + 1
     disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (size, size))
     # Specks within the cloth are noise, not a subject: closed before the margin is taken.
-    closed = cv2.morphologyEx(alike.astype(np.uint8), cv2.MORPH_CLOSE, np.ones((5, 5), np.uint8))
-    sure = cv2.erode(closed, disc, borderValue=1) > 0
-    sure &= alike
+    closed = cv2.morphologyEx(alike.astype(np.uint8), cv2.MORPH_CLOSE, np.ones((3, 3), np.uint8))
+    bare = cv2.erode(closed, disc, borderValue=1) & alike
+    sure = cv2.resize(bare, (w, h), interpolation=cv2.INTER_NEAREST).view(np.bool_)
     if sure.mean() < 0.01:
         raise Degenerate("key.cloth", "Hardly any cloth of this colour is seen. Pick its colour in the picture.")
     small = (max(8, w // REDUCED), max(8, h // REDUCED))
@@ -104,9 +106,22 @@ def clean_cloth(light: F32, colours: F64, *, near: float = NEAR, detail_px: floa
     mean = reduced[..., :3] / np.maximum(share, 1e-6)[..., None]
     known = share > 0.25
     values = rim_values(np.asarray(mean, np.float32), known, max(2 * detail_px / REDUCED, 1.0))
-    field = stretch(values, ~known) if (~known).any() else values
+    field = _stretched(values, known)
     whole = np.asarray(cv2.resize(field, (w, h), interpolation=cv2.INTER_CUBIC), np.float32)
     return Cloth(light=np.maximum(whole, np.float32(1e-4), out=whole), sure=sure)
+
+
+def _stretched(values: F32, known: NDArray[np.bool_]) -> F32:
+    """Values (h, w, c) with the membrane over what is not known, solved at half the size: nothing there has any detail."""
+    if known.all():
+        return values
+    h, w = known.shape
+    small = (max(4, w // 2), max(4, h // 2))
+    share = cv2.resize(known.astype(np.float32), small, interpolation=cv2.INTER_AREA)
+    mean = cv2.resize(values * known[..., None], small, interpolation=cv2.INTER_AREA) / np.maximum(share, 1e-6)[..., None]
+    solved = stretch(np.asarray(mean, np.float32), share < 0.1)
+    wide = cv2.resize(solved, (w, h), interpolation=cv2.INTER_CUBIC)
+    return np.where(known[..., None], values, wide).astype(np.float32)
 
 
 def block_means(light: F32, where: NDArray[np.bool_], size: tuple[int, int]) -> F32:

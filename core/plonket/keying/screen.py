@@ -15,18 +15,17 @@ from plonket.base.colour import linear_from_codes, linear_of
 from plonket.base.conventions import F32, F64, FAST
 from plonket.base.fields import Number, choice, colour, number, switch
 from plonket.document.kinds import KEYS, KeyEntry
-from plonket.keying.cloth import Cloth, block_means, clean_cloth, found_colour
+from plonket.keying.cloth import Cloth, clean_cloth, found_colour
 from plonket.keying.common import Colour, Element, KeyContext, held
+from plonket.keying.mixture import told_apart
 from plonket.keying.shape import ShapedKey, shaped
 from plonket.matting.calm import calmed
 
 B = NDArray[np.bool_]
 
-MISFIT = 0.12
-"""How far, of the cloth's light, a mix may be off and still explain a pixel."""
-ABROAD = 0.15
-"""How much of the difference between subject and cloth, squared, is allowed besides."""
-TOE = 3
+KNEE = 0.85
+"""From here on what is nearly solid is brought up to solid: thinner, a matte is what it is, or every veil would grow denser."""
+TOE = 2.5
 """Up to so many times the cloth's noise nothing counts as the subject."""
 
 
@@ -73,10 +72,15 @@ class Keyed:
 
     @property
     def holes(self) -> float:
-        """Share of the sure subject that is not solid."""
+        """Share of the subject's inside that is not solid: what is solid all round it, so that no veil or blur counts."""
         alpha = self.rgba[..., 3]
-        solid = cv2.erode((alpha > 0.5).astype(np.uint8), np.ones((9, 9), np.uint8)) > 0
-        return float((alpha[solid] < 0.98).mean()) if solid.any() else 0.0
+        solid = (alpha >= 0.98).astype(np.uint8)
+        size = max(9, solid.shape[1] // 60) | 1
+        disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (size, size))
+        body = cv2.morphologyEx((alpha > 0.5).astype(np.uint8), cv2.MORPH_CLOSE, np.ones((9, 9), np.uint8))
+        body = cv2.erode(body, np.ones((9, 9), np.uint8), borderValue=0)
+        inside = (cv2.morphologyEx(solid, cv2.MORPH_CLOSE, disc) & body) > 0
+        return float((solid[inside] == 0).mean()) if inside.any() else 0.0
 
 
 def turned_to_green(colour: F64) -> F64:
@@ -113,18 +117,24 @@ def key_screen(
     """
     samples = samples_of(light, settings) if colours is None else colours
     cloth = clean_cloth(light, samples, near=held(settings.near) / 1000, detail_px=held(settings.detail))
-    turn = turned_to_green(samples.mean(axis=0))
+    turn = turned_to_green(samples.mean(axis=0)).astype(np.float32)
     left = np.empty(light.shape[:2], np.float32)
     _left_of_cloth(light, cloth.light, turn, left)
-    if held(settings.calm) > 0:
-        guide = np.asarray(_brightness(light) / np.maximum(_brightness(cloth.light), 1e-4), np.float32)
-        left = calmed(left, guide, held(settings.calm))
-    alpha = _told_apart(light, cloth, 1 - left)
+    alpha, between = told_apart(light, cloth, 1 - left)
+    calm = held(settings.calm)
+    part = _part(between, 2 * round(calm) + 3) if settings.auto else np.s_[:, :]
+    if calm > 0:
+        guide = _brightness(light[part]) / np.maximum(_brightness(cloth.light[part]), 1e-4)
+        alpha[part] = calmed(alpha[part], np.asarray(guide, np.float32), calm)
     low, high = held(settings.clip_black) / 100, held(settings.clip_white) / 100
-    noise = _spread(alpha, cloth.sure)
+    noise = _spread(alpha[part], cloth.sure[part])
     # Noise of the cloth is not a subject; what is clearly denser stays as it is, or glass would thin out.
     toe = float(np.clip(TOE * noise, 1e-3, 0.2)) if settings.auto else 0.0
-    alpha = shaped(_levelled(alpha, np.float32(toe), np.float32(low), np.float32(max(high - low, 0.02))), settings)
+    if settings.auto:
+        beyond = cloth.sure.copy()
+        beyond[part] = False
+        alpha[beyond] = 0
+    alpha = shaped(_levelled(alpha, np.float32(toe), np.float32(low), np.float32(max(high, low + 0.02))), settings)
     if core is not None:
         alpha = np.maximum(alpha, core)
     if garbage is not None:
@@ -134,6 +144,18 @@ def key_screen(
     _unmixed(light, cloth.light, np.ascontiguousarray(alpha, np.float32), turn, np.linalg.inv(turn),
              held(settings.spill) / 100, instead, rgba)  # fmt: skip
     return Keyed(rgba=rgba, cloth=cloth, noise=noise)
+
+
+def _part(between: B, margin: int) -> tuple[slice, slice]:
+    """The rectangle of all that is neither sure cloth nor solid, with a margin; where there is nothing of that, all.
+
+    Beyond it a matte needs no calming: there is bare cloth, and the inside of the subject.
+    """
+    rows, columns = np.nonzero(between.any(axis=1))[0], np.nonzero(between.any(axis=0))[0]
+    if not len(rows):
+        return slice(None), slice(None)
+    return (slice(max(0, int(rows[0]) - margin), int(rows[-1]) + margin + 1),
+            slice(max(0, int(columns[0]) - margin), int(columns[-1]) + margin + 1))  # fmt: skip
 
 
 @numba.njit(parallel=True, cache=True)  # type: ignore[misc]
@@ -158,78 +180,23 @@ def _spread(alpha: F32, where: B) -> float:
 
 
 @numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
-def _levelled(alpha: F32, toe: np.float32, low: np.float32, wide: np.float32) -> F32:
-    """A matte with what is below its toe taken off, and stretched from `low` on over `wide`."""
+def _levelled(alpha: F32, toe: np.float32, low: np.float32, high: np.float32) -> F32:
+    """A matte with what is below its toe taken off, nothing below `low`, and solid from `high` on, by a knee shortly before."""
     zero, one = np.float32(0.0), np.float32(1.0)
+    knee = min(np.float32(KNEE), low + (high - low) * np.float32(KNEE))
     out = np.empty_like(alpha)
     for y in numba.prange(alpha.shape[0]):
         for x in range(alpha.shape[1]):
             a = alpha[y, x]
             if toe > zero:
                 a *= min(max((a - toe) / (toe + toe), zero), one)
-            out[y, x] = min(max((a - low) / wide, zero), one)
+            # Straight to the knee, which stays where it was if it can, and from there to solid.
+            if a < knee:
+                a = max(a - low, zero) / (knee - low) * knee
+            else:
+                a = knee + (one - knee) * min((a - knee) / max(high - knee, np.float32(1e-3)), one)
+            out[y, x] = a
     return out
-
-
-def _told_apart(light: F32, cloth: Cloth, alpha: F32) -> F32:
-    """The matte between sure cloth and the solid subject, by the subject's own colours there.
-
-    Colour difference alone takes the subject for neutral; a warm one comes out too dense at its edges. Each pixel between is
-    explained as a mix of the cloth with what the subject shows nearby (close and further off), with dark, or with the
-    neutral guess; what explains its colour best counts most.
-    """
-    # Deep enough inside that no edge is left, whatever the subject's colour makes of it.
-    solid = cv2.erode((alpha > 0.985).astype(np.uint8), np.ones((9, 9), np.uint8)) > 0
-    between = ~solid & ~cloth.sure
-    if not between.any() or not solid.any():
-        return alpha
-    # What the subject shows nearby changes slowly: worked out at a quarter of the size.
-    h, w = alpha.shape
-    small = (max(1, w // 4), max(1, h // 4))
-    reduced = block_means(light, solid, small)
-    share, mean = reduced[..., 3], np.ascontiguousarray(reduced[..., :3])
-    fronts = np.empty((2, small[1], small[0], 4), np.float32)
-    for k, sigma in enumerate((5.0, 16.0)):
-        there = cv2.GaussianBlur(share, (0, 0), sigma / 4)
-        fronts[k, ..., :3] = cv2.GaussianBlur(mean, (0, 0), sigma / 4) / np.maximum(there, 1e-6)[..., None]
-        fronts[k, ..., 3] = np.clip(there * 20, 0, 1)
-    out = alpha.copy()
-    _explained(light, cloth.light, alpha, between, fronts, out)
-    return out
-
-
-@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
-def _explained(light: F32, cloth: F32, alpha: F32, between: B, fronts: F32, out: F32) -> None:
-    """The matte where something is mixed, by what explains each pixel best; `fronts` (2, h/4, w/4, 4): colours and trust."""
-    sh, sw = fronts.shape[1:3]
-    for y in numba.prange(alpha.shape[0]):
-        for x in range(alpha.shape[1]):
-            if not between[y, x]:
-                continue
-            level = (cloth[y, x, 0] + cloth[y, x, 1] + cloth[y, x, 2]) / 3
-            # The neutral guess has no colour to be wrong about: it counts where nothing else explains what is seen.
-            total, best = 1e-6 + 0.08, 0.08 * alpha[y, x]
-            sy, sx = min(y // 4, sh - 1), min(x // 4, sw - 1)
-            for k in range(3):
-                trust = fronts[k, sy, sx, 3] if k < 2 else 0.6
-                if trust <= 0:
-                    continue
-                dot = size = 0.0
-                for c in range(3):
-                    way = (fronts[k, sy, sx, c] if k < 2 else 0.02 * level) - cloth[y, x, c]
-                    dot += (light[y, x, c] - cloth[y, x, c]) * way
-                    size += way * way
-                a = min(max(dot / max(size, 1e-6), 0.0), 1.0)
-                off = 0.0
-                for c in range(3):
-                    way = (fronts[k, sy, sx, c] if k < 2 else 0.02 * level) - cloth[y, x, c]
-                    d = cloth[y, x, c] + a * way - light[y, x, c]
-                    off += d * d
-                # What is allowed grows with the light there is: a bright subject's noise and shading are larger too.
-                w = trust * np.exp(-off / (MISFIT * MISFIT * (level * level + ABROAD * size)))
-                best += w * a
-                total += w
-            out[y, x] = best / total
 
 
 def _brightness(light: F32) -> F32:

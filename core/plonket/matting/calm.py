@@ -114,7 +114,8 @@ def _fitted(means: F32, g: F32, p: F32, r: int, eps: np.float32, smooth: F32, mi
                 row, sign = _taken(y, y0, step, r, h)
                 for x in range(w):
                     mg, mp = means[0, row, x], means[1, row, x]
-                    slope = (means[3, row, x] - mg * mp) / (means[2, row, x] - mg * mg + eps)
+                    # Differences of sums may come out below nought by rounding.
+                    slope = (means[3, row, x] - mg * mp) / (max(means[2, row, x] - mg * mg, np.float32(0.0)) + eps)
                     column[0, x + r] += sign * slope
                     column[1, x + r] += sign * (mp - slope * mg)
             for c in range(2):

@@ -189,7 +189,7 @@ function Quality({ layer }: { layer: KeyedLayer }) {
   });
   if (!data) return null;
   const noisy = data.noise > 0.04;
-  const thin = data.holes > 0.05;
+  const thin = data.holes > 0.01;
   return (
     <p className="my-1 rounded-md bg-paper px-2 py-1 text-xs text-ink-2" data-testid="matte-quality">
       <span className={`block ${noisy ? "text-brick" : ""}`}>
