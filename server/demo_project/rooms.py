@@ -42,7 +42,8 @@ def on_the_quay(project: Project, plate: Asset, subject: Asset) -> None:
         spot = standing_at(solved, at, (662.0, 332.0))
         perch = Perch(id="quay", name="Quay", spot=spot, follow=Follow(target="camera", reference_frame=at, perspective=True))
         keeper = StillLayer(
-            id="keeper", name="Keeper", **size_of(subject), x=0.0, y=-85.0, size=34.0, after="loop", key=ScreenKey(lone=90.0),
+            id="keeper", name="Keeper", **size_of(subject), x=0.0, y=-85.0, size=34.0, after="loop",
+            key=ScreenKey(lone=90.0, clip_white=72.0),
             follow=Follow(target="quay", reference_frame=at, perspective=True), looks=[
                 Colour(id="look-1", name="Colour", exposure=-0.15, warm=14.0),
                 Wrap(id="look-2", name="Light wrap", width=4.0, strength=45.0),

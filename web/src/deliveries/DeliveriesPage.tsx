@@ -65,7 +65,7 @@ export function DeliveriesPage() {
                   {d.width} × {d.height} · {d.frames} fr · {((d.frames * k) / n).toFixed(2)} s ·{" "}
                   {(d.bytes / 1e6).toFixed(1)} MB
                 </span>
-                <div className="mt-2.5 flex items-center gap-2">
+                <div className="mt-2.5 flex flex-wrap items-center gap-2 whitespace-nowrap">
                   <a
                     className="rounded-[7px] bg-tide px-3 py-1.5 font-semibold text-on-tide"
                     href={`/api/deliveries/${d.id}/file?download`}
