@@ -72,7 +72,11 @@ def sample(source: F32, qx: float, qy: float, wx: F32, wy: F32, into: F32) -> No
     cubic_weights(np.float32(qx - ix), wx)
     cubic_weights(np.float32(qy - iy), wy)
     r = g = b = a = np.float32(0.0)
-    if 1 <= ix < sw - 2 and 1 <= iy < sh - 2:
+    if qx == ix and qy == iy and 0 <= ix < sw and 0 <= iy < sh:
+        # Pixel on pixel, as most of what is not moved: nothing is weighed.
+        pixel = source[iy, ix]
+        r, g, b, a = pixel[0], pixel[1], pixel[2], pixel[3]
+    elif 1 <= ix < sw - 2 and 1 <= iy < sh - 2:
         for j in range(4):
             row = source[iy + j - 1]
             for i in range(4):
