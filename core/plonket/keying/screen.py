@@ -106,7 +106,8 @@ def key_screen(
 
     With I = a F + (1 - a) C and the clean cloth C known at every pixel, the cloth's share is what is left of its colour
     difference: (1 - a) = D(I) / D(C), D being green less the larger of red and blue once hues are turned so that the
-    cloth is green. What the subject itself gives off is I - (1 - a) C: nothing of the cloth stays in soft edges, whatever
+    cloth is green. Between sure cloth and solid subject `mixture.told_apart` puts that right. What the subject itself gives
+    off is I - (1 - a) C: nothing of the cloth stays in soft edges, whatever
     lies behind them later.
 
     Parameters
