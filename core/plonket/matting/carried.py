@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 
 import cv2
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import Field
 
-from plonket.base.conventions import U8
+from plonket.base.conventions import F32, U8
 from plonket.base.errors import Degenerate
 from plonket.base.fields import Settings
 
@@ -27,6 +29,15 @@ class CutStroke(Settings):
     subject: bool = True
     width: float = Field(default=14.0, ge=1, le=400)
     points: list[tuple[float, float]] = Field(min_length=1, max_length=2000)
+
+
+@dataclass(frozen=True, slots=True)
+class Before:
+    """The frame from which a mask was carried, its mask there (h, w), and where each pixel was in it, (h, w, 2)."""
+
+    frame: int
+    mask: U8
+    came: F32
 
 
 class Carried:
@@ -149,12 +160,12 @@ class Carried:
         flow = cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_FAST).calc(grey[0], grey[1], None)  # type: ignore[call-overload]
         h, w = mask.shape
         y, x = np.mgrid[0:h, 0:w].astype(np.float32)
-        moved = cv2.remap(mask, x + flow[..., 0], y + flow[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-        hard = (moved > 127).astype(np.uint8)
+        came = np.dstack([x + flow[..., 0], y + flow[..., 1]])
+        hard = (carried_by(came, mask) > 127).astype(np.uint8)
         if not hard.any():
             return np.zeros_like(mask)
         outer = cv2.dilate(hard, _disc(OUTER_PX))
-        marks = self._band(hard, to)
+        marks = self._band(hard, to, Before(frame, mask, came))
         given = self._marks(to)
         for value in (cv2.GC_FGD, cv2.GC_BGD):
             marks[given == value] = value
@@ -166,14 +177,18 @@ class Carried:
         out[window] = settled(b[window], np.ascontiguousarray(marks[window]), 1)
         return out
 
-
-    def _band(self, hard: U8, to: int) -> U8:
-        """Where the edge of what was carried (h, w; 1 where it is) is looked for in a frame."""
+    def _band(self, hard: U8, to: int, before: Before | None = None) -> U8:
+        """Where the edge of what was carried (h, w; 1 where it is) from the frame before is looked for in a frame."""
         marks = np.full(hard.shape, cv2.GC_BGD, np.uint8)
         marks[cv2.dilate(hard, _disc(OUTER_PX)) > 0] = cv2.GC_PR_BGD
         marks[hard > 0] = cv2.GC_PR_FGD
         marks[cv2.erode(hard, _disc(INNER_PX)) > 0] = cv2.GC_FGD
         return marks
+
+
+def carried_by(came: F32, picture: NDArray) -> NDArray:
+    """A picture of the frame before, where it lies now."""
+    return cv2.remap(picture, came, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)  # type: ignore[call-overload]
 
 
 def _disc(radius: int) -> U8:

@@ -20,7 +20,7 @@ from plonket.track.matte.matte_track import MatteTrack
 from plonket.track.matte.settings import MatteMotion
 from plonket.track.request import MeasureRequest
 
-VERSION = 1
+VERSION = 2
 """Goes up whenever the same clicks would give another matte."""
 FIRM = 0.4
 """How much the bare cut counts against the colours beside a soft edge."""

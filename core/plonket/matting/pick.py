@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from plonket.base.conventions import F32, U8
 from plonket.base.errors import Degenerate
-from plonket.matting.carried import WIDTH, Carried, CutStroke, settled
+from plonket.matting.carried import WIDTH, Before, Carried, CutStroke, settled
 from plonket.matting.guesses import (
     BESIDE,
     COUNTS,
@@ -37,6 +37,20 @@ from plonket.matting.guesses import (
     smooth_counts,
     steepness,
     worth_of,
+)
+from plonket.matting.own_movement import own_movement
+from plonket.matting.people import PERSON
+from plonket.matting.person_hint import (
+    IS_ONE,
+    NOTHING_ELSE,
+    STILL_ONE,
+    STRANGE,
+    PersonHint,
+    hinted,
+    marks_of,
+    one_of_several,
+    person_that_stands,
+    shares,
 )
 from plonket.track.matte.settings import PickBox, PickClick
 
@@ -62,6 +76,8 @@ AGAINST, ALONG = -0.4, 0.6
 """Cosines below which something moves against the thing, and above which it goes its way."""
 GONE_SHARE = 0.2
 """Of what was carried, less than this still has the colours of the thing when it is gone."""
+OF_PERSON, OF_STANDING = 0.45, 0.2
+"""What a cut is worth more for being a person, and for being one of whom much stands still while what was clicked moves."""
 FOUND, FOUND_SHARE, FOUND_SURE = 1.5, 0.25, 0.5
 """Likeness of colours, share of its size and sureness of its edge by which it is known again."""
 
@@ -96,6 +112,9 @@ class Picked(Carried):
         self._boxes, self._strict = boxes, strict
         self._colours: tuple[F32, F32] | None = None
         self._movement: tuple[int, F32, F32] | None = None
+        self._person = PersonHint(rgb, WIDTH)
+        self._told: dict[int, F32] = {}
+        self._persons: dict[int, tuple[float, float]] = {}
         # What is only taken away is taken away as the thing passes.
         on_it = [s.frame for s in strokes if s.subject] + [b.frame for b in boxes]
         self.staked = sorted({min(frame, frames - 1) for frame in on_it})
@@ -145,7 +164,12 @@ class Picked(Carried):
         moved = by_movement(moving, on, seen)
         guesses = [*moved, by_colour(lab, on), *by_growing(lab, on)]
         # What movement tells is right but for its edge: its colours may be those of anything.
-        tried = [*((one, marks_round(one, marks)) for one in guesses), *((one, marks_along(one, marks)) for one in moved)]
+        tried = [(one, marks_round(one, marks), 0.0) for one in guesses]
+        tried += [(one, marks_along(one, marks), 0.0) for one in moved]
+        person = self._person.clicked(frame, self._clicks(frame))
+        if person is not None:
+            stands = person_that_stands(person, moving, on, seen)
+            tried.append((person > PERSON, marks_of(person, marks), OF_STANDING if stands else OF_PERSON))
         together = moving_together(moving, on, seen)
         # They are judged at half the size; the best is cut again at the whole one.
         half = (w // 2, h // 2)
@@ -153,8 +177,8 @@ class Picked(Carried):
         small_on, goes = halved_mask(on, half), None if together is None else halved_mask(together, half)
         steep = steepness(small_lab)
         least, most = SMALLEST * small_on.size, LARGEST * small_on.size
-        best, best_worth = np.zeros((h, w), np.uint8), -np.inf
-        for one, given in tried:
+        best, best_worth, best_extra = np.zeros((h, w), np.uint8), -np.inf, 0.0
+        for one, given, extra in tried:
             if not SMALLEST * h * w < one.sum() < LARGEST * h * w:
                 continue
             marked = cv2.resize(given, half, interpolation=cv2.INTER_NEAREST)
@@ -162,14 +186,17 @@ class Picked(Carried):
             cut = self._clicked(settled(small, np.asarray(marked, np.uint8), 2), small_on)
             if not least < (cut > 0).sum() < most:
                 continue
-            worth = worth_of(cut > 0, small_lab, steep, goes)
+            worth = worth_of(cut > 0, small_lab, steep, goes) + extra
             if worth > best_worth:
+                best_extra = extra
                 best = np.where(cv2.resize(cut, (w, h), interpolation=cv2.INTER_LINEAR) > 127, 255, 0).astype(np.uint8)
                 best_worth = worth
         if best_worth == -np.inf:
             if not self._strict:
                 return super()._cut(frame)
             raise Degenerate("pick.unclear", UNCLEAR)
+        if person is not None and best_extra > 0:
+            self._told[frame] = person
         return self._again(frame, best)
 
     @staticmethod
@@ -179,14 +206,15 @@ class Picked(Carried):
         return np.where(hanging_together(near, on), mask, 0).astype(np.uint8)
 
     def _again(self, frame: int, mask: U8) -> U8:
-        """A first cut, cut again now that its colours and those beside it are known, twice."""
+        """A first cut, cut again now that its colours and those beside it are known, twice; a person once more."""
         picture, given = self._picture(frame), self._marks(frame)
-        for _ in range(2):
+        for _ in range(3 if frame in self._told else 2):
             self._known[frame, frame], self._colours = mask, None
             marks = self._band((mask > 127).astype(np.uint8), frame)
             for value in (cv2.GC_FGD, cv2.GC_BGD):
                 marks[given == value] = value
-            again = self._clicked(settled(picture, marks, 1), given == cv2.GC_FGD)
+            on = given == cv2.GC_FGD
+            again = self._clicked(settled(picture, marks, 1), on if on.any() else mask > 127)
             if not (again > 0).any():
                 break
             mask = again
@@ -207,20 +235,27 @@ class Picked(Carried):
         steep, moving = steepness(lab), self._moves(frame)
         fast = float(np.percentile(moving[inside], 90))
         together = moving > 0.35 * fast if fast > 2 * MOVES_PX / BESIDE else None
-        best, best_worth = None, -np.inf
-        for tried in self._box_guesses(frame, inside, moving, fast):
+        person = self._person.boxed(frame, inside)
+        guesses = [(one, 0.0) for one in self._box_guesses(frame, inside, moving, fast)]
+        if person is not None:
+            guesses.append((marks_of(person, marks), OF_PERSON))
+        best, best_worth, best_extra = None, -np.inf, 0.0
+        for tried, extra in guesses:
             for value in (cv2.GC_FGD, cv2.GC_BGD):
                 tried[marks == value] = value
             cut = settled(picture, tried, 3)
             cut = cut if together is None else moving_parts(cut, together)
             if (cut > 127).sum() < LEAST_OF_BOX * inside.sum():
                 continue
-            worth = worth_of(cut > 127, lab, steep, None if together is None else together & inside)
+            worth = worth_of(cut > 127, lab, steep, None if together is None else together & inside) + extra
             if worth > best_worth:
-                best, best_worth = cut, worth
+                best, best_worth, best_extra = cut, worth, extra
         if best is None:
             raise Degenerate("pick.unclear", UNCLEAR_BOX)
-        return best
+        if person is None or best_extra == 0:
+            return best
+        self._told[frame] = person
+        return self._again(frame, best)
 
     def _box_guesses(self, frame: int, inside: NDArray[np.bool_], moving: F32, fast: float) -> list[U8]:
         """What may be meant by a box: what moves in it, all that is not as what lies round it, and what lies in its middle."""
@@ -237,17 +272,18 @@ class Picked(Carried):
         middle[deep > 0.35 * deep.max()] = cv2.GC_PR_FGD
         return [*out, middle]
 
-    def _band(self, hard: U8, to: int) -> U8:
+    def _band(self, hard: U8, to: int, before: Before | None = None) -> U8:
         """Where the edge is looked for in a frame; what moves by itself belongs to the thing, what does not lies beside it."""
         marks = super()._band(hard, to)
         likely = self._likely(to)
+        free = self._hinted(marks, hard, to, before, likely)
         if likely is not None:
             wide = cv2.dilate(hard, disc(WIDE_PX)) > 0
-            marks[wide & (marks == cv2.GC_BGD) & (likely > LIKELY)] = cv2.GC_PR_FGD
-            marks[(marks == cv2.GC_PR_BGD) & (likely > LIKELY)] = cv2.GC_PR_FGD
-            marks[(marks == cv2.GC_PR_FGD) & (likely < -LIKELY)] = cv2.GC_PR_BGD
+            marks[free & wide & (marks == cv2.GC_BGD) & (likely > LIKELY)] = cv2.GC_PR_FGD
+            marks[free & (marks == cv2.GC_PR_BGD) & (likely > LIKELY)] = cv2.GC_PR_FGD
+            marks[free & (marks == cv2.GC_PR_FGD) & (likely < -LIKELY)] = cv2.GC_PR_BGD
             # What was once taken in by mistake must not stay for ever.
-            marks[(marks == cv2.GC_FGD) & (likely < -SURELY)] = cv2.GC_PR_BGD
+            marks[free & (marks == cv2.GC_FGD) & (likely < -SURELY)] = cv2.GC_PR_BGD
         moving, ways = self._ways(to)
         inner = marks == cv2.GC_FGD
         here = float(np.median(moving[inner])) if inner.any() else 0.0
@@ -260,15 +296,44 @@ class Picked(Carried):
         # Where there is nothing to see, movement is only made up from what lies round it.
         seen = self._shows(to)
         sure, may = cv2.erode(fast, np.ones((7, 7), np.uint8)) > 0, cv2.dilate(fast, np.ones((9, 9), np.uint8)) > 0
-        marks[(marks == cv2.GC_PR_BGD) & sure & seen] = cv2.GC_PR_FGD
+        marks[free & (marks == cv2.GC_PR_BGD) & sure & seen] = cv2.GC_PR_FGD
         # An arm that swings is lost to movement before its colours are.
         its = np.zeros(hard.shape, bool) if likely is None else likely > LIKELY
         # What comes out from behind something is of its colours and goes its way.
         along = (ways @ its_way > ALONG * moving * np.linalg.norm(its_way)) & (fast > 0) & its & seen
         along &= cv2.dilate(hard, disc(WIDE_PX)) > 0
-        marks[cv2.morphologyEx(along.astype(np.uint8), cv2.MORPH_OPEN, disc(2)) > 0] = cv2.GC_FGD
-        marks[~may & seen & ~its & (marks != cv2.GC_FGD)] = cv2.GC_BGD
+        marks[(cv2.morphologyEx(along.astype(np.uint8), cv2.MORPH_OPEN, disc(2)) > 0) & free] = cv2.GC_FGD
+        marks[free & ~may & seen & ~its & (marks != cv2.GC_FGD)] = cv2.GC_BGD
         return marks
+
+    def _hinted(self, marks: U8, hard: U8, to: int, before: Before | None, likely: F32 | None) -> NDArray[np.bool_]:
+        """Marks put right by a person seen there, if one was picked; where (h, w) that leaves the edge to be told otherwise."""
+        nearest = min(self.staked, key=lambda s: abs(s - to))
+        its, beyond = self._as_person(nearest)
+        seen = self._told.get(to)
+        if seen is None:
+            if its < IS_ONE or beyond > STRANGE or to == nearest:
+                return np.ones(hard.shape, bool)
+            seen = self._person.carried(to, hard, before)
+        here, strange = shares(seen, hard * np.uint8(255))
+        if seen is None or here < STILL_ONE * its or strange > STRANGE:
+            return np.ones(hard.shape, bool)
+        return ~hinted(marks, hard, seen, only=its > NOTHING_ELSE, likely=likely)
+
+    def _as_person(self, staked: int) -> tuple[float, float]:
+        """Of what was picked on a given frame, how much is a person's, and how much more a person has nearby."""
+        if staked not in self._persons:
+            mask = self._known.get((staked, staked))
+            if mask is None:
+                return 0.0, 0.0
+            seen = self._told.get(staked)
+            self._persons[staked] = shares(self._person.about(staked, mask) if seen is None else seen, mask)
+        return self._persons[staked]
+
+    def _clicks(self, frame: int) -> list[tuple[float, float]]:
+        """Where (x, y) it was clicked on a frame, in the clip's pixels."""
+        mine = [s for s in self._strokes if s.subject and min(s.frame, self._frames - 1) == frame and len(s.points) == 1]
+        return [s.points[0] for s in mine]
 
     def _carry(self, mask: U8, frame: int, to: int) -> U8:
         """Where it is in the next frame; nothing of it, once nothing there has its colours; and where it is seen again."""
@@ -276,6 +341,8 @@ class Picked(Carried):
         likely = self._likely(to)
         if likely is None:
             return out
+        if self._as_person(min(self.staked, key=lambda s: abs(s - to)))[0] > NOTHING_ELSE:
+            out = one_of_several(out, likely, self._usual_size())
         if out.any() and float((likely[out > 127] > 0).mean()) < GONE_SHARE:
             out = np.zeros_like(mask)
         return out if out.any() else self._seen_again(to, likely)
@@ -288,7 +355,7 @@ class Picked(Carried):
         if count < 2:
             return nothing
         largest = 1 + int(np.argmax(stats[1:, cv2.CC_STAT_AREA]))
-        usual = float(np.median([(self._from(s, s) > 127).sum() for s in self.staked]))
+        usual = self._usual_size()
         found = labels == largest
         if not FOUND_SHARE * usual < found.sum() < usual / FOUND_SHARE:
             return nothing
@@ -297,6 +364,10 @@ class Picked(Carried):
             return nothing
         cut = settled(self._picture(frame), self._band(made_solid(found).astype(np.uint8), frame), 2)
         return cut if self._sure_of(cut, likely) > FOUND_SURE else nothing
+
+    def _usual_size(self) -> float:
+        """Pixels it covers on the given frames."""
+        return float(np.median([(self._from(s, s) > 127).sum() for s in self.staked]))
 
     def _likely(self, frame: int) -> F32 | None:
         """(h, w) how much likelier each pixel's colour is on the thing than beside it (logarithm), as the given frames show
@@ -331,26 +402,5 @@ class Picked(Carried):
         """The same, and which way (h, w, 2)."""
         if self._movement is not None and self._movement[0] == frame:
             return self._movement[1:]
-        here = self._picture(frame)
-        grey = cv2.cvtColor(here, cv2.COLOR_RGB2GRAY)
-        h, w = grey.shape
-        found = []
-        for other in {max(frame - BESIDE, 0), min(frame + BESIDE, self._frames - 1)} - {frame}:
-            there = cv2.cvtColor(self._picture(other), cv2.COLOR_RGB2GRAY)
-            still = np.zeros((h, w, 2), np.float32)
-            flow = cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_MEDIUM).calc(grey, there, still)
-            ys, xs = np.mgrid[4:h:9, 4:w:9].reshape(2, -1)
-            at = np.stack([xs, ys], axis=1).astype(np.float32)
-            m, _ = cv2.findHomography(at, at + flow[ys, xs], cv2.RANSAC, 1.0)
-            if m is None:
-                continue
-            gx, gy = np.meshgrid(np.arange(w), np.arange(h))
-            to = np.stack([gx, gy, np.ones_like(gx)], axis=-1) @ m.T
-            off = flow - (to[..., :2] / to[..., 2:] - np.stack([gx, gy], axis=-1))
-            found.append(off / (other - frame))
-        speeds = [np.hypot(one[..., 0], one[..., 1]) for one in found] or [np.zeros((h, w))]
-        least = np.min(speeds, axis=0).astype(np.float32)
-        ways = np.mean(found, axis=0) if found else np.zeros((h, w, 2))
-        self._movement = (frame, np.asarray(cv2.GaussianBlur(least, (0, 0), 1.5), np.float32),
-                          np.asarray(cv2.GaussianBlur(ways.astype(np.float32), (0, 0), 1.5), np.float32))  # fmt: skip
+        self._movement = (frame, *own_movement(self._picture, frame, self._frames))
         return self._movement[1:]
