@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 import cv2
 import numpy as np
@@ -17,6 +18,10 @@ from plonket.base.fields import Settings
 
 WIDTH = 480
 """Cut at so many pixels across; the edge is found again at full size."""
+KEPT, KEPT_SMALL = 3, 12
+"""Frames of the clip that are kept at full size, and reduced."""
+PAD_PX = 18
+"""Reduced pixels round a thing whose colours count as those beside it."""
 CLUSTERS = 6
 INNER_PX, OUTER_PX = 5, 8
 """How far inside and outside of where it was carried the subject's edge is looked for, in reduced pixels."""
@@ -54,7 +59,8 @@ class Carried:
         self, rgb: Callable[[int], U8], frames: int, strokes: Sequence[CutStroke], *,
         load: Callable[[str], U8 | None] | None = None, save: Callable[[str, U8], None] | None = None,
     ) -> None:  # fmt: skip
-        self._rgb, self._frames, self._strokes = rgb, frames, strokes
+        # A frame is asked for several times while its mask is worked out.
+        self._rgb, self._frames, self._strokes = lru_cache(KEPT)(rgb), frames, strokes
         self._load, self._save = load or (lambda _: None), save or (lambda _name, _mask: None)
         self._known: dict[tuple[int, int], U8] = {}
         self._small: dict[int, U8] = {}
@@ -114,7 +120,7 @@ class Carried:
         if frame not in self._small:
             rgb = self._rgb(frame)
             height = max(2, round(rgb.shape[0] * WIDTH / rgb.shape[1]))
-            if len(self._small) > 8:
+            if len(self._small) > KEPT_SMALL:
                 self._small.pop(next(iter(self._small)))
             self._small[frame] = np.asarray(cv2.resize(rgb, (WIDTH, height), interpolation=cv2.INTER_AREA), np.uint8)
         return self._small[frame]
@@ -164,25 +170,17 @@ class Carried:
         hard = (carried_by(came, mask) > 127).astype(np.uint8)
         if not hard.any():
             return np.zeros_like(mask)
-        outer = cv2.dilate(hard, _disc(OUTER_PX))
         marks = self._band(hard, to, Before(frame, mask, came))
         given = self._marks(to)
         for value in (cv2.GC_FGD, cv2.GC_BGD):
             marks[given == value] = value
-        # Only what lies round it is looked at: its own colours against those beside it.
-        ys, xs = np.nonzero(outer)
-        pad = 18
-        window = np.s_[max(0, ys.min() - pad) : ys.max() + pad, max(0, xs.min() - pad) : xs.max() + pad]
-        out = np.zeros_like(mask)
-        out[window] = settled(b[window], np.ascontiguousarray(marks[window]), 1)
-        return out
-
+        return settled_near(b, marks)
     def _band(self, hard: U8, to: int, before: Before | None = None) -> U8:
         """Where the edge of what was carried (h, w; 1 where it is) from the frame before is looked for in a frame."""
         marks = np.full(hard.shape, cv2.GC_BGD, np.uint8)
-        marks[cv2.dilate(hard, _disc(OUTER_PX)) > 0] = cv2.GC_PR_BGD
+        marks[grown(hard, OUTER_PX)] = cv2.GC_PR_BGD
         marks[hard > 0] = cv2.GC_PR_FGD
-        marks[cv2.erode(hard, _disc(INNER_PX)) > 0] = cv2.GC_FGD
+        marks[(hard > 0) & ~grown(1 - hard, INNER_PX)] = cv2.GC_FGD
         return marks
 
 
@@ -191,8 +189,12 @@ def carried_by(came: F32, picture: NDArray) -> NDArray:
     return cv2.remap(picture, came, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)  # type: ignore[call-overload]
 
 
-def _disc(radius: int) -> U8:
-    return np.asarray(cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * radius + 1, 2 * radius + 1)), np.uint8)
+def grown(solid: U8, by_px: float) -> NDArray[np.bool_]:
+    """Where a mask (h, w; not 0 where it is) reaches when it grows by so many pixels."""
+    if not solid.any():
+        return np.zeros(solid.shape, bool)
+    away = cv2.distanceTransform((solid == 0).astype(np.uint8), cv2.DIST_L2, 5)
+    return np.asarray(away < by_px + 0.5)
 
 
 def _nearness(lab: np.ndarray, where: np.ndarray) -> np.ndarray:
@@ -222,6 +224,16 @@ def settled(picture: U8, marks: U8, rounds: int) -> U8:
         kept = [k + 1 for k, s in enumerate(sizes) if s > 0.02 * sizes.max() or k + 1 in given]
         out = np.isin(labels, kept).astype(np.uint8)
     return out * np.uint8(255)
+
+
+def settled_near(picture: U8, marks: U8) -> U8:
+    """The same, once, where only what lies round it is looked at: its own colours against those beside it."""
+    out = np.zeros(marks.shape, np.uint8)
+    ys, xs = np.nonzero(marks != cv2.GC_BGD)
+    if len(ys):
+        window = np.s_[max(0, ys.min() - PAD_PX) : ys.max() + PAD_PX, max(0, xs.min() - PAD_PX) : xs.max() + PAD_PX]
+        out[window] = settled(picture[window], np.ascontiguousarray(marks[window]), 1)
+    return out
 
 
 def _distance(mask: U8) -> np.ndarray:

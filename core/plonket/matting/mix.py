@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import cv2
 import numba
 import numpy as np
+from numpy.typing import NDArray
 
 from plonket.base.conventions import F32, FAST, U8
 
@@ -51,18 +52,18 @@ def explained(
     ahead = light[inside > 0]
     usual = ahead[:: len(ahead) // 20000 + 1].mean(axis=0) if len(ahead) else np.zeros(3, np.float32)
     for sigma in reaches:
-        front, there = nearby(light, inside, sigma)
-        rear, here = nearby(light, outside, sigma)
-        found = np.clip(there[ys, xs] * 20, 0, 1)
+        front, there = nearby(light, inside, sigma, ys, xs)
+        rear, here = nearby(light, outside, sigma, ys, xs)
+        found = np.clip(there * 20, 0, 1)
         # What stands far from anything solid is taken to be of the usual colour.
-        f, b = usual + found[:, None] * (front[ys, xs] - usual), rear[ys, xs]
+        f, b = usual + found[:, None] * (front - usual), rear
         way = f - b
         size = np.maximum((way * way).sum(axis=1), 1e-6)
         a = np.clip(((own - b) * way).sum(axis=1) / size, 0, 1)
         off = np.sqrt(((b + a[:, None] * way - own) ** 2).sum(axis=1) / size)
         # Where both sides look alike, nothing can be told.
         apart = size / (size + 0.0004)
-        rear_seen = np.clip(here[ys, xs] * 20, 0, 1)
+        rear_seen = np.clip(here * 20, 0, 1)
         seen = (0.5 + 0.5 * found if alone else found) * rear_seen
         weight = np.exp(-((off / MISFIT) ** 2) * 0.1) * apart * seen
         best += weight * a
@@ -103,14 +104,48 @@ def _unmix(light: F32, alpha: F32, behind: F32, sure: F32, out: F32) -> None:
                 out[y, x, c] = zero if a <= zero else own * a + trust * (told - own * a)
 
 
-def nearby(light: F32, where: U8, sigma: float) -> tuple[F32, F32]:
-    """What is seen nearby under a mask: its mean light (h, w, 3), and how much of it there is (h, w)."""
+def nearby(light: F32, where: U8, sigma: float, ys: NDArray[np.int_], xs: NDArray[np.int_]) -> tuple[F32, F32]:
+    """What is seen near pixels (n,) under a mask (h, w): its mean light (n, 3), and how much of it there is (n,)."""
     k = max(1, round(sigma / 3))
     h, w = light.shape[:2]
-    small = (max(1, w // k), max(1, h // k))
-    weight = where.astype(np.float32)
-    share = cv2.resize(weight, small, interpolation=cv2.INTER_AREA)
-    mean = cv2.resize(light * weight[..., None], small, interpolation=cv2.INTER_AREA)
-    share, mean = (cv2.GaussianBlur(p, (0, 0), max(sigma / k, 0.5)) for p in (share, mean))
-    out = cv2.resize(mean / np.maximum(share, 1e-6)[..., None], (w, h), interpolation=cv2.INTER_LINEAR)
-    return np.asarray(out, np.float32), np.asarray(cv2.resize(share, (w, h), interpolation=cv2.INTER_LINEAR), np.float32)
+    small = np.zeros((-(-h // k), -(-w // k), 4), np.float32)
+    _gathered(light, where, k, small)
+    spread = cv2.GaussianBlur(small, (0, 0), max(sigma / k, 0.5))
+    out = np.empty((len(ys), 4), np.float32)
+    _looked_up(np.asarray(spread, np.float32), k, ys, xs, out)
+    return out[:, :3], out[:, 3]
+
+
+@numba.njit(parallel=True, cache=True)  # type: ignore[misc]
+def _gathered(light: F32, where: U8, k: int, out: F32) -> None:
+    """Sums of light and of the mask over squares of k pixels, as shares of a whole square."""
+    h, w = where.shape
+    part = np.float32(1 / (k * k))
+    for row in numba.prange(out.shape[0]):
+        for y in range(row * k, min(row * k + k, h)):
+            for x in range(w):
+                if where[y, x] > 0:
+                    at = x // k
+                    for c in range(3):
+                        out[row, at, c] += light[y, x, c] * part
+                    out[row, at, 3] += part
+
+
+@numba.njit(parallel=True, cache=True)  # type: ignore[misc]
+def _looked_up(spread: F32, k: int, ys: NDArray[np.int_], xs: NDArray[np.int_], out: F32) -> None:
+    """The mean light and the share of the mask at pixels, between squares of k pixels."""
+    h, w = spread.shape[:2]
+    for i in numba.prange(len(ys)):
+        y = min(max((ys[i] + 0.5) / k - 0.5, 0.0), h - 1.0)
+        x = min(max((xs[i] + 0.5) / k - 0.5, 0.0), w - 1.0)
+        y0, x0 = int(y), int(x)
+        y1, x1 = min(y0 + 1, h - 1), min(x0 + 1, w - 1)
+        v, u = np.float32(y - y0), np.float32(x - x0)
+        one = np.float32(1.0)
+        for c in range(4):
+            top = spread[y0, x0, c] * (one - u) + spread[y0, x1, c] * u
+            low = spread[y1, x0, c] * (one - u) + spread[y1, x1, c] * u
+            out[i, c] = top * (one - v) + low * v
+        there = max(out[i, 3], np.float32(1e-6))
+        for c in range(3):
+            out[i, c] /= there

@@ -19,7 +19,7 @@ def own_movement(picture: Callable[[int], U8], frame: int, frames: int) -> tuple
     """
     grey = cv2.cvtColor(picture(frame), cv2.COLOR_RGB2GRAY)
     h, w = grey.shape
-    gx, gy = np.meshgrid(np.arange(w), np.arange(h))
+    gx, gy = np.meshgrid(np.arange(w, dtype=np.float32), np.arange(h, dtype=np.float32))
     ys, xs = np.mgrid[4:h:9, 4:w:9].reshape(2, -1)
     at = np.stack([xs, ys], axis=1).astype(np.float32)
     found = []
@@ -29,8 +29,9 @@ def own_movement(picture: Callable[[int], U8], frame: int, frames: int) -> tuple
         m, _ = cv2.findHomography(at, at + flow[ys, xs], cv2.RANSAC, 1.0)
         if m is None:
             continue
-        to = np.stack([gx, gy, np.ones_like(gx)], axis=-1) @ m.T
-        found.append((flow - (to[..., :2] / to[..., 2:] - np.stack([gx, gy], axis=-1))) / (other - frame))
+        x, y, z = (np.float32(a) * gx + np.float32(b) * gy + np.float32(c) for a, b, c in m)
+        whole = np.dstack([x / z - gx, y / z - gy])
+        found.append((flow - whole) / np.float32(other - frame))
     speeds = [np.hypot(one[..., 0], one[..., 1]) for one in found] or [np.zeros((h, w))]
     ways = np.mean(found, axis=0) if found else np.zeros((h, w, 2))
     least, mean = (one.astype(np.float32) for one in (np.min(speeds, axis=0), ways))

@@ -95,10 +95,15 @@ class Window:
 def likely(part: U8, *, flips: Sequence[bool] = (False, True)) -> F32:
     """0 to 1 (h, w): how likely each pixel of a picture (h, w, 3) belongs to a person who fills a good part of it; the mean of
     what is told with it mirrored or not."""
+    h, w = part.shape[:2]
+    return np.asarray(cv2.resize(likely_small(part, flips=flips), (w, h), interpolation=cv2.INTER_LINEAR), np.float32)
+
+
+def likely_small(part: U8, *, flips: Sequence[bool] = (False, True)) -> F32:
+    """The same at the network's own size, `SIDE` pixels across and down."""
     small = cv2.resize(part, (SIDE, SIDE), interpolation=cv2.INTER_AREA)
     seen = np.mean([_mirrored(_seen(_mirrored(small, flip)), flip) for flip in flips], axis=0)
-    h, w = part.shape[:2]
-    return np.asarray(np.clip(cv2.resize(seen, (w, h), interpolation=cv2.INTER_LINEAR), 0, 1), np.float32)
+    return np.asarray(np.clip(seen, 0, 1), np.float32)
 
 
 def _mirrored(picture: NDArray, flip: bool) -> NDArray:

@@ -9,9 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from plonket.base.conventions import F32, U8
-from plonket.matting.carried import Before, carried_by
+from plonket.matting.carried import Before, carried_by, grown
 from plonket.matting.guesses import BESIDE, MOVES_PX, disc
-from plonket.matting.people import PERSON, Window, likely, person_at, person_in
+from plonket.matting.people import PERSON, Window, likely_small, person_at, person_in
 
 CORE, NOT = 0.88, 0.1
 """Likelihoods above and below which a pixel is surely a person's, and surely not."""
@@ -76,8 +76,8 @@ class PersonHint:
                                   (rgb.shape[1], rgb.shape[0]))  # fmt: skip
         if self._last is None or self._last[:2] != (frame, window):
             # Neighbouring frames are taken together: one of them is shown mirrored.
-            seen = likely(window.of(rgb), flips=(frame % 2 == 1,))
-            self._last = frame, window, self._reduced(window.filled(seen, rgb.shape[:2]))
+            seen = likely_small(window.of(rgb), flips=(frame % 2 == 1,))
+            self._last = frame, window, self._laid(seen, window, rgb.shape)
         return self._last[2]
 
     def carried(self, frame: int, hard: U8, before: Before | None) -> F32 | None:
@@ -90,6 +90,16 @@ class PersonHint:
         others = other_people(was, before.mask)
         both = 0.5 * seen + 0.5 * carried_by(before.came, was)
         return np.where(carried_by(before.came, others) > 127, 0, both).astype(np.float32)
+
+    def _laid(self, seen: F32, window: Window, shape: tuple[int, ...]) -> F32:
+        """What is told in a window of a picture, in all of it, reduced."""
+        scale = shape[1] / self._width
+        wide, high = seen.shape[1] / (window.x1 - window.x0), seen.shape[0] / (window.y1 - window.y0)
+        # From a reduced pixel's middle to the window's pixels, and on to those that were seen.
+        to = np.array([[scale * wide, 0, ((0.5 * scale - window.x0) * wide - 0.5)],
+                       [0, scale * high, ((0.5 * scale - window.y0) * high - 0.5)]])  # fmt: skip
+        size = self._width, max(2, round(shape[0] * self._width / shape[1]))
+        return np.asarray(cv2.warpAffine(seen, to, size, flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP), np.float32)
 
     def _reduced(self, seen: F32) -> F32:
         size = self._width, max(2, round(seen.shape[0] * self._width / seen.shape[1]))
@@ -131,7 +141,7 @@ def shares(seen: F32 | None, mask: U8) -> tuple[float, float]:
     area = float(solid.sum())
     if seen is None or area == 0:
         return 0.0, 0.0
-    near = cv2.dilate(solid, disc(reach_of(solid))) > 0
+    near = grown(solid, reach_of(solid))
     its, inside = seen > PERSON, solid > 0
     return float((its & inside).sum()) / area, float((its & near & ~inside).sum()) / area
 
@@ -139,7 +149,7 @@ def shares(seen: F32 | None, mask: U8) -> tuple[float, float]:
 def other_people(seen: F32, mask: U8) -> U8:
     """(h, w): 255 where people are who are not the one whose mask this is: large, and hardly touched by it."""
     solid = (mask > 127).astype(np.uint8)
-    beyond = ((seen > PERSON) & (cv2.dilate(solid, disc(3)) == 0)).astype(np.uint8)
+    beyond = ((seen > PERSON) & ~grown(solid, 3)).astype(np.uint8)
     opened = cv2.morphologyEx(beyond, cv2.MORPH_OPEN, disc(2))
     count, labels, stats, _ = cv2.connectedComponentsWithStats(opened)
     large = [k for k in range(1, count) if stats[k, cv2.CC_STAT_AREA] > OTHER * solid.sum()]
@@ -155,7 +165,7 @@ def one_of_several(mask: U8, likely: F32, usual: float) -> U8:
     if solid.sum() < TOO_LARGE * usual:
         return mask
     # A post that stands before one person does not make two of it.
-    near = cv2.dilate(solid, disc(max(1, round(GAP * float(np.sqrt(usual))))))
+    near = grown(solid, max(1, round(GAP * float(np.sqrt(usual))))).astype(np.uint8)
     count, labels = cv2.connectedComponents(near)
     labels[solid == 0] = 0
     sizes = np.bincount(labels.ravel(), minlength=count)[1:]
@@ -176,7 +186,7 @@ def hinted(marks: U8, hard: U8, seen: F32, *, only: bool, likely: F32 | None) ->
     only : whether what was picked is a person and nothing besides. likely : (h, w) logarithm of how much likelier a colour is
     on it; where colours say clearly otherwise, both are left open.
     """
-    near = cv2.dilate(hard, disc(reach_of(hard))) > 0
+    near = grown(hard, reach_of(hard))
     colours = np.zeros(seen.shape, np.float32) if likely is None else likely
     core = (cv2.erode((seen > CORE).astype(np.uint8), disc(1)) > 0) & near
     sure = core & (colours > -OTHERWISE)
@@ -184,7 +194,7 @@ def hinted(marks: U8, hard: U8, seen: F32, *, only: bool, likely: F32 | None) ->
     marks[sure & (hard > 0)] = cv2.GC_FGD
     if not only:
         return sure
-    none = (seen < NOT) & (cv2.dilate(hard, disc(MOST_REACH)) > 0) & (colours < OTHERWISE)
+    none = (seen < NOT) & grown(hard, MOST_REACH) & (colours < OTHERWISE)
     marks[none] = np.where(hard[none] > 0, cv2.GC_PR_BGD, cv2.GC_BGD)
     doubtful = near & (seen >= NOT) & ~core
     marks[doubtful] = np.where(seen[doubtful] > PERSON, cv2.GC_PR_FGD, cv2.GC_PR_BGD)

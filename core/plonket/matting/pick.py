@@ -8,6 +8,7 @@ along whose edge most changes, and whose two sides differ most in colour and mov
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 
 import cv2
 import numpy as np
@@ -15,7 +16,7 @@ from numpy.typing import NDArray
 
 from plonket.base.conventions import F32, U8
 from plonket.base.errors import Degenerate
-from plonket.matting.carried import WIDTH, Before, Carried, CutStroke, settled
+from plonket.matting.carried import WIDTH, Before, Carried, CutStroke, grown, settled, settled_near
 from plonket.matting.guesses import (
     BESIDE,
     COUNTS,
@@ -112,7 +113,8 @@ class Picked(Carried):
         self._boxes, self._strict = boxes, strict
         self._colours: tuple[F32, F32] | None = None
         self._movement: tuple[int, F32, F32] | None = None
-        self._person = PersonHint(rgb, WIDTH)
+        self._person = PersonHint(self._rgb, WIDTH)
+        self._likeness: tuple[int, F32] | None = None
         self._told: dict[int, F32] = {}
         self._persons: dict[int, tuple[float, float]] = {}
         # What is only taken away is taken away as the thing passes.
@@ -140,8 +142,8 @@ class Picked(Carried):
     @staticmethod
     def _sure_of(mask: U8, likely: F32) -> float:
         inside = (mask > 127).astype(np.uint8)
-        within = inside - cv2.erode(inside, disc(5)) > 0
-        beyond = cv2.dilate(inside, disc(6)) - cv2.dilate(inside, disc(1)) > 0
+        within = (inside > 0) & grown(1 - inside, 5)
+        beyond = grown(inside, 6) & ~grown(inside, 1)
         if not within.any() or not beyond.any():
             return 0.0
         # Of an edge between like colours half may well look wrong.
@@ -176,28 +178,30 @@ class Picked(Carried):
         small, small_lab = (np.ascontiguousarray(cv2.resize(p, half, interpolation=cv2.INTER_AREA)) for p in (picture, lab))
         small_on, goes = halved_mask(on, half), None if together is None else halved_mask(together, half)
         steep = steepness(small_lab)
-        least, most = SMALLEST * small_on.size, LARGEST * small_on.size
-        best, best_worth, best_extra = np.zeros((h, w), np.uint8), -np.inf, 0.0
-        for one, given, extra in tried:
-            if not SMALLEST * h * w < one.sum() < LARGEST * h * w:
-                continue
+
+        def judged(guess: tuple[NDArray[np.bool_], U8, float]) -> tuple[float, U8]:
+            one, given, extra = guess
+            if not SMALLEST * one.size < one.sum() < LARGEST * one.size:
+                return -np.inf, marks
             marked = cv2.resize(given, half, interpolation=cv2.INTER_NEAREST)
             marked[small_on] = cv2.GC_FGD
             cut = self._clicked(settled(small, np.asarray(marked, np.uint8), 2), small_on)
-            if not least < (cut > 0).sum() < most:
-                continue
-            worth = worth_of(cut > 0, small_lab, steep, goes) + extra
-            if worth > best_worth:
-                best_extra = extra
-                best = np.where(cv2.resize(cut, (w, h), interpolation=cv2.INTER_LINEAR) > 127, 255, 0).astype(np.uint8)
-                best_worth = worth
+            if not SMALLEST * cut.size < (cut > 0).sum() < LARGEST * cut.size:
+                return -np.inf, cut
+            return worth_of(cut > 0, small_lab, steep, goes) + extra, cut
+
+        with ThreadPoolExecutor() as pool:
+            worths = list(pool.map(judged, tried))
+        nth = max(range(len(tried)), key=lambda k: worths[k][0])
+        best_worth, cut = worths[nth]
         if best_worth == -np.inf:
             if not self._strict:
                 return super()._cut(frame)
             raise Degenerate("pick.unclear", UNCLEAR)
-        if person is not None and best_extra > 0:
+        if person is not None and tried[nth][2] > 0:
             self._told[frame] = person
-        return self._again(frame, best)
+        best = cv2.resize(cut, (w, h), interpolation=cv2.INTER_LINEAR) > 127
+        return self._again(frame, np.where(best, 255, 0).astype(np.uint8))
 
     @staticmethod
     def _clicked(mask: U8, on: NDArray[np.bool_]) -> U8:
@@ -214,7 +218,7 @@ class Picked(Carried):
             for value in (cv2.GC_FGD, cv2.GC_BGD):
                 marks[given == value] = value
             on = given == cv2.GC_FGD
-            again = self._clicked(settled(picture, marks, 1), on if on.any() else mask > 127)
+            again = self._clicked(settled_near(picture, marks), on if on.any() else mask > 127)
             if not (again > 0).any():
                 break
             mask = again
@@ -278,7 +282,7 @@ class Picked(Carried):
         likely = self._likely(to)
         free = self._hinted(marks, hard, to, before, likely)
         if likely is not None:
-            wide = cv2.dilate(hard, disc(WIDE_PX)) > 0
+            wide = grown(hard, WIDE_PX)
             marks[free & wide & (marks == cv2.GC_BGD) & (likely > LIKELY)] = cv2.GC_PR_FGD
             marks[free & (marks == cv2.GC_PR_BGD) & (likely > LIKELY)] = cv2.GC_PR_FGD
             marks[free & (marks == cv2.GC_PR_FGD) & (likely < -LIKELY)] = cv2.GC_PR_BGD
@@ -301,7 +305,7 @@ class Picked(Carried):
         its = np.zeros(hard.shape, bool) if likely is None else likely > LIKELY
         # What comes out from behind something is of its colours and goes its way.
         along = (ways @ its_way > ALONG * moving * np.linalg.norm(its_way)) & (fast > 0) & its & seen
-        along &= cv2.dilate(hard, disc(WIDE_PX)) > 0
+        along &= grown(hard, WIDE_PX)
         marks[(cv2.morphologyEx(along.astype(np.uint8), cv2.MORPH_OPEN, disc(2)) > 0) & free] = cv2.GC_FGD
         marks[free & ~may & seen & ~its & (marks != cv2.GC_FGD)] = cv2.GC_BGD
         return marks
@@ -372,13 +376,15 @@ class Picked(Carried):
     def _likely(self, frame: int) -> F32 | None:
         """(h, w) how much likelier each pixel's colour is on the thing than beside it (logarithm), as the given frames show
         both."""
+        if self._colours is not None and self._likeness is not None and self._likeness[0] == frame:
+            return self._likeness[1]
         if self._colours is None:
             inside, beside = np.zeros(COUNTS, np.float32), np.zeros(COUNTS, np.float32)
             for staked in self.staked:
                 mask = self._from(staked, staked)
                 solid = (mask > 127).astype(np.uint8)
                 cells = colour_cells(cv2.cvtColor(self._picture(staked), cv2.COLOR_RGB2LAB).astype(np.float32))
-                near = cv2.dilate(solid, disc(60)) > cv2.dilate(solid, disc(2))
+                near = grown(solid, 60) & ~grown(solid, 2)
                 inside += np.bincount(cells[cv2.erode(solid, disc(1)) > 0], minlength=COUNTS)
                 beside += np.bincount(cells[near], minlength=COUNTS)
             if inside.sum() < 30 or beside.sum() < 30:
@@ -386,7 +392,9 @@ class Picked(Carried):
             self._colours = smooth_counts(inside), smooth_counts(beside)
         one, two = self._colours
         cells = colour_cells(cv2.cvtColor(self._picture(frame), cv2.COLOR_RGB2LAB).astype(np.float32))
-        return np.asarray(np.log((one[cells] + 1e-6) / (two[cells] + 1e-6)), np.float32)
+        told = np.asarray(np.log((one + 1e-6) / (two + 1e-6)), np.float32)
+        self._likeness = frame, told[cells]
+        return self._likeness[1]
 
     def _shows(self, frame: int) -> NDArray[np.bool_]:
         """(h, w) where there is enough to see for movement to be seen, too."""
