@@ -20,7 +20,7 @@ LATELY = 40
 
 class JobOut(Schema):
     id: uuid.UUID
-    kind: Literal["conform", "measure", "deliver", "check", "mend", "ahead", "lineup"]
+    kind: Literal["conform", "measure", "deliver", "check", "mend", "ahead", "lineup", "follow"]
     label: str
     shot: uuid.UUID | None
     asset: str | None

@@ -18,6 +18,7 @@ class Job(models.Model):
         MEND = "mend"
         AHEAD = "ahead"
         LINEUP = "lineup"
+        FOLLOW = "follow"
 
     class State(models.TextChoices):
         QUEUED = "queued"

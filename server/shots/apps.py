@@ -15,11 +15,11 @@ class ShotsConfig(AppConfig):
         from library.ready import clip_ready
         from shots.exchange import look_outside
         from shots.measuring import Measure
-        from shots.work import Check, LayerAhead, LineUp, MendAhead
+        from shots.work import Check, FollowMask, LayerAhead, LineUp, MendAhead
 
         HANDLERS |= {
             Job.Kind.MEASURE: Measure(), Job.Kind.CHECK: Check(), Job.Kind.MEND: MendAhead(), Job.Kind.AHEAD: LayerAhead(),
-            Job.Kind.LINEUP: LineUp(),
+            Job.Kind.LINEUP: LineUp(), Job.Kind.FOLLOW: FollowMask(),
         }  # fmt: skip
         clip_ready.connect(_given)
         # How often frames that lie outside are looked at.

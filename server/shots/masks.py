@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import uuid
-from typing import Any
+from collections.abc import Sequence
+from typing import Any, Literal
 
 from django.http import HttpRequest, HttpResponse
 from ninja import Router, Schema
 from pydantic import Field
 
+from jobs.api import JobOut, job_out
+from jobs.models import Job
+from jobs.queue import enqueue
 from plonket.base.errors import BadInput
 from plonket.document.bases import PURPLES, LayerBase, Mask, MaskedTreatment
 from plonket.document.operations import with_values
@@ -34,6 +38,15 @@ def thing_with_masks(document: Document, thing_id: str) -> LayerBase | MaskedTre
         if thing.id == thing_id and isinstance(thing, LayerBase | MaskedTreatment):
             return thing
     raise NotHere("thing with masks")
+
+
+def with_masks(document: Document, thing_id: str, masks: Sequence[Mask]) -> Document:
+    """The document with other masks for a layer or treatment."""
+    thing = thing_with_masks(document, thing_id)
+    if isinstance(thing, LayerBase):
+        return with_values(document, thing_id, {"masks": list(masks)})
+    plate = [one.model_copy(update={"masks": list(masks)}) if one.id == thing_id else one for one in document.plate]
+    return document.model_copy(update={"plate": plate})
 
 
 @router.get("/shots/{shot_id}/masks/{thing_id}")
@@ -72,11 +85,32 @@ def masks_from_svg(request: HttpRequest, shot_id: uuid.UUID, thing_id: str, body
                 id=f"mask-{number}", name=one.name, colour=PURPLES[(number - 1) % len(PURPLES)], outline=one.outline,
                 mode="add" if one.use else "subtract", reference_frame=body.frame,
             ))  # fmt: skip
-        masks = [*thing.masks, *added]
-        if isinstance(thing, LayerBase):
-            return with_values(document, thing_id, {"masks": masks})
-        plate = [one.model_copy(update={"masks": masks}) if one.id == thing_id else one for one in document.plate]
-        return document.model_copy(update={"plate": plate})
+        return with_masks(document, thing_id, [*thing.masks, *added])
 
     change_shot(shot_id, f"{len(found)} masks from SVG" if len(found) > 1 else "A mask from SVG", change)
     return shot_out(find_shot(shot_id))
+
+
+def followed_mask(document: Document, thing_id: str, mask_id: str) -> OutlineMask:
+    """The mask of that id, if its outline can be followed. Raises `BadInput` where it cannot."""
+    found = next((m for m in thing_with_masks(document, thing_id).masks if m.id == mask_id), None)
+    if not isinstance(found, OutlineMask):
+        raise BadInput("follow.kind", "Only a drawn outline can be followed.")
+    if document.footage is None:
+        raise BadInput("shot.no_footage", "This shot has no footage yet. Bring in a clip first.")
+    if found.rides in ("own", "screen"):
+        raise BadInput("follow.rides", f"{found.name} lies on no part of the footage. Let it ride on the footage first.")
+    return found
+
+
+class FollowIn(Schema):
+    frame: int = Field(ge=0, description="Of the clip; from where on, where it goes one way")
+    way: Literal["both", "on", "back"] = "both"
+
+
+@router.post("/shots/{shot_id}/masks/{thing_id}/{mask_id}/follow", response=JobOut)
+def follow(request: HttpRequest, shot_id: uuid.UUID, thing_id: str, mask_id: str, body: FollowIn) -> Any:
+    """Bend a mask's outline with what it shows, from the shapes that were drawn, in the background."""
+    mask = followed_mask(document_of(find_shot(shot_id)), thing_id, mask_id)
+    payload = {"thing": thing_id, "mask": mask_id, "frame": body.frame, "way": body.way}
+    return job_out(enqueue(Job.Kind.FOLLOW, shot_id=shot_id, label=f"Following {mask.name}", payload=payload))

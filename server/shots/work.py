@@ -24,6 +24,7 @@ from plonket.render.precompute import ahead_frames, work_ahead
 from plonket.render.sources import ShotSources
 from plonket_server import store
 from shots.checks import slip_result
+from shots.following import follow_mask
 from shots.lineup import line_up
 from shots.models import SlipCheck
 
@@ -148,6 +149,29 @@ class LineUp:
         assert job.shot_id is not None
         inner = Work(on_progress=progress, is_cancelled=lambda: stop_asked(work))
         job.result = line_up(job.shot_id, job.payload["layer"], job.payload["by"], inner, chunk.is_held)
+        job.save(update_fields=["result"])
+
+    def finish(self, job: Job) -> None:
+        """The change is made as the last step of the run."""
+
+    def ended_early(self, job: Job) -> None:
+        """Nothing was changed."""
+
+
+class FollowMask:
+    """A mask's outline bent with what it lies on, as keys between the drawn ones."""
+
+    def plan(self, job: Job) -> tuple[list[dict[str, Any]], int]:
+        return [{}], 100
+
+    def run(self, job: Job, chunk: Chunk, work: Work) -> None:
+        def progress(done: int, total: int) -> None:
+            resize(job, total)
+            work.progress(done, total)
+
+        assert job.shot_id is not None
+        inner = Work(on_progress=progress, is_cancelled=lambda: stop_asked(work))
+        job.result = follow_mask(job.shot_id, job.payload, inner, chunk.is_held)
         job.save(update_fields=["result"])
 
     def finish(self, job: Job) -> None:

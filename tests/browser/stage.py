@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import json
 import os
 import socket
 import subprocess
@@ -148,6 +149,18 @@ class BrowserTest(TransactionTestCase):
         self.page.get_by_label("Clip to bring in").set_input_files(clip)
         expect(self.page.get_by_role("img", name="Frame 0")).to_be_visible(timeout=120_000)
         self.shown(0)
+
+    def put_in(self, *layers: dict[str, Any]) -> None:
+        """Layers put into the open shot, as another window would."""
+        for layer in layers:
+            patch = [{"op": "add", "path": "/stack/0", "value": layer}]
+            done = self.page.evaluate(
+                """async ([path, body]) => (await fetch(path, {method: "POST", body, headers: {"Content-Type": "application/json",
+                "X-CSRFToken": document.cookie.match(/plonket_csrf=([^;]+)/)[1]}})).status""",
+                [f"/api/shots/{self.stored().pk}/edits", json.dumps({"label": "Put in", "patch": patch})],
+            )
+            self.assertEqual(done, 200)
+        self.caught_up()
 
     def shown(self, frame: int) -> None:
         """Wait until the canvas really shows a frame."""

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import json
 from fractions import Fraction
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from playwright.sync_api import Route, expect
@@ -32,18 +30,6 @@ class Checking(BrowserTest):
                 out.write(np.full((SIZE[1], SIZE[0], 3), 190 + i % 20, np.uint8))
         return path
 
-    def stack(self, *layers: dict[str, Any]) -> None:
-        """Layers put into the open shot, as another window would."""
-        for layer in layers:
-            patch = [{"op": "add", "path": "/stack/0", "value": layer}]
-            done = self.page.evaluate(
-                """async ([path, body]) => (await fetch(path, {method: "POST", body, headers: {"Content-Type": "application/json",
-                "X-CSRFToken": document.cookie.match(/plonket_csrf=([^;]+)/)[1]}})).status""",
-                [f"/api/shots/{self.stored().pk}/edits", json.dumps({"label": "Put in", "patch": patch})],
-            )
-            self.assertEqual(done, 200)
-        self.caught_up()
-
     def halves(self) -> tuple[float, float]:
         """How bright the left and the right part of what the viewer shows is, 0 to 255."""
         x0, y0 = self.screen(100, 180, SIZE)
@@ -66,7 +52,7 @@ class Checking(BrowserTest):
         page.on("response", lambda answer: answer.status == 404 and missing.append(answer.url))
         self.new_shot()
         self.bring_in(self.clip())
-        self.stack(DARK, CARD)
+        self.put_in(DARK, CARD)
         # The matte of what is chosen, though everything is covered by what lies below it.
         page.get_by_role("radio", name="Matte").click()
         self.canvas_pixels()
@@ -96,7 +82,7 @@ class Checking(BrowserTest):
         page = self.page
         self.new_shot()
         self.bring_in(self.clip())
-        self.stack(DARK)
+        self.put_in(DARK)
         until(lambda: self.halves()[1] < 40, 20, "the dark shot")
         whole = self.halves()
         page.get_by_role("button", name="Compare …").click()
@@ -233,7 +219,7 @@ class Checking(BrowserTest):
         page = self.page
         self.new_shot()
         self.bring_in(self.clip(12))
-        self.stack(CARD)
+        self.put_in(CARD)
         page.get_by_role("navigation", name="Run sheet").get_by_role("button", name="Card").first.click()
         page.get_by_role("combobox", name="Goes").click()
         expect(page.get_by_role("option", name="Off those above")).to_be_visible()

@@ -12,12 +12,15 @@ import numpy as np
 from jobs.models import Job
 from library.models import Asset
 from library.pool import pool
+from plonket.base.outlines import Outline, control_points
 from plonket.document.hashes import mends_hash
 from plonket.document.shot import read_shot
+from plonket.masks.follow_outline import points_of
 from plonket.render.sources import ShotSources
 from plonket_server import store
 from shots.exchange import look_outside
 from shots.models import Exchange, Revision
+from tests.core.test_follow_outline import film, off
 from tests.core.test_steady import write
 from tests.server.test_plate import WithPlate
 
@@ -104,6 +107,37 @@ class Masks(WithPlate):
         self.edit(shot, {"op": "add", "path": "/plate/0/masks/-", "value": flat})
         refused = self.page.json("GET", f"/shots/{shot}/masks/m/mask-2/alike?frame=1", status=422)
         self.assertIn("looks like its surroundings", refused["message"])
+
+    def test_an_outline_bends_with_what_it_shows(self) -> None:
+        frames, true = film("astronaut.png", "coffee.png", 6.0)
+        shot = self.new_shot()
+        self.page.upload(write(self.folder / "cloth.mp4", frames[:12]), shot=shot)
+        drawn = {"keys": [{"frame": 3, "points": [p.model_dump() for p in points_of(true(3))]}]}
+        mask = {**MASK, "rides": "footage", "outline": drawn}
+        self.edit(shot, {"op": "add", "path": "/plate/-", "value": {"kind": "mend", "id": "m", "name": "M", "masks": [mask]}})
+        job = Job.objects.get(pk=self.page.json("POST", f"/shots/{shot}/masks/m/mask-1/follow", {"frame": 3})["id"])
+        self.assertEqual((job.state, job.result["stopped"]), ("done", None), job.message)
+        bent = Outline.model_validate(self.clean_of(shot)["masks"][0]["outline"])
+        self.assertEqual([k.frame for k in bent.keys if not k.followed], [3])
+        for frame in (0, 7, 11):
+            self.assertLess(off(control_points(bent, frame), true(frame)), 1.0)
+
+        # Drawn anew on a later frame and followed on from there, what lies before it stays.
+        at = next(n for n, k in enumerate(bent.keys) if k.frame > 5)
+        moved = [{**p.model_dump(), "x": p.x + 6} for p in bent.keys[at].points]
+        frame = bent.keys[at].frame
+        self.edit(shot, {"op": "replace", "path": f"/plate/0/masks/0/outline/keys/{at}", "value": {"frame": frame, "points": moved}})
+        self.page.json("POST", f"/shots/{shot}/masks/m/mask-1/follow", {"frame": frame, "way": "on"})
+        after = Outline.model_validate(self.clean_of(shot)["masks"][0]["outline"])
+        self.assertEqual([k for k in after.keys if k.frame < frame], [k for k in bent.keys if k.frame < frame])
+        self.assertAlmostEqual(float(np.mean((control_points(after, 11) - control_points(bent, 11))[:, 0])), 6.0, delta=1.0)
+        self.page.json("POST", f"/shots/{shot}/undo", {})
+        self.assertEqual(len(self.clean_of(shot)["masks"][0]["outline"]["keys"]), len(bent.keys))
+
+        self.edit(shot, {"op": "replace", "path": "/plate/0/masks/0/rides", "value": "screen"})
+        refused = self.page.json("POST", f"/shots/{shot}/masks/m/mask-1/follow", {"frame": 3}, status=400)
+        self.assertIn("ride on the footage", refused["message"])
+        self.page.json("POST", f"/shots/{shot}/masks/m/none/follow", {"frame": 3}, status=400)
 
     def test_the_desk_shows_strokes_and_half_shows_both(self) -> None:
         stroke = {"tool": "paint", "path": [[90, 80]], "size": 60, "hard": 100, "colour": "#ff0000"}

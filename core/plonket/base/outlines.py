@@ -36,10 +36,11 @@ class OutlinePoint(Settings):
 
 
 class OutlineKey(Settings):
-    """The outline's shape at a frame."""
+    """The outline's shape at a frame; `followed` where it was found from drawn ones."""
 
     frame: int = Field(ge=0)
     points: list[OutlinePoint] = Field(min_length=3, max_length=400)
+    followed: bool = False
 
 
 class Outline(Settings):

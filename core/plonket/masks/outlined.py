@@ -26,6 +26,8 @@ class OutlineMask(MaskBase):
                           help="Moves the whole edge out, or in when negative.")  # fmt: skip
     soft: Number = number(0.0, label="Soft", low=0, high=1000, step=0.5, unit="px", group="Edge", soft=(0, 80),
                           help="Width of the edge, half of it inside. Points can be feathered singly as well.")  # fmt: skip
+    bends: float = number(60.0, label="Bends", low=0, high=100, step=5, unit="%", group="Follow",
+                           help="How freely it bends with what it shows when followed; 0: it moves as a whole.")  # fmt: skip
 
 
 def cover(mask: OutlineMask, frame: float, size: tuple[int, int], matrix: F64, mattes: Mattes = no_mattes) -> F32:

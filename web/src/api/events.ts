@@ -65,8 +65,21 @@ export function takeJob(job: Job, client: QueryClient): void {
     mention(
       `${String(job.result["name"])} begins at frame ${String(job.result["starts"])} (${String(job.result["says"])})`,
     );
+  if (job.kind === "follow" && job.state === "done") mention(followedSays(job));
   if (job.kind === "conform" && job.state === "failed")
     void client.invalidateQueries({ queryKey: ["assets"] });
+}
+
+/** What came of following an outline, in words. */
+function followedSays({ result }: Job): string {
+  const name = String(result["name"]);
+  const from = result["stopped"];
+  if (from === null || from === undefined) return `${name} follows what it shows, in every frame`;
+  const why =
+    result["why"] === "left"
+      ? "it leaves the picture there"
+      : "it looks too different there: draw it, and follow again";
+  return `${name} follows what it shows up to frame ${String(from)}: ${why}`;
 }
 
 /** Keep one stream of events open for the life of the page; the browser reconnects by itself. */

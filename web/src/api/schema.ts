@@ -920,6 +920,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/masks/{thing_id}/{mask_id}/follow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Follow
+         * @description Bend a mask's outline with what it shows, from the shapes that were drawn, in the background.
+         */
+        post: operations["shots_masks_follow"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/motions/import": {
         parameters: {
             query?: never;
@@ -3373,6 +3393,20 @@ export interface components {
              */
             turn: boolean;
         };
+        /** FollowIn */
+        FollowIn: {
+            /**
+             * Frame
+             * @description Of the clip; from where on, where it goes one way
+             */
+            frame: number;
+            /**
+             * Way
+             * @default both
+             * @enum {string}
+             */
+            way: "both" | "on" | "back";
+        };
         /**
          * Footage
          * @description The clip that the shot is made on.
@@ -4331,7 +4365,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "conform" | "measure" | "deliver" | "check" | "mend" | "ahead" | "lineup";
+            kind: "conform" | "measure" | "deliver" | "check" | "mend" | "ahead" | "lineup" | "follow";
             /** Label */
             label: string;
             /** Layer */
@@ -5669,9 +5703,14 @@ export interface components {
         };
         /**
          * OutlineKey
-         * @description The outline's shape at a frame.
+         * @description The outline's shape at a frame; `followed` where it was found from drawn ones.
          */
         OutlineKey: {
+            /**
+             * Followed
+             * @default false
+             */
+            followed: boolean;
             /** Frame */
             frame: number;
             /** Points */
@@ -5682,6 +5721,11 @@ export interface components {
          * @description What lies inside a closed curve.
          */
         OutlineMask: {
+            /**
+             * Bends
+             * @default 60
+             */
+            bends: number;
             /**
              * Colour
              * @default #b48ad8
@@ -10396,6 +10440,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AlikeOut"][];
+                };
+            };
+        };
+    };
+    shots_masks_follow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                thing_id: string;
+                mask_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FollowIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
         };

@@ -93,7 +93,7 @@ export function drawnThrough(mask: Mask, m: Matrix, frame: number): Partial<Mask
   // What was picked lies where it was filmed.
   if (mask.kind === "picked") return {};
   const keys = mask.outline.keys.map((key) => ({
-    frame: key.frame,
+    ...key,
     points: key.points.map((p) => {
       const at = apply(m, p);
       const arm = (dx: number, dy: number) => {

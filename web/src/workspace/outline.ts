@@ -21,14 +21,17 @@ export function outlineAt(outline: Outline, frame: number): OutlinePoint[] {
   });
 }
 
+/** A shape that somebody drew, on a frame. */
+export const drawnKey = (frame: number, points: OutlinePoint[]) => ({ frame, points, followed: false });
+
 /** The outline with its shape at a frame changed: one key stays one; keyed outlines get a key there. */
 export function withOutline(outline: Outline, frame: number, points: OutlinePoint[]): Outline {
-  if (outline.keys.length === 1) return { keys: [{ frame: outline.keys[0]!.frame, points }] };
+  if (outline.keys.length === 1) return { keys: [drawnKey(outline.keys[0]!.frame, points)] };
   const grown = points.length - outline.keys[0]!.points.length;
   const others = outline.keys.filter((k) => k.frame !== frame);
   // All keys need equally many points: adding or removing one starts afresh from this shape.
-  if (grown !== 0) return { keys: [{ frame, points }] };
-  return { keys: [...others, { frame, points }].sort((a, b) => a.frame - b.frame) };
+  if (grown !== 0) return { keys: [drawnKey(frame, points)] };
+  return { keys: [...others, drawnKey(frame, points)].sort((a, b) => a.frame - b.frame) };
 }
 
 /** SVG path data of an outline, its points brought to the screen by `show`. */

@@ -67,6 +67,16 @@ export function useLineUp() {
   );
 }
 
+/** Bend a mask's outline with what it shows, from the shapes that were drawn. */
+export function useFollowMask() {
+  const begin = useBegin();
+  return useCallback(
+    (thing: string, mask: string, frame: number, way: "both" | "on" | "back") =>
+      begin(`/masks/${thing}/${mask}/follow`, { frame, way }),
+    [begin],
+  );
+}
+
 /** Deliver the shot as it is now. */
 export function useDeliver() {
   const begin = useBegin();

@@ -1,12 +1,26 @@
 import { useShallow } from "zustand/react/shallow";
-import { Blend, Download, Eye, EyeOff, FileUp, MousePointerClick, PenTool, Circle, X } from "lucide-react";
+import {
+  ArrowLeft,
+  ArrowRight,
+  Blend,
+  Download,
+  Eye,
+  EyeOff,
+  FileUp,
+  MousePointerClick,
+  PenTool,
+  Circle,
+  X,
+} from "lucide-react";
 import { useState } from "react";
 import { type Alike, get, type Mask } from "~/api/client";
+import { useLive } from "~/api/events";
 import { useKinds } from "~/api/queries";
 import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
 import { complain } from "~/ui/Notices";
 import { pickText } from "~/workspace/actions/files";
+import { useFollowMask } from "~/workspace/actions/jobs";
 import { mattesOf } from "~/workspace/actions/mattes";
 import { useOpenShot } from "~/workspace/context";
 import { Group, Row } from "~/workspace/details/Group";
@@ -14,7 +28,7 @@ import { ShapeKey } from "~/workspace/details/ShapeKey";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { apply, invert, times } from "~/workspace/geometry";
 import { drawnThrough, MASK_COLOURS, type Masked, useMasked } from "~/workspace/masks";
-import { outlineAt } from "~/workspace/outline";
+import { drawnKey, outlineAt } from "~/workspace/outline";
 import { freshId, freshName } from "~/workspace/patches";
 import { followable, groupsOf } from "~/workspace/kinds";
 import { act, useWorkspace } from "~/workspace/store";
@@ -210,6 +224,7 @@ function MaskRows({ masked, mask }: { masked: Masked; mask: Mask }) {
           }
         />
       )}
+      {mask.kind === "outline" && masked.list !== "look" && <FollowRow masked={masked} mask={mask} />}
       {mask.kind === "outline" && masked.list === "plate" && <MoreLikeIt masked={masked} mask={mask} />}
       {kind && (
         <SchemaForm
@@ -230,6 +245,73 @@ function MaskRows({ masked, mask }: { masked: Masked; mask: Mask }) {
         </p>
       )}
     </div>
+  );
+}
+
+/** Bending an outline with what it shows: from the drawn shapes, both ways, or one way from here. */
+function FollowRow({ masked, mask }: { masked: Masked; mask: Mask & { kind: "outline" } }) {
+  const { shotId } = useOpenShot();
+  const frame = useWorkspace((s) => s.frame);
+  const follow = useFollowMask();
+  const busy = useLive((s) =>
+    Object.values(s.jobs).some(
+      (j) => j.kind === "follow" && j.shot === shotId && ["queued", "running", "stopping"].includes(j.state),
+    ),
+  );
+  const rides = mask.rides === "footage" || mask.rides.startsWith("to:");
+  const followed = mask.outline.keys.some((k) => k.followed);
+  const go = (way: "both" | "on" | "back") => void follow(masked.thing.id, mask.id, frame, way);
+  const forget = () =>
+    void masked.edit(`Forget where ${mask.name} was followed`, (now) =>
+      now.map((m) =>
+        m.id === mask.id && m.kind === "outline"
+          ? { ...m, outline: { keys: m.outline.keys.filter((k) => !k.followed) } }
+          : m,
+      ),
+    );
+  return (
+    <Row
+      label="Follow"
+      help="The outline bends with what it shows, in all frames. Where it is off, drag its points and follow again: drawn shapes stay."
+      wide
+    >
+      {rides ? (
+        <span className="flex flex-wrap items-center gap-x-2 gap-y-1">
+          <button
+            className="font-semibold text-tide disabled:opacity-50"
+            disabled={busy}
+            onClick={() => go("both")}
+          >
+            {busy ? "Following …" : followed ? "Follow again" : "Follow what it shows"}
+          </button>
+          <button
+            aria-label="Follow it back from here"
+            title="Follow it back from here"
+            className="text-ink-2 hover:text-tide disabled:opacity-50"
+            disabled={busy}
+            onClick={() => go("back")}
+          >
+            <ArrowLeft className="size-3.5" />
+          </button>
+          <button
+            aria-label="Follow it on from here"
+            title="Follow it on from here"
+            className="text-ink-2 hover:text-tide disabled:opacity-50"
+            disabled={busy}
+            onClick={() => go("on")}
+          >
+            <ArrowRight className="size-3.5" />
+          </button>
+          {followed && (
+            <button className="text-ink-2 hover:text-brick" disabled={busy} onClick={forget}>
+              Forget
+            </button>
+          )}
+        </span>
+      ) : (
+        <span className="text-ink-3">It lies on no part of the footage</span>
+      )}
+    </Row>
   );
 }
 
@@ -272,7 +354,7 @@ function MoreLikeIt({ masked, mask }: { masked: Masked; mask: Mask & { kind: "ou
             id: freshId("mask", out),
             name: freshName(mask.name, out),
             reference_frame: frame,
-            outline: { keys: [{ frame, points }] },
+            outline: { keys: [drawnKey(frame, points)] },
           };
           const into = times(invert(masked.space(fresh, frame)), times(one.matrix, space));
           out.push({ ...fresh, ...drawnThrough(fresh, into, frame) } as Mask);

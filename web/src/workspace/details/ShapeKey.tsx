@@ -1,7 +1,7 @@
 import { Diamond } from "lucide-react";
 import type { OutlineMask } from "~/api/client";
 import { Row } from "~/workspace/details/Group";
-import { outlineAt } from "~/workspace/outline";
+import { drawnKey, outlineAt } from "~/workspace/outline";
 import { useWorkspace } from "~/workspace/store";
 
 type Outline = OutlineMask["outline"];
@@ -18,11 +18,14 @@ export function ShapeKey({
 }) {
   const frame = useWorkspace((s) => s.frame);
   const keyed = outline.keys.length > 1;
-  const here = outline.keys.some((k) => k.frame === frame);
+  const here = outline.keys.some((k) => k.frame === frame && !k.followed);
+  const drawn = outline.keys.filter((k) => !k.followed).length;
+  const followed = outline.keys.length - drawn;
   const toggle = (now: Outline): Outline => {
     const others = now.keys.filter((k) => k.frame !== frame);
-    if (keyed && here && others.length) return { keys: others };
-    const key = { frame, points: outlineAt(now, frame) };
+    // What was followed needs a drawn shape to start from.
+    if (keyed && here && others.some((k) => !k.followed)) return { keys: others };
+    const key = drawnKey(frame, outlineAt(now, frame));
     return { keys: [...others, key].sort((a, b) => a.frame - b.frame) };
   };
   return (
@@ -34,7 +37,11 @@ export function ShapeKey({
         onClick={() => onChange(toggle)}
       >
         <Diamond className="size-3.5" fill={keyed && here ? "currentColor" : "none"} />
-        {keyed ? `${outline.keys.length} keys` : "Key it here, to change it later"}
+        {!keyed
+          ? "Key it here, to change it later"
+          : followed
+            ? `${drawn} drawn, ${followed} followed`
+            : `${drawn} keys`}
       </button>
     </Row>
   );

@@ -13,7 +13,8 @@ export function MeasuringPill() {
     (j) => j.shot === shotId && j.kind !== "conform" && ["queued", "running", "stopping"].includes(j.state),
   );
   const failed = Object.values(jobs).find(
-    (j) => j.shot === shotId && ["measure", "ahead", "lineup"].includes(j.kind) && j.state === "failed",
+    (j) =>
+      j.shot === shotId && ["measure", "ahead", "lineup", "follow"].includes(j.kind) && j.state === "failed",
   );
   if (!open.length && !failed) return null;
   return (

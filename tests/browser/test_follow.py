@@ -1,0 +1,67 @@
+"""An outline that follows what it shows, in the browser: bent by one press, put right by hand on a later frame, taken back."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from pathlib import Path
+
+from playwright.sync_api import expect
+
+from plonket.base.outlines import Outline, control_points
+from plonket.masks.follow_outline import points_of
+from plonket.media.write import Coding, VideoWriter
+from tests.browser.stage import BrowserTest, until
+from tests.core.test_follow_outline import SIZE, film, off
+
+FRAMES = 16
+
+
+class Following(BrowserTest):
+    def clip(self) -> Path:
+        path = self.folder / "flag.mp4"
+        with VideoWriter(path, SIZE, Fraction(25), coding=Coding(crf=14)) as out:
+            for frame in film("astronaut.png", "coffee.png", 6.0)[0][:FRAMES]:
+                out.write(frame)
+        return path
+
+    def outline(self) -> Outline:
+        return Outline.model_validate(self.document()["stack"][0]["masks"][0]["outline"])
+
+    def test_it_bends_with_a_flag_and_is_put_right_by_hand(self) -> None:
+        page, true = self.page, film("astronaut.png", "coffee.png", 6.0)[1]
+        self.new_shot()
+        self.bring_in(self.clip())
+        points = [p.model_dump() for p in points_of(true(0))]
+        self.put_in({"kind": "fill", "id": "card", "name": "Card", "masks": [
+            {"kind": "outline", "id": "m", "name": "Flag", "outline": {"keys": [{"frame": 0, "points": points}]}}]})  # fmt: skip
+        page.get_by_role("navigation", name="Run sheet").get_by_role("button", name="Card").first.click()
+        page.get_by_role("button", name="Follow what it shows").click()
+        until(lambda: len(self.outline().keys) > 1, 90, "the outline to be followed")
+        for frame in (5, 10, FRAMES - 1):
+            self.assertLess(off(control_points(self.outline(), frame), true(frame)), 1.0, frame)
+        expect(page.get_by_text("follows what it shows, in every frame")).to_be_visible()
+        followed = len(self.outline().keys) - 1
+        expect(page.get_by_role("button", name="Key the shape of Flag here")).to_have_text(f"1 drawn, {followed} followed")
+
+        # A point is dragged on a later frame: that shape is drawn now, and stays when it is followed again.
+        self.go_to(10)
+        self.caught_up()
+        x, y = self.centre(page.locator("[data-outline-point='2']"))
+        page.mouse.move(x, y)
+        page.mouse.down()
+        page.mouse.move(x + 9, y - 7, steps=4)
+        page.mouse.up()
+        until(lambda: [k.frame for k in self.outline().keys if not k.followed] == [0, 10], 20, "the drawn shape")
+        shape = control_points(self.outline(), 10)
+        self.caught_up()
+        steps = self.steps()
+        page.get_by_role("button", name="Follow again").click()
+        until(lambda: self.steps() == steps + 1, 90, "it to be followed again")
+        self.assertEqual(control_points(self.outline(), 10).tolist(), shape.tolist())
+        moved = control_points(self.outline(), 12)[2, :2] - true(12)[2, :2]
+        self.assertGreater(float((moved**2).sum() ** 0.5), 3)
+
+        page.get_by_role("button", name="Forget", exact=True).click()
+        until(lambda: [k.frame for k in self.outline().keys] == [0, 10], 20, "what was followed to be forgotten")
+        page.keyboard.press("Control+z")
+        until(lambda: len(self.outline().keys) > 2, 20, "undo")
