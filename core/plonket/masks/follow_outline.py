@@ -17,12 +17,14 @@ import numpy as np
 
 from plonket.base.conventions import F64, U8
 from plonket.base.errors import Degenerate
-from plonket.base.outlines import Outline, OutlineKey, OutlinePoint, carry, control_points
+from plonket.base.outlines import Outline, OutlineKey, OutlinePoint, carry, control_points, flatten
 from plonket.base.progress import Work
 from plonket.masks.bending_net import BendingNet
 
-LOST_BELOW = 0.12
+LOST_BELOW = 0.2
 """Share of the inside that must still look the same, or it is lost."""
+SWELLS = 1.25
+"""Times by which it may grow or shrink from one frame to the next."""
 IN_VIEW = 0.15
 """Share of the inside that must lie in the picture, or it has left."""
 THIN_PX = 0.12
@@ -157,11 +159,22 @@ def _run(
         return
     grey = cv2.cvtColor(picture(start), cv2.COLOR_RGB2GRAY)
     carried = BendingNet(shape, grey, bend)
+    size = _size(shape)
     for frame in frames:
         work.check_cancelled()
         then, grey = grey, cv2.cvtColor(picture(frame), cv2.COLOR_RGB2GRAY)
         trust = carried.step(then, grey)
-        if carried.in_view < IN_VIEW or trust < LOST_BELOW:
+        here = carried.shape()
+        before, size = size, _size(here)
+        # What folds up at once is laid on something else.
+        sound = 1 / SWELLS < size / max(before, 1e-6) < SWELLS
+        if carried.in_view < IN_VIEW or trust < LOST_BELOW or not sound:
             out.stopped[frame] = "left" if carried.in_view < IN_VIEW else "lost"
             return
-        yield frame, carried.shape(), trust
+        yield frame, here, trust
+
+
+def _size(shape: F64) -> float:
+    """Pixels that an outline holds."""
+    x, y = flatten(shape).T
+    return abs(float((x * np.roll(y, -1) - y * np.roll(x, -1)).sum())) / 2
