@@ -25,7 +25,9 @@ from plonket.image.pair_flow import pair_flow
 from plonket.image.picture import StillSource
 from plonket.keying.common import KeyContext
 from plonket.keying.screen import ScreenKey
+from plonket.masks.follow_outline import follow_outline
 from plonket.masks.outlined import OutlineMask
+from plonket.matting.measure import measure_matte
 from plonket.media.clip import ArrayClip
 from plonket.media.yuv import PlaneCoding, codes_of, planes_of
 from plonket.render.frame import render_frame
@@ -35,6 +37,7 @@ from plonket.track.camera.solve import SolveOptions, solve
 from plonket.track.form.fit import first_pose
 from plonket.track.form.measure import measure_form
 from plonket.track.form.settings import FormMotion, FormStake, Tug
+from plonket.track.matte.settings import MatteMotion, PickClick
 from plonket.track.request import MeasureRequest
 
 SIZE = (96, 64)
@@ -67,6 +70,7 @@ def warm() -> None:
 def _measure() -> None:
     _solve_something()
     _follow_a_form()
+    _pick_something()
 
 
 def _draw() -> None:
@@ -124,6 +128,22 @@ def _follow_a_form() -> None:
     motion = motion.model_copy(update={"stakes": [stake], "knows": "pixels", "focal_px": 170.0})
     with contextlib.suppress(PlonketError):
         measure_form(motion, MeasureRequest(clip=ArrayClip([cv2.GaussianBlur(picture, (0, 0), 1.2)] * 2)))
+
+
+def _pick_something() -> None:
+    """A patch of noise that goes its way before another one: picked by a click, and as an outline that follows it."""
+    rng = np.random.default_rng(4)
+    rear, front = (cv2.GaussianBlur(rng.integers(*span, (120, 160, 3)).astype(np.uint8), (0, 0), 1.5)
+                   for span in ((0, 120), (100, 255)))  # fmt: skip
+    frames = [np.asarray(rear, np.uint8).copy() for _ in range(3)]
+    for k, frame in enumerate(frames):
+        frame[40:90, 50 + 2 * k : 100 + 2 * k] = front[40:90, 50:100]
+    motion = MatteMotion(id="m", name="w", clicks=[PickClick(frame=0, x=75, y=65)])
+    outline = polygon_outline(np.array([[52.0, 42], [98, 42], [98, 88], [52, 88]]))
+    with contextlib.suppress(PlonketError):
+        measure_matte(motion, MeasureRequest(clip=ArrayClip(frames)))
+    with contextlib.suppress(PlonketError):
+        follow_outline(outline, lambda k: frames[k], 0, 3)
 
 
 if __name__ == "__main__":

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from plonket.base.conventions import F32, F64, FAST
-from plonket.base.fields import Number, number, value_at
+from plonket.base.fields import Number, number, plain, value_at
 from plonket.base.outlines import FLATNESS_PX, Outline, carry, control_points, fill, flatten_feathered, inside
 from plonket.base.registry import Entry
 from plonket.document.bases import MaskBase
@@ -26,8 +26,8 @@ class OutlineMask(MaskBase):
                           help="Moves the whole edge out, or in when negative.")  # fmt: skip
     soft: Number = number(0.0, label="Soft", low=0, high=1000, step=0.5, unit="px", group="Edge", soft=(0, 80),
                           help="Width of the edge, half of it inside. Points can be feathered singly as well.")  # fmt: skip
-    bends: float = number(60.0, label="Bends", low=0, high=100, step=5, unit="%", group="Follow",
-                           help="How freely it bends with what it shows when followed; 0: it moves as a whole.")  # fmt: skip
+    bends: float = plain(60.0, label="Bends", low=0, high=100, step=5, unit="%", group="Follow",
+                         help="How freely it bends with what it shows when followed; 0: it moves as a whole.")  # fmt: skip
 
 
 def cover(mask: OutlineMask, frame: float, size: tuple[int, int], matrix: F64, mattes: Mattes = no_mattes) -> F32:
@@ -98,6 +98,6 @@ def _bands(polygon: F64, low: F64, high: F64, within: NDArray[np.bool_], out: F3
 
 MASKS.add(Entry(
     kind="outline", order=10, label="Outline", settings=OutlineMask, run=cover,
-    help="What lies inside a closed curve, with a feather of its own at every point.", groups=("Edge", "Grade", "Mask"),
-    handles="outline",
+    help="What lies inside a closed curve, with a feather of its own at every point.",
+    groups=("Follow", "Edge", "Grade", "Mask"), handles="outline",
 ))  # fmt: skip
