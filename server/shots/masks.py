@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import itertools
 import uuid
 from collections.abc import Sequence
 from typing import Any, Literal
 
+import numpy as np
 from django.http import HttpRequest, HttpResponse
 from ninja import Router, Schema
 from pydantic import Field
@@ -13,12 +15,19 @@ from pydantic import Field
 from jobs.api import JobOut, job_out
 from jobs.models import Job
 from jobs.queue import enqueue
+from library.pool import pool
 from plonket.base.errors import BadInput
+from plonket.base.outlines import Outline, OutlineKey
 from plonket.document.bases import PURPLES, LayerBase, Mask, MaskedTreatment
-from plonket.document.operations import with_values
+from plonket.document.operations import fresh_name, with_values
+from plonket.document.retime import as_filmed
 from plonket.document.shot import Shot as Document
 from plonket.formats.svg_outlines import NamedOutline, read_svg, write_svg
+from plonket.masks.follow_outline import points_of
+from plonket.masks.outline_of import outlines_of
 from plonket.masks.outlined import OutlineMask
+from plonket.masks.picked import PickedMask, cover
+from plonket.render.sources import ShotSources
 from plonket_server.problems import NotHere
 from shots.api import ShotOut, shot_out
 from shots.editing import change_shot, document_at, document_of, find_shot
@@ -73,19 +82,13 @@ def masks_from_svg(request: HttpRequest, shot_id: uuid.UUID, thing_id: str, body
     found = read_svg(body.text, body.frame)
 
     def change(document: Document) -> Document | None:
-        thing = thing_with_masks(document, thing_id)
-        taken = {m.id for m in thing.masks}
-        added: list[Mask] = []
-        number = len(thing.masks)
+        masks = list(thing_with_masks(document, thing_id).masks)
         for one in found:
-            number += 1
-            while f"mask-{number}" in taken:
-                number += 1
-            added.append(OutlineMask(
-                id=f"mask-{number}", name=one.name, colour=PURPLES[(number - 1) % len(PURPLES)], outline=one.outline,
+            masks.append(OutlineMask(
+                id=fresh_mask(masks), name=one.name, colour=PURPLES[len(masks) % len(PURPLES)], outline=one.outline,
                 mode="add" if one.use else "subtract", reference_frame=body.frame,
             ))  # fmt: skip
-        return with_masks(document, thing_id, [*thing.masks, *added])
+        return with_masks(document, thing_id, masks)
 
     change_shot(shot_id, f"{len(found)} masks from SVG" if len(found) > 1 else "A mask from SVG", change)
     return shot_out(find_shot(shot_id))
@@ -114,3 +117,51 @@ def follow(request: HttpRequest, shot_id: uuid.UUID, thing_id: str, mask_id: str
     mask = followed_mask(document_of(find_shot(shot_id)), thing_id, mask_id)
     payload = {"thing": thing_id, "mask": mask_id, "frame": body.frame, "way": body.way}
     return job_out(enqueue(Job.Kind.FOLLOW, shot_id=shot_id, label=f"Following {mask.name}", payload=payload))
+
+
+class RoundIn(Schema):
+    frame: int = Field(ge=0, description="Of the clip")
+
+
+@router.post("/shots/{shot_id}/masks/{thing_id}/{mask_id}/outline", response=ShotOut)
+def draw_round(request: HttpRequest, shot_id: uuid.UUID, thing_id: str, mask_id: str, body: RoundIn) -> Any:
+    """Outlines round what a mask by a matte covers in a frame, in its place: it is turned off, and can be turned on again."""
+    document = document_of(find_shot(shot_id))
+    mask, footage = next((m for m in thing_with_masks(document, thing_id).masks if m.id == mask_id), None), document.footage
+    if not isinstance(mask, PickedMask) or footage is None or body.frame >= footage.frames:
+        raise BadInput("outline.kind", "Only what a matte covers can be drawn round.")
+    size = footage.width, footage.height
+    found = outlines_of(cover(mask, body.frame, size, np.eye(3), ShotSources(as_filmed(document), pool()).picked))
+    if not found:
+        raise BadInput("outline.nothing", f"{mask.name} covers nothing in this frame. Measure it, or go to another one.")
+    if len(found) > 1 and (mask.inverted or mask.mode not in ROUND_MODES):
+        raise BadInput("outline.mode", f"{mask.name} is in several pieces. Let it go with those above it, or off them, and not "
+                       "inverted.")  # fmt: skip
+
+    def change(now: Document) -> Document | None:
+        thing = thing_with_masks(now, thing_id)
+        masks: list[Mask] = []
+        for one in thing.masks:
+            masks.append(one.model_copy(update={"shown": False}) if one.id == mask_id else one)
+        at = next((k for k, one in enumerate(masks) if one.id == mask_id), len(masks) - 1) + 1
+        for number, piece in enumerate(found):
+            names = {m.name for m in masks}
+            mode = ROUND_MODES[mask.mode] if piece.hole else mask.mode
+            masks.insert(at + number, OutlineMask(
+                id=fresh_mask(masks), name=fresh_name(f"Round {mask.name}"[:100], names), mode=mode, inverted=mask.inverted,
+                colour=PURPLES[len(masks) % len(PURPLES)], strength=mask.strength,
+                outline=Outline(keys=[OutlineKey(frame=body.frame, points=points_of(piece.shape))]),
+            ))  # fmt: skip
+        return with_masks(now, thing_id, masks)
+
+    return shot_out(change_shot(shot_id, f"Draw round {mask.name}"[:120], change))
+
+
+ROUND_MODES: dict[str, Any] = {"add": "subtract", "subtract": "add"}
+"""How a hole goes in what goes so."""
+
+
+def fresh_mask(masks: Sequence[Mask]) -> str:
+    """An id that no mask of a thing has."""
+    taken = {m.id for m in masks}
+    return next(f"mask-{n}" for n in itertools.count(len(masks) + 1) if f"mask-{n}" not in taken)

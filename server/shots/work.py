@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -135,47 +136,42 @@ class LayerAhead:
         """What was worked out stays."""
 
 
-class LineUp:
+class OneChange:
+    """Work whose last step is a change of the shot; stopped before that, it has changed nothing."""
+
+    def change(self, job: Job, work: Work, is_held: Callable[[], bool]) -> dict[str, Any]:
+        """Do it, and change the shot if the work is still ours then; what is told of it."""
+        raise NotImplementedError
+
+    def plan(self, job: Job) -> tuple[list[dict[str, Any]], int]:
+        return [{}], 100
+
+    def run(self, job: Job, chunk: Chunk, work: Work) -> None:
+        def progress(done: int, total: int) -> None:
+            resize(job, total)
+            work.progress(done, total)
+
+        job.result = self.change(job, Work(on_progress=progress, is_cancelled=lambda: stop_asked(work)), chunk.is_held)
+        job.save(update_fields=["result"])
+
+    def finish(self, job: Job) -> None:
+        """The change is made as the last step of the run."""
+
+    def ended_early(self, job: Job) -> None:
+        """Nothing was changed."""
+
+
+class LineUp(OneChange):
     """A layer's clip started where it shows the same moment as the footage."""
 
-    def plan(self, job: Job) -> tuple[list[dict[str, Any]], int]:
-        return [{}], 100
-
-    def run(self, job: Job, chunk: Chunk, work: Work) -> None:
-        def progress(done: int, total: int) -> None:
-            resize(job, total)
-            work.progress(done, total)
-
+    def change(self, job: Job, work: Work, is_held: Callable[[], bool]) -> dict[str, Any]:
         assert job.shot_id is not None
-        inner = Work(on_progress=progress, is_cancelled=lambda: stop_asked(work))
-        job.result = line_up(job.shot_id, job.payload["layer"], job.payload["by"], inner, chunk.is_held)
-        job.save(update_fields=["result"])
-
-    def finish(self, job: Job) -> None:
-        """The change is made as the last step of the run."""
-
-    def ended_early(self, job: Job) -> None:
-        """Nothing was changed."""
+        return line_up(job.shot_id, job.payload["layer"], job.payload["by"], work, is_held)
 
 
-class FollowMask:
+class FollowMask(OneChange):
     """A mask's outline bent with what it lies on, as keys between the drawn ones."""
 
-    def plan(self, job: Job) -> tuple[list[dict[str, Any]], int]:
-        return [{}], 100
-
-    def run(self, job: Job, chunk: Chunk, work: Work) -> None:
-        def progress(done: int, total: int) -> None:
-            resize(job, total)
-            work.progress(done, total)
-
+    def change(self, job: Job, work: Work, is_held: Callable[[], bool]) -> dict[str, Any]:
         assert job.shot_id is not None
-        inner = Work(on_progress=progress, is_cancelled=lambda: stop_asked(work))
-        job.result = follow_mask(job.shot_id, job.payload, inner, chunk.is_held)
-        job.save(update_fields=["result"])
-
-    def finish(self, job: Job) -> None:
-        """The change is made as the last step of the run."""
-
-    def ended_early(self, job: Job) -> None:
-        """Nothing was changed."""
+        return follow_mask(job.shot_id, job.payload, work, is_held)

@@ -131,6 +131,11 @@ class Picking(BrowserTest):
         until(lambda: len(self.document()["stack"][0]["masks"]) == 1, 20, "the mask")
         self.type_number("Wider by", 5)
         until(lambda: self.document()["stack"][0]["masks"][0]["grow"] == 5, 20, "it to be wider")
+        # And an outline with points to drag, in its place.
+        page.get_by_role("button", name="Draw round it").click()
+        until(lambda: len(self.document()["stack"][0]["masks"]) > 1, 30, "the outline")
+        masks = self.document()["stack"][0]["masks"]
+        self.assertEqual(([m["kind"] for m in masks][1], masks[0]["shown"]), ("outline", False))
 
     def test_it_is_taken_out_and_nothing_of_it_is_left(self) -> None:
         page = self.page

@@ -11,6 +11,7 @@ import numpy as np
 
 from jobs.models import Job
 from library.pool import pool
+from plonket.base.outlines import Outline, control_points, fill, flatten
 from plonket.media.write import Coding, VideoWriter
 from plonket.track.matte.matte_track import MatteTrack
 from tests.core.test_pick import FRAMES, SIZE, deepest, likeness, walk
@@ -62,6 +63,20 @@ class Mattes(WithPlate):
         told = self.page.json("GET", f"/measurements/{motion['measurement']}")
         self.assertEqual((told["frames"], told["points"], told["plane"], told["camera"]), (FRAMES, [], None, None))
         self.assertEqual(told["whole"]["state"][4], 3)
+        # Drawn round, it is an outline that can be followed; the mask by the matte is off.
+        card = {"kind": "fill", "id": "card", "name": "Card", "masks": [
+            {"kind": "picked", "id": "p", "name": "Walker", "motion": "walker"}]}  # fmt: skip
+        self.edit(shot, {"op": "add", "path": "/stack/-", "value": card})
+        none = self.page.json("POST", f"/shots/{shot}/masks/card/none/outline", {"frame": 4}, status=400)
+        self.assertIn("Only what a matte covers", none["message"])
+        drawn = self.page.json("POST", f"/shots/{shot}/masks/card/p/outline", {"frame": 4})["document"]["stack"][0]["masks"]
+        self.assertEqual((drawn[0]["shown"], drawn[1]["kind"], drawn[1]["mode"]), (False, "outline", "add"))
+        outline = Outline.model_validate(drawn[1]["outline"])
+        self.assertEqual(outline.keys[0].frame, 4)
+        inside = fill(flatten(control_points(outline, 4)), SIZE) / np.float32(255)
+        self.assertGreater(likeness(inside, truth[4]), 0.85)
+        for _ in range(2):
+            self.page.json("POST", f"/shots/{shot}/undo", {})
         # A click more makes what it reaches old; undone, it is as measured.
         self.edit(shot, {"op": "add", "path": "/motions/0/clicks/-", "value": self.click(8)})
         self.assertEqual([self.seen(shot, f)[1] for f in (3, 6, 8)], ["measured", "old", "clicked"])

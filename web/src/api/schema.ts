@@ -940,6 +940,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/masks/{thing_id}/{mask_id}/outline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Draw Round
+         * @description Outlines round what a mask by a matte covers in a frame, in its place: it is turned off, and can be turned on again.
+         */
+        post: operations["shots_masks_draw_round"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/motions/import": {
         parameters: {
             query?: never;
@@ -7594,6 +7614,14 @@ export interface components {
              */
             does: "ground" | "origin" | "axis" | "scale" | "suggest" | "turn" | "raise";
         };
+        /** RoundIn */
+        RoundIn: {
+            /**
+             * Frame
+             * @description Of the clip
+             */
+            frame: number;
+        };
         /** RunOut */
         RunOut: {
             /** First */
@@ -10468,6 +10496,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    shots_masks_draw_round: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                thing_id: string;
+                mask_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RoundIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotOut"];
                 };
             };
         };

@@ -156,7 +156,7 @@ const setOne = (masked: Masked, mask: Mask, label: string, values: object) =>
   void masked.edit(label, (now) => now.map((m) => (m.id === mask.id ? ({ ...m, ...values } as Mask) : m)));
 
 function MaskRows({ masked, mask }: { masked: Masked; mask: Mask }) {
-  const { record } = useOpenShot();
+  const { record, edits } = useOpenShot();
   const frame = useWorkspace((s) => s.frame);
   const { data: kinds } = useKinds("mask");
   const kind = kinds?.find((k) => k.kind === mask.kind);
@@ -224,6 +224,20 @@ function MaskRows({ masked, mask }: { masked: Masked; mask: Mask }) {
           }
         />
       )}
+      {mask.kind === "picked" && masked.list !== "look" && (
+        <Row
+          label="Its outline"
+          help="Draws an outline round what it covers in this frame, with points to drag, that can follow what it shows. This mask is turned off."
+          wide
+        >
+          <button
+            className="justify-self-start font-semibold text-tide"
+            onClick={() => void edits.ask(`/masks/${masked.thing.id}/${mask.id}/outline`, { frame })}
+          >
+            Draw round it
+          </button>
+        </Row>
+      )}
       {mask.kind === "outline" && masked.list !== "look" && <FollowRow masked={masked} mask={mask} />}
       {mask.kind === "outline" && masked.list === "plate" && <MoreLikeIt masked={masked} mask={mask} />}
       {kind && (
@@ -247,6 +261,11 @@ function MaskRows({ masked, mask }: { masked: Masked; mask: Mask }) {
     </div>
   );
 }
+
+const ONE_WAY = [
+  { way: "back", label: "Follow it back from here", Icon: ArrowLeft },
+  { way: "on", label: "Follow it on from here", Icon: ArrowRight },
+] as const;
 
 /** Bending an outline with what it shows: from the drawn shapes, both ways, or one way from here. */
 function FollowRow({ masked, mask }: { masked: Masked; mask: Mask & { kind: "outline" } }) {
@@ -284,24 +303,18 @@ function FollowRow({ masked, mask }: { masked: Masked; mask: Mask & { kind: "out
           >
             {busy ? "Following …" : followed ? "Follow again" : "Follow what it shows"}
           </button>
-          <button
-            aria-label="Follow it back from here"
-            title="Follow it back from here"
-            className="text-ink-2 hover:text-tide disabled:opacity-50"
-            disabled={busy}
-            onClick={() => go("back")}
-          >
-            <ArrowLeft className="size-3.5" />
-          </button>
-          <button
-            aria-label="Follow it on from here"
-            title="Follow it on from here"
-            className="text-ink-2 hover:text-tide disabled:opacity-50"
-            disabled={busy}
-            onClick={() => go("on")}
-          >
-            <ArrowRight className="size-3.5" />
-          </button>
+          {ONE_WAY.map(({ way, label, Icon }) => (
+            <button
+              key={way}
+              aria-label={label}
+              title={label}
+              className="text-ink-2 hover:text-tide disabled:opacity-50"
+              disabled={busy}
+              onClick={() => go(way)}
+            >
+              <Icon className="size-3.5" />
+            </button>
+          ))}
           {followed && (
             <button className="text-ink-2 hover:text-brick" disabled={busy} onClick={forget}>
               Forget
