@@ -13,7 +13,7 @@ from plonket.base.conventions import F64, U8
 from plonket.base.errors import Cancelled, Degenerate
 from plonket.base.outlines import Outline, OutlineKey, control_points, fill, flatten
 from plonket.base.progress import Work
-from plonket.masks.follow_outline import drawn_keys, follow_outline, points_of, through, with_followed
+from plonket.masks.follow_outline import FollowedOutline, drawn_keys, follow_outline, points_of, through, with_followed
 from tests.core.photos import photo
 
 SIZE = (640, 360)
@@ -149,6 +149,15 @@ class Drawn(unittest.TestCase):
         self.assertLess(len(kept.keys), FRAMES)
         for k in range(FRAMES):
             self.assertLess(float(np.abs(control_points(kept, k)[:, :2] - found.shapes[k][:, :2]).max()), 0.15)
+
+    def test_a_long_one_of_many_points_keeps_no_more_than_a_document_can_bear(self) -> None:
+        rng = np.random.default_rng(2)
+        shapes = {f: np.hstack([50 + 30 * np.cos(np.arange(80))[:, None] + rng.normal(0, 0.4, (80, 2)), np.zeros((80, 5))])
+                  for f in range(200)}  # fmt: skip
+        first = Outline(keys=[OutlineKey(frame=0, points=points_of(shapes[0]))])
+        kept = with_followed(first, FollowedOutline(shapes=shapes))
+        self.assertLess(sum(len(k.points) for k in kept.keys), 3200)
+        self.assertEqual(kept.keys[-1].frame, 199)
 
     def test_followed_again_it_starts_from_what_was_drawn(self) -> None:
         frames, true = film("astronaut.png", "coffee.png", 6.0)

@@ -27,8 +27,10 @@ SWELLS = 1.25
 """Times by which it may grow or shrink from one frame to the next."""
 IN_VIEW = 0.15
 """Share of the inside that must lie in the picture, or it has left."""
-THIN_PX = 0.12
-"""How far a shape may lie from the straight way between two kept ones."""
+THIN_PX, THINNEST_PX = 0.12, 4.0
+"""How far a shape may lie from the straight way between two kept ones; and where there would be too many of them, at most."""
+MOST_POINTS = 3000
+"""Points of all kept shapes together, above which they may lie farther off."""
 
 
 @dataclass(slots=True)
@@ -120,6 +122,10 @@ def with_followed(outline: Outline, found: FollowedOutline, thin_px: float = THI
         return outline
     shapes = {f: found.shapes[f] if f in found.shapes else control_points(outline, f) for f in frames}
     kept = _kept(frames, shapes, set(drawn), thin_px)
+    # A document stays one that is quickly read and saved.
+    while len(kept) * len(outline.keys[0].points) > MOST_POINTS and thin_px < THINNEST_PX:
+        thin_px *= 1.4
+        kept = _kept(frames, shapes, set(drawn), thin_px)
     keys = [drawn[f] if f in drawn else OutlineKey(frame=f, points=points_of(shapes[f]), followed=True) for f in kept]
     return Outline(keys=keys)
 
@@ -127,7 +133,7 @@ def with_followed(outline: Outline, found: FollowedOutline, thin_px: float = THI
 def points_of(shape: F64) -> list[OutlinePoint]:
     """Control points (n, 7) as an outline keeps them."""
     names = ("x", "y", "in_x", "in_y", "out_x", "out_y", "feather")
-    return [OutlinePoint(**dict(zip(names, (round(float(v), 3) for v in row), strict=True))) for row in shape]
+    return [OutlinePoint(**dict(zip(names, (round(float(v), 2) for v in row), strict=True))) for row in shape]
 
 
 def _kept(frames: Sequence[int], shapes: dict[int, F64], drawn: set[int], thin_px: float) -> list[int]:
