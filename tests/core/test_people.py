@@ -87,6 +87,17 @@ class OneClick(unittest.TestCase):
         self.assertGreater(likeness(mattes(frames, picked)[0], truth[0]), 0.9)
 
 
+class Kept(unittest.TestCase):
+    def test_gone_on_from_kept_masks_it_is_the_same(self) -> None:
+        frames, _ = before("coffee.png")
+        clicks = clicked([PickClick(frame=0, x=270, y=300)], SIZE[0])
+        kept: dict[str, U8] = {}
+        whole = Picked(lambda k: frames[k], FRAMES, clicks, save=lambda name, mask: kept.update({name: mask})).mask(FRAMES - 1)
+        some = {name: mask for name, mask in kept.items() if int(name.split("-")[1]) <= 4}
+        again = Picked(lambda k: frames[k], FRAMES, clicks, load=some.get).mask(FRAMES - 1)
+        self.assertTrue((whole == again).all())
+
+
 class Hint(unittest.TestCase):
     def test_nobody_is_seen_in_photographs_without_people(self) -> None:
         for name in ("brick.png", "gravel.png", "grass.png", "chelsea.png"):

@@ -327,9 +327,8 @@ class Picked(Carried):
     def _as_person(self, staked: int) -> tuple[float, float]:
         """Of what was picked on a given frame, how much is a person's, and how much more a person has nearby."""
         if staked not in self._persons:
-            mask = self._known.get((staked, staked))
-            if mask is None:
-                return 0.0, 0.0
+            # Cut anew where only later masks were kept.
+            mask = self._from(staked, staked)
             seen = self._told.get(staked)
             self._persons[staked] = shares(self._person.about(staked, mask) if seen is None else seen, mask)
         return self._persons[staked]
