@@ -47,7 +47,8 @@ async def matte_picture(request: HttpRequest, shot_id: uuid.UUID, motion_id: str
     """What a matte covers in a frame of the clip, as coverage of white: as it was measured, or, on a frame with clicks or boxes
     that were not measured yet, as they pick it.
 
-    The header ``X-Plonket-Matte`` says which: *measured*, *clicked*, *old* (its clicks have changed since) or *none*.
+    The header ``X-Plonket-Matte`` says which: *measured*, *clicked*, *old* (its clicks, or how it is measured, have changed
+    since) or *none*.
     """
 
     def made() -> HttpResponse:

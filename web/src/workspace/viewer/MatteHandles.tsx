@@ -10,7 +10,7 @@ import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 const HEADER = "X-Plonket-Matte";
 const SAYS: Record<string, string> = {
   clicked: "As clicked: measure it to carry it through the clip",
-  old: "Clicks have changed since: measure again",
+  old: "As it was measured before: measure again",
   none: "Not measured here yet",
 };
 
