@@ -23,6 +23,8 @@ STEPS = (0.25, 0.4, 0.6, 0.85, 1.2)
 """How much steepness a growing region may climb, as multiples of what is usual."""
 SMALLEST, LARGEST = 0.0008, 0.5
 """Shares of the picture that a picked thing may cover."""
+STILL = 0.2
+"""Of the speed of what moves in a box, less than that stands still."""
 UNLIKE = 14.0
 """Distance in CIELAB from every colour of the rest at which a pixel is not of it."""
 
@@ -61,6 +63,26 @@ def moving_together(moving: F32, on: NDArray[np.bool_], seen: NDArray[np.bool_])
         return None
     found = hanging_together(made_solid((moving > 0.5 * here) & seen), on)
     return found if SMALLEST * found.size < found.sum() < LARGEST * found.size else None
+
+
+def box_guesses(inside: NDArray[np.bool_], shows: NDArray[np.bool_], moving: F32, fast: float) -> list[U8]:
+    """Marks for what may be meant by a box: what moves in it, all that is not as what lies round it, what lies in its middle.
+
+    inside, shows : (h, w) where the box is, and where there is enough to see for movement. moving : (h, w) reduced pixels a
+    frame; `fast`, of what is quick in the box.
+    """
+    whole = np.where(inside, cv2.GC_PR_FGD, cv2.GC_BGD).astype(np.uint8)
+    out = [whole]
+    if fast > 2 * MOVES_PX / BESIDE:
+        still = inside & shows & (moving < STILL * fast)
+        moves = whole.copy()
+        moves[cv2.erode(still.astype(np.uint8), disc(1)) > 0] = cv2.GC_PR_BGD
+        out.insert(0, moves)
+    # However many boxes there are, the deepest part of each is its middle.
+    deep = cv2.distanceTransform(inside.astype(np.uint8), cv2.DIST_L2, 3)
+    middle = np.where(inside, cv2.GC_PR_BGD, cv2.GC_BGD).astype(np.uint8)
+    middle[deep > 0.35 * deep.max()] = cv2.GC_PR_FGD
+    return [*out, middle]
 
 
 def by_colour(lab: F32, on: NDArray[np.bool_]) -> NDArray[np.bool_]:

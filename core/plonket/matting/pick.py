@@ -23,6 +23,7 @@ from plonket.matting.guesses import (
     LARGEST,
     MOVES_PX,
     SMALLEST,
+    box_guesses,
     by_colour,
     by_growing,
     by_movement,
@@ -71,8 +72,6 @@ UNSURE, SURE = 0.35, 0.75
 """Shares of the rim that has the colours of its side, from which on it is believed."""
 GROWS_BY, GROWN_BY = 1.4, 2.2
 """Times its size on the nearest given frame up to which it may be itself, and from which on it hardly is."""
-STILL = 0.2
-"""Of the speed of what moves in a box, less than that stands still."""
 AGAINST, ALONG = -0.4, 0.6
 """Cosines below which something moves against the thing, and above which it goes its way."""
 GONE_SHARE = 0.2
@@ -240,7 +239,7 @@ class Picked(Carried):
         fast = float(np.percentile(moving[inside], 90))
         together = moving > 0.35 * fast if fast > 2 * MOVES_PX / BESIDE else None
         person = self._person.boxed(frame, inside)
-        guesses = [(one, 0.0) for one in self._box_guesses(frame, inside, moving, fast)]
+        guesses = [(one, 0.0) for one in box_guesses(inside, self._shows(frame), moving, fast)]
         if person is not None:
             guesses.append((marks_of(person, marks), OF_PERSON))
         best, best_worth, best_extra = None, -np.inf, 0.0
@@ -260,21 +259,6 @@ class Picked(Carried):
             return best
         self._told[frame] = person
         return self._again(frame, best)
-
-    def _box_guesses(self, frame: int, inside: NDArray[np.bool_], moving: F32, fast: float) -> list[U8]:
-        """What may be meant by a box: what moves in it, all that is not as what lies round it, and what lies in its middle."""
-        whole = np.where(inside, cv2.GC_PR_FGD, cv2.GC_BGD).astype(np.uint8)
-        out = [whole]
-        if fast > 2 * MOVES_PX / BESIDE:
-            still = inside & self._shows(frame) & (moving < STILL * fast)
-            moves = whole.copy()
-            moves[cv2.erode(still.astype(np.uint8), disc(1)) > 0] = cv2.GC_PR_BGD
-            out.insert(0, moves)
-        # However many boxes there are, the deepest part of each is its middle.
-        deep = cv2.distanceTransform(inside.astype(np.uint8), cv2.DIST_L2, 3)
-        middle = np.where(inside, cv2.GC_PR_BGD, cv2.GC_BGD).astype(np.uint8)
-        middle[deep > 0.35 * deep.max()] = cv2.GC_PR_FGD
-        return [*out, middle]
 
     def _band(self, hard: U8, to: int, before: Before | None = None) -> U8:
         """Where the edge is looked for in a frame; what moves by itself belongs to the thing, what does not lies beside it."""
