@@ -10,8 +10,10 @@ import numpy as np
 
 from plonket.base.colour import decode, encode
 from plonket.base.conventions import F32, U8
+from plonket.matting.carried import Before
 from plonket.matting.people import person_at, person_in
 from plonket.matting.person_hint import one_of_several, other_people
+from plonket.matting.person_memory import PersonMemory
 from plonket.matting.pick import Picked, clicked
 from plonket.track.matte.settings import PickBox, PickClick
 from tests.core.photos import photo
@@ -64,6 +66,12 @@ class OneClick(unittest.TestCase):
         self.assertGreater(float(np.mean(like)), mean, like)
         self.assertGreater(min(like), worst, like)
 
+    def test_its_edge_is_calm(self) -> None:
+        frames, truth = before("coffee.png")
+        found = mattes(frames, one_click(frames, 270, 300))
+        beats = [np.abs((b - a) - (d - c)).sum() / c.sum() for a, b, c, d in zip(found, found[1:], truth, truth[1:], strict=False)]
+        self.assertLess(float(np.mean(beats)), 0.017, beats)
+
     def test_a_click_on_the_clothes_takes_the_head_along(self) -> None:
         self.check(before("coffee.png"), 270, 300, mean=0.95, worst=0.9)
 
@@ -85,6 +93,52 @@ class OneClick(unittest.TestCase):
         frames, truth = before("coffee.png")
         picked = Picked(lambda k: frames[k], FRAMES, [], [PickBox(frame=0, x0=195, y0=40, x1=450, y1=358)], strict=True)
         self.assertGreater(likeness(mattes(frames, picked)[0], truth[0]), 0.9)
+
+
+class Remembered(unittest.TestCase):
+    def before(self, mask: U8, alike: bool = True) -> Before:
+        y, x = np.mgrid[0:40, 0:60].astype(np.float32)
+        return Before(0, 3, mask, np.dstack([x, y]), np.full(mask.shape, alike))
+
+    def arm(self, there: bool) -> U8:
+        mask = np.zeros((40, 60), np.uint8)
+        mask[10:36, 24:44] = 255
+        mask[16:20, 8:24] = 255 * there
+        return mask
+
+    def test_an_arm_that_one_cut_misses_stays_and_one_that_many_miss_goes(self) -> None:
+        seen = np.full((40, 60), 0.5, np.float32)
+        memory = PersonMemory.of(3, seen, np.asarray(self.arm(True) / 255, np.float32))
+        shown = []
+        for frame in range(4, 12):
+            was = self.before(self.arm(True))
+            now = memory.gone_on(frame, seen, was)
+            decided = now.decision(self.arm(False), was, PersonMemory(3, memory.seen, memory.decided))
+            shown.append(bool((decided[17, 10:22] > 0.5).all()))
+            memory = PersonMemory.of(3, now.likely, decided)
+        self.assertTrue(shown[0])
+        self.assertFalse(shown[-1])
+
+    def test_where_movement_is_not_to_be_believed_the_cut_counts(self) -> None:
+        was = self.before(self.arm(True), alike=False)
+        memory = PersonMemory.of(3, np.ones((40, 60), np.float32), np.ones((40, 60), np.float32))
+        decided = memory.gone_on(4, memory.likely, was).decision(self.arm(False), was, memory)
+        self.assertEqual(float(decided[17, 12]), 0)
+
+    def test_what_was_taken_off_since_does_not_come_back(self) -> None:
+        seen = np.zeros((40, 60), np.float32)
+        memory = PersonMemory.of(3, seen, np.asarray(self.arm(True) / 255, np.float32))
+        was = self.before(self.arm(False))
+        decided = memory.gone_on(4, seen, was).decision(self.arm(False), was, memory)
+        self.assertLess(float(decided[17, 12]), 0.5)
+
+    def test_kept_and_read_it_is_the_same(self) -> None:
+        rng = np.random.default_rng(3)
+        memory = PersonMemory.of(5, rng.random((4, 6), np.float32), rng.random((4, 6), np.float32))
+        again = PersonMemory.read(5, memory.kept(), 4)
+        self.assertTrue((again.seen == memory.seen).all())
+        self.assertTrue(again.decided is not None and (again.decided == memory.decided).all())
+        self.assertIsNone(PersonMemory.read(5, memory.seen, 4).decided)
 
 
 class Kept(unittest.TestCase):

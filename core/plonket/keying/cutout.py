@@ -13,7 +13,7 @@ from plonket.document.kinds import KEYS, KeyEntry
 from plonket.keying.common import Element, KeyContext, cut_out, held
 from plonket.keying.shape import UnmixedKey, shaped
 from plonket.matting.carried import CutStroke
-from plonket.matting.pick import Picked
+from plonket.matting.pick import VERSION, Picked
 from plonket.matting.soft_edges import soft_edges
 
 
@@ -54,7 +54,7 @@ def learn(key: CutOutKey, element: Element) -> KeyContext:
     """Where the strokes say the subject is, carried through the element; masks are kept."""
     if not any(s.subject for s in key.strokes):
         return KeyContext()
-    place = element.kept("picked", "".join(s.model_dump_json() for s in key.strokes))
+    place = element.kept("picked", f"{VERSION}" + "".join(s.model_dump_json() for s in key.strokes))
     if place is None:
         return KeyContext(carried=Picked(element.rgb, element.frames, key.strokes))
     return KeyContext(carried=Picked(element.rgb, element.frames, key.strokes, load=place.load, save=place.save))

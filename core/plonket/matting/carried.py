@@ -26,6 +26,9 @@ CLUSTERS = 6
 INNER_PX, OUTER_PX = 5, 8
 """How far inside and outside of where it was carried the subject's edge is looked for, in reduced pixels."""
 
+ALIKE_CODES = 16
+"""Up to how many 8-bit codes a pixel differs from where it came from for its movement to be believed."""
+
 
 class CutStroke(Settings):
     """A stroke over the subject, or over what is not; in the clip's own pixels, on one of its frames."""
@@ -38,11 +41,14 @@ class CutStroke(Settings):
 
 @dataclass(frozen=True, slots=True)
 class Before:
-    """The frame from which a mask was carried, its mask there (h, w), and where each pixel was in it, (h, w, 2)."""
+    """The frame from which a mask was carried, from the one with strokes `start` on, its mask there (h, w), where each pixel
+    was in it, (h, w, 2), and which pixels look as they did there, (h, w)."""
 
+    start: int
     frame: int
     mask: U8
     came: F32
+    alike: NDArray[np.bool_]
 
 
 class Carried:
@@ -110,7 +116,7 @@ class Carried:
         if at == start and (start, at) not in self._known:
             self._known[start, start] = self._cut(start)
         while at != frame:
-            mask = self._carry(self._known[start, at], at, at + step)
+            mask = self._carry(self._known[start, at], start, at, at + step)
             at += step
             self._known[start, at] = mask
             self._save(f"{start}-{at}", mask)
@@ -159,7 +165,7 @@ class Carried:
         marks[(marks == cv2.GC_PR_BGD) & likely] = cv2.GC_PR_FGD
         return settled(picture, marks, 4)
 
-    def _carry(self, mask: U8, frame: int, to: int) -> U8:
+    def _carry(self, mask: U8, start: int, frame: int, to: int) -> U8:
         """Where the subject is in the next frame: carried by dense flow, its edge found again in a band."""
         a, b = self._picture(frame), self._picture(to)
         grey = [cv2.cvtColor(p, cv2.COLOR_RGB2GRAY) for p in (b, a)]
@@ -170,11 +176,18 @@ class Carried:
         hard = (carried_by(came, mask) > 127).astype(np.uint8)
         if not hard.any():
             return np.zeros_like(mask)
-        marks = self._band(hard, to, Before(frame, mask, came))
+        differs = np.abs(carried_by(came, a).astype(np.int16) - b).max(axis=2)
+        before = Before(start, frame, mask, came, differs < ALIKE_CODES)
+        marks = self._band(hard, to, before)
         given = self._marks(to)
         for value in (cv2.GC_FGD, cv2.GC_BGD):
             marks[given == value] = value
-        return settled_near(b, marks)
+        return self._settled(marks, to, before)
+
+    def _settled(self, marks: U8, to: int, before: Before) -> U8:
+        """A frame's mask (h, w) from marks in it."""
+        return settled_near(self._picture(to), marks)
+
     def _band(self, hard: U8, to: int, before: Before | None = None) -> U8:
         """Where the edge of what was carried (h, w; 1 where it is) from the frame before is looked for in a frame."""
         marks = np.full(hard.shape, cv2.GC_BGD, np.uint8)

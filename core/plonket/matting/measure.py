@@ -14,14 +14,12 @@ from plonket.base.colour import linear_from_codes
 from plonket.base.conventions import U8
 from plonket.base.errors import Degenerate
 from plonket.base.states import COVERED, GIVEN, LEFT, LOST, TRACKED
-from plonket.matting.pick import Picked, clicked
+from plonket.matting.pick import VERSION, Picked, clicked
 from plonket.matting.soft_edges import soft_edges
 from plonket.track.matte.matte_track import MatteTrack
 from plonket.track.matte.settings import MatteMotion
 from plonket.track.request import MeasureRequest
 
-VERSION = 2
-"""Goes up whenever the same clicks would give another matte."""
 FIRM = 0.4
 """How much the bare cut counts against the colours beside a soft edge."""
 RIM_SHARE = 0.04

@@ -12,9 +12,12 @@ from plonket.base.conventions import F32, U8
 from plonket.matting.carried import Before, carried_by, grown
 from plonket.matting.guesses import BESIDE, MOVES_PX, disc
 from plonket.matting.people import PERSON, Window, likely_small, person_at, person_in
+from plonket.matting.person_memory import PersonMemory
 
 CORE, NOT = 0.88, 0.1
 """Likelihoods above and below which a pixel is surely a person's, and surely not."""
+THIN_PX, DEEP_PX = 2, 5
+"""Reduced pixels inside the edge from which on a thin part stays itself, and how deep what is not thin goes."""
 IS_ONE, STRANGE = 0.55, 0.4
 """Shares of a picked thing that must be a person's, and that a person may have beyond it, for it to be followed as one."""
 NOTHING_ELSE = 0.85
@@ -40,12 +43,17 @@ class PersonHint:
 
     Parameters
     ----------
-    rgb : frame -> 8-bit (h, w, 3). width : of what is cut.
+    rgb : frame -> 8-bit (h, w, 3). width : of what is cut. load, save : what is remembered, kept elsewhere by its name.
     """
 
-    def __init__(self, rgb: Callable[[int], U8], width: int) -> None:
-        self._rgb, self._width = rgb, width
+    def __init__(
+        self, rgb: Callable[[int], U8], width: int,
+        load: Callable[[str], U8 | None] = lambda _: None, save: Callable[[str, U8], None] = lambda _name, _kept: None,
+    ) -> None:  # fmt: skip
+        self._rgb, self._width, self._load, self._save = rgb, width, load, save
         self._last: tuple[int, Window, F32] | None = None
+        self._memories: dict[int, PersonMemory] = {}
+        self._now: PersonMemory | None = None
 
     def clicked(self, frame: int, clicks: Sequence[tuple[float, float]]) -> F32 | None:
         """0 to 1 (h, w) reduced: the people under clicks (x, y) of a frame; None if there are none."""
@@ -80,16 +88,48 @@ class PersonHint:
             self._last = frame, window, self._laid(seen, window, rgb.shape)
         return self._last[2]
 
-    def carried(self, frame: int, hard: U8, before: Before | None) -> F32 | None:
-        """The same beside a mask that was carried there (h, w; 1 where it is): what one frame misses the one before may show;
-        and another person there was another one before."""
+    def alone(self, frame: int) -> bool:
+        """Whether one person was followed into a frame, and no other was near."""
+        return self._now is not None and self._now.frame == frame
+
+    def forget(self) -> None:
+        """That what was told last does not count later."""
+        self._now = None
+
+    def carried(self, frame: int, hard: U8, before: Before | None, told: F32 | None = None) -> F32 | None:
+        """The same beside a mask that was carried there (h, w; 1 where it is): what one frame misses those before may show; and
+        another person there was another one before. told : (h, w) what is known of the frame before."""
+        self._now = None
         was = None if before is None else self.about(before.frame, before.mask)
         seen = self.about(frame, hard)
         if before is None or was is None or seen is None:
             return seen
         others = other_people(was, before.mask)
-        both = 0.5 * seen + 0.5 * carried_by(before.came, was)
-        return np.where(carried_by(before.came, others) > 127, 0, both).astype(np.float32)
+        if others.any():
+            # Where people meet, what was said before may be another one's.
+            both = 0.5 * seen + 0.5 * carried_by(before.came, was)
+            return np.where(carried_by(before.came, others) > 127, 0, both).astype(np.float32)
+        memory = self._remembered(before) or PersonMemory.of(before.frame, was if told is None else told)
+        self._now = memory.gone_on(frame, seen, before)
+        return self._now.likely
+
+    def steadied(self, frame: int, cut: U8, before: Before) -> U8:
+        """A cut (h, w; 0 or 255) of one person who was followed there, weighed with what was seen and decided before."""
+        if self._now is None or self._now.frame != frame or not cut.any():
+            return cut
+        decided = self._now.decision(cut, before, self._remembered(before))
+        memory = PersonMemory.of(frame, self._now.likely, decided)
+        self._memories[before.start] = memory
+        self._save(f"{before.start}-{frame}-person", memory.kept())
+        return np.where(decided > 0.5, 255, 0).astype(np.uint8)
+
+    def _remembered(self, before: Before) -> PersonMemory | None:
+        """What was told of the frame before, on the way from the same given one."""
+        memory = self._memories.get(before.start)
+        if memory is not None and memory.frame == before.frame:
+            return memory
+        kept = self._load(f"{before.start}-{before.frame}-person")
+        return None if kept is None else PersonMemory.read(before.frame, kept, before.mask.shape[0])
 
     def _laid(self, seen: F32, window: Window, shape: tuple[int, ...]) -> F32:
         """What is told in a window of a picture, in all of it, reduced."""
@@ -180,11 +220,13 @@ def reach_of(solid: U8) -> int:
     return int(np.clip(REACH * float(np.sqrt(solid.sum())), LEAST_REACH, MOST_REACH))
 
 
-def hinted(marks: U8, hard: U8, seen: F32, *, only: bool, likely: F32 | None) -> NDArray[np.bool_]:
+def hinted(
+    marks: U8, hard: U8, seen: F32, *, only: bool, likely: F32 | None, before: Before | None = None
+) -> NDArray[np.bool_]:
     """Marks of a carried mask (h, w; 1 where it is), put right by where a person is seen; where that decided them.
 
     only : whether what was picked is a person and nothing besides. likely : (h, w) logarithm of how much likelier a colour is
-    on it; where colours say clearly otherwise, both are left open.
+    on it; where colours say clearly otherwise, both are left open. before : from where it was carried, if it was.
     """
     near = grown(hard, reach_of(hard))
     colours = np.zeros(seen.shape, np.float32) if likely is None else likely
@@ -192,13 +234,21 @@ def hinted(marks: U8, hard: U8, seen: F32, *, only: bool, likely: F32 | None) ->
     sure = core & (colours > -OTHERWISE)
     marks[core] = cv2.GC_PR_FGD
     marks[sure & (hard > 0)] = cv2.GC_FGD
-    if not only:
-        return sure
-    none = (seen < NOT) & grown(hard, MOST_REACH) & (colours < OTHERWISE)
-    marks[none] = np.where(hard[none] > 0, cv2.GC_PR_BGD, cv2.GC_BGD)
-    doubtful = near & (seen >= NOT) & ~core
-    marks[doubtful] = np.where(seen[doubtful] > PERSON, cv2.GC_PR_FGD, cv2.GC_PR_BGD)
-    return sure | none
+    decided = sure
+    if only:
+        none = (seen < NOT) & grown(hard, MOST_REACH) & (colours < OTHERWISE)
+        marks[none] = np.where(hard[none] > 0, cv2.GC_PR_BGD, cv2.GC_BGD)
+        doubtful = near & (seen >= NOT) & ~core
+        marks[doubtful] = np.where(seen[doubtful] > PERSON, cv2.GC_PR_FGD, cv2.GC_PR_BGD)
+        decided = decided | none
+    if before is None:
+        return decided
+    # A thin part, as an arm, has no depth by which it would be sure.
+    deep = cv2.erode(hard, disc(DEEP_PX))
+    thin = (hard > 0) & ~grown(deep, DEEP_PX + 2) & ~grown(1 - hard, THIN_PX - 1)
+    thin &= before.alike & (seen > PERSON) & (colours > 0)
+    marks[thin] = cv2.GC_FGD
+    return decided | thin
 
 
 def _at(seen: F32, x: float, y: float) -> tuple[int, int]:

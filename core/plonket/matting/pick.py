@@ -47,6 +47,7 @@ from plonket.matting.person_hint import (
     NOTHING_ELSE,
     STILL_ONE,
     STRANGE,
+    TOO_LARGE,
     PersonHint,
     hinted,
     marks_of,
@@ -56,6 +57,8 @@ from plonket.matting.person_hint import (
 )
 from plonket.track.matte.settings import PickBox, PickClick
 
+VERSION = 3
+"""Goes up whenever the same clicks would give another matte."""
 CLICK_PX = 3.0
 """Radius about a click, in reduced pixels, that surely belongs to what was clicked."""
 TEXTURE_CODES = 6.0
@@ -112,7 +115,7 @@ class Picked(Carried):
         self._boxes, self._strict = boxes, strict
         self._colours: tuple[F32, F32] | None = None
         self._movement: tuple[int, F32, F32] | None = None
-        self._person = PersonHint(self._rgb, WIDTH)
+        self._person = PersonHint(self._rgb, WIDTH, self._load, self._save)
         self._likeness: tuple[int, F32] | None = None
         self._told: dict[int, F32] = {}
         self._persons: dict[int, tuple[float, float]] = {}
@@ -302,11 +305,18 @@ class Picked(Carried):
         if seen is None:
             if its < IS_ONE or beyond > STRANGE or to == nearest:
                 return np.ones(hard.shape, bool)
-            seen = self._person.carried(to, hard, before)
+            seen = self._person.carried(to, hard, before, None if before is None else self._told.get(before.frame))
         here, strange = shares(seen, hard * np.uint8(255))
         if seen is None or here < STILL_ONE * its or strange > STRANGE:
+            self._person.forget()
             return np.ones(hard.shape, bool)
-        return ~hinted(marks, hard, seen, only=its > NOTHING_ELSE, likely=likely)
+        if hard.sum() > TOO_LARGE * self._usual_size():
+            self._person.forget()
+        steady = before if self._person.alone(to) else None
+        return ~hinted(marks, hard, seen, only=its > NOTHING_ELSE, likely=likely, before=steady)
+
+    def _settled(self, marks: U8, to: int, before: Before) -> U8:
+        return self._person.steadied(to, super()._settled(marks, to, before), before)
 
     def _as_person(self, staked: int) -> tuple[float, float]:
         """Of what was picked on a given frame, how much is a person's, and how much more a person has nearby."""
@@ -322,9 +332,9 @@ class Picked(Carried):
         mine = [s for s in self._strokes if s.subject and min(s.frame, self._frames - 1) == frame and len(s.points) == 1]
         return [s.points[0] for s in mine]
 
-    def _carry(self, mask: U8, frame: int, to: int) -> U8:
+    def _carry(self, mask: U8, start: int, frame: int, to: int) -> U8:
         """Where it is in the next frame; nothing of it, once nothing there has its colours; and where it is seen again."""
-        out = super()._carry(mask, frame, to) if mask.any() else np.zeros_like(mask)
+        out = super()._carry(mask, start, frame, to) if mask.any() else np.zeros_like(mask)
         likely = self._likely(to)
         if likely is None:
             return out
