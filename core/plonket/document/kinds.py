@@ -10,7 +10,9 @@ be checked against the plate;
 Traits of motions: ``room`` solves a room; ``surface`` is flat, with a quad; ``points`` is made of named points;
 ``regions`` is told by outlines where to look; ``counts`` counts on point motions; ``matte`` says what a thing covers,
 and nothing follows it.
-Traits of treatments: ``mends`` changes pictures, not where they lie; ``masked`` has masks.
+Traits of treatments: ``mends`` changes pictures, not where they lie; ``masked`` has masks; ``everywhere`` needs none, and
+works all over the picture then.
+Traits of keys: ``matte`` takes a matte, and is for the footage only.
 """
 
 from __future__ import annotations

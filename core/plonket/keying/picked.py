@@ -45,6 +45,6 @@ def run(light: F32, settings: PickedKey, context: KeyContext) -> F32:
 
 
 KEYS.add(KeyEntry(
-    kind="picked", order=60, label="Picked thing", settings=PickedKey, run=run, groups=("Matte",),
+    kind="picked", order=60, label="Picked thing", settings=PickedKey, run=run, groups=("Matte",), traits=frozenset({"matte"}),
     help="What a matte among the motions covers, freed of what was behind it.",
 ))  # fmt: skip

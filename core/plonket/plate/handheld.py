@@ -68,5 +68,5 @@ def shake(frames: int, fps: float, seed: int) -> F64:
 TREATMENTS.add(TreatmentEntry(
     kind="handheld", order=20, label="Handheld", settings=Handheld, run=handheld_view, groups=("Shake",),
     help="Gives a picture that stands too still a natural shake.",
-    says={"": "A natural shake, the same every time for the same seed."},
+    card={"": "Shake"}, says={"": "A natural shake, the same every time for the same seed."},
 ))  # fmt: skip

@@ -56,5 +56,5 @@ TREATMENTS.add(TreatmentEntry(
     kind="mend", order=30, label="Mend", settings=Mend, run=keep_view, traits=frozenset({"mends", "masked"}),
     help="Takes something out: what masks cover is filled in every frame.",
     groups=("Mend", ("From its edges", {"method": ("edges",)})),
-    says={"": "Taken out of the footage, in every frame, where its masks are."},
+    card={"": "Taken out"}, says={"": "Taken out of the footage, in every frame, where its masks are."},
 ))  # fmt: skip

@@ -5,6 +5,7 @@ import { measurementQuery } from "~/api/queries";
 import { useOpenShot } from "~/workspace/context";
 import { worstFrame } from "~/workspace/details/LayerDetails";
 import { apply, type Point } from "~/workspace/geometry";
+import { has } from "~/workspace/kinds";
 import { useShotSlips } from "~/workspace/slip";
 import { findLayer } from "~/workspace/patches";
 import { frameFromOwn, type Spaces, useSpaces } from "~/workspace/spaces";
@@ -25,7 +26,7 @@ interface Trouble {
 
 function lostTroubles(motion: Motion, data: Measurement | undefined, first: number, last: number): Trouble[] {
   const whole = data?.whole;
-  if (motion.kind === "matte" && whole)
+  if (has("motion", motion, "matte") && whole)
     return runsOf(first, last, (f) => whole.state[f] === TRACKED && whole.confidence[f]! < UNSURE).map(
       ([from, to]) => ({
         key: `${motion.id}-${from}`,

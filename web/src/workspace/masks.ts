@@ -84,14 +84,14 @@ function spaceOf(mask: Mask, layer: Layer | null, spaces: Spaces, frame: number)
 
 /** The parts of a mask's drawing that a matrix moves, moved by it: as they lie in one frame. */
 export function drawnThrough(mask: Mask, m: Matrix, frame: number): Partial<Mask> {
-  if (mask.kind === "graded") {
+  if ("from_x" in mask) {
     const at = (x: typeof mask.from_x, y: typeof mask.from_y) =>
       apply(m, { x: valueAt(x, frame), y: valueAt(y, frame) });
     const [a, b] = [at(mask.from_x, mask.from_y), at(mask.to_x, mask.to_y)];
     return { from_x: round(a.x), from_y: round(a.y), to_x: round(b.x), to_y: round(b.y) };
   }
   // What was picked lies where it was filmed.
-  if (mask.kind === "picked") return {};
+  if (!("outline" in mask)) return {};
   const keys = mask.outline.keys.map((key) => ({
     ...key,
     points: key.points.map((p) => {
@@ -144,8 +144,8 @@ export function useAddMask() {
 }
 
 const firstSoft = (masks: Mask[]) => {
-  const first = masks.find((m) => m.kind === "outline");
-  return first?.kind === "outline" ? first.soft : 0;
+  const first = masks.find((m) => "outline" in m);
+  return first && "outline" in first ? first.soft : 0;
 };
 
 /** With the handles that a drawn point may lack. */

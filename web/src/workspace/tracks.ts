@@ -3,6 +3,7 @@ import type { Measurement, Motion, PlaneMotion, PointMotion, RoomMotion } from "
 import { type PartialTracks, useLive } from "~/api/events";
 import { useMeasurement } from "~/api/queries";
 import type { Matrix, Point } from "~/workspace/geometry";
+import { has } from "~/workspace/kinds";
 import { solves } from "~/workspace/spaces";
 
 export const NONE = 0;
@@ -209,6 +210,6 @@ export const UNSURE = 0.5;
 export const badRuns = (motion: Motion, health: Health, first: number, last: number): [number, number][] =>
   runsOf(first, last, (f) => {
     const trust = health.at(f);
-    if (motion.kind === "matte") return trust?.state === TRACKED && trust.confidence < UNSURE;
+    if (has("motion", motion, "matte")) return trust?.state === TRACKED && trust.confidence < UNSURE;
     return trust?.state === LOST;
   });

@@ -82,7 +82,7 @@ function Ring({
 function MaskLines({ frame, show }: { frame: number; show: (p: Point) => Point }) {
   const masked = useMasked();
   return masked?.thing.masks.map((m) =>
-    m.kind === "outline" && m.shown ? (
+    "outline" in m && m.shown ? (
       <path
         key={m.id}
         d={pathOf(outlineAt(m.outline, frame), (p) => show(apply(masked.space(m, frame), p)))}

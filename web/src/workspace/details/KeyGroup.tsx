@@ -24,7 +24,7 @@ export function KeyGroup({ layer }: { layer: KeyedLayer }) {
   const names: Record<string, string> = { none: "Nothing" };
   const mattes = has("layer", layer, "footage") ? mattesOf(record.document) : [];
   // By a matte only the footage can be cut, and only where there is one.
-  for (const k of kinds ?? []) if (k.kind !== "picked" || mattes.length) names[k.kind] = k.label;
+  for (const k of kinds ?? []) if (!has("key", k, "matte") || mattes.length) names[k.kind] = k.label;
   const set = (label: string, values: object) =>
     void edits.edit(label, (latest) => {
       const now = findLayer(latest, layer.id);
@@ -34,7 +34,12 @@ export function KeyGroup({ layer }: { layer: KeyedLayer }) {
   const choose = (kind: string) =>
     void edits.edit(kind === "none" ? `No key on ${layer.name}` : `Key ${layer.name}`, (latest) =>
       setOnLayer(latest, layer.id, {
-        key: kind === "none" ? null : kind === "picked" ? { kind, motion: mattes.at(-1)!.id } : { kind },
+        key:
+          kind === "none"
+            ? null
+            : has("key", { kind }, "matte")
+              ? { kind, motion: mattes.at(-1)!.id }
+              : { kind },
       }),
     );
   const colours = key && "colours" in key ? key.colours : null;

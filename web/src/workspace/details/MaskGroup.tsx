@@ -74,7 +74,7 @@ export function MaskGroup({ help }: { help: string }) {
           >
             <FileUp className="size-4" />
           </button>
-          {masks.some((m) => m.kind === "outline") && (
+          {masks.some((m) => "outline" in m) && (
             <button
               className="text-ink-2 hover:text-tide"
               aria-label="Masks as an SVG file"
@@ -197,7 +197,7 @@ function MaskRows({ masked, mask }: { masked: Masked; mask: Mask }) {
           }}
         />
       </Row>
-      {mask.kind === "picked" ? (
+      {"motion" in mask ? (
         <Row label="Covers what" help="The matte among the motions" wide>
           <Choice
             label={`The matte of ${mask.name}`}
@@ -211,20 +211,18 @@ function MaskRows({ masked, mask }: { masked: Masked; mask: Mask }) {
           <Choice label={`What ${mask.name} rides on`} value={mask.rides} names={names} onChange={ride} />
         </Row>
       )}
-      {mask.kind === "outline" && (
+      {"outline" in mask && (
         <ShapeKey
           name={mask.name}
           outline={mask.outline}
           onChange={(change) =>
             void masked.edit(`Key ${mask.name}`, (now) =>
-              now.map((m) =>
-                m.id === mask.id && m.kind === "outline" ? { ...m, outline: change(m.outline) } : m,
-              ),
+              now.map((m) => (m.id === mask.id && "outline" in m ? { ...m, outline: change(m.outline) } : m)),
             )
           }
         />
       )}
-      {mask.kind === "picked" && masked.list !== "look" && (
+      {"motion" in mask && masked.list !== "look" && (
         <Row
           label="Its outline"
           help="Draws an outline round what it covers in this frame, with points to drag, that can follow what it shows. This mask is turned off."
@@ -238,8 +236,8 @@ function MaskRows({ masked, mask }: { masked: Masked; mask: Mask }) {
           </button>
         </Row>
       )}
-      {mask.kind === "outline" && masked.list !== "look" && <FollowRow masked={masked} mask={mask} />}
-      {mask.kind === "outline" && masked.list === "plate" && <MoreLikeIt masked={masked} mask={mask} />}
+      {"outline" in mask && masked.list !== "look" && <FollowRow masked={masked} mask={mask} />}
+      {"outline" in mask && masked.list === "plate" && <MoreLikeIt masked={masked} mask={mask} />}
       {kind && (
         <SchemaForm
           schema={kind.schema}
@@ -252,7 +250,7 @@ function MaskRows({ masked, mask }: { masked: Masked; mask: Mask }) {
           }
         />
       )}
-      {mask.kind === "outline" && (
+      {"outline" in mask && (
         <p className="text-[11px] leading-snug text-ink-3">
           Drag points; pull a diamond to feather a point (Shift: all); small dots add a point; Ctrl-drag
           bends, double click makes a corner, Delete removes.
@@ -283,7 +281,7 @@ function FollowRow({ masked, mask }: { masked: Masked; mask: Mask & { kind: "out
   const forget = () =>
     void masked.edit(`Forget where ${mask.name} was followed`, (now) =>
       now.map((m) =>
-        m.id === mask.id && m.kind === "outline"
+        m.id === mask.id && "outline" in m
           ? { ...m, outline: { keys: m.outline.keys.filter((k) => !k.followed) } }
           : m,
       ),
@@ -346,7 +344,7 @@ function MoreLikeIt({ masked, mask }: { masked: Masked; mask: Mask & { kind: "ou
       let added = 0;
       await masked.edit(`More like ${mask.name}`, (now) => {
         const example = now.find((m) => m.id === mask.id);
-        if (example?.kind !== "outline") return now;
+        if (!example || !("outline" in example)) return now;
         const space = masked.space(example, frame);
         const centre = (points: { x: number; y: number }[]) => ({
           x: points.reduce((s, p) => s + p.x, 0) / points.length,
@@ -355,7 +353,7 @@ function MoreLikeIt({ masked, mask }: { masked: Masked; mask: Mask & { kind: "ou
         const middle = apply(space, centre(outlineAt(example.outline, frame)));
         const out = [...now];
         const there = now.flatMap((m) =>
-          m.kind === "outline" ? [apply(masked.space(m, frame), centre(outlineAt(m.outline, frame)))] : [],
+          "outline" in m ? [apply(masked.space(m, frame), centre(outlineAt(m.outline, frame)))] : [],
         );
         for (const one of found) {
           const at = apply(one.matrix, middle);

@@ -12,7 +12,7 @@ import { Path } from "~/workspace/details/PlatePath";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { HoldsOn, Readout, type SetValues, WorkHeld } from "~/workspace/details/SteadyParts";
 import { GrainBack } from "~/workspace/details/GrainBack";
-import { groupsOf, kindOf, told } from "~/workspace/kinds";
+import { groupsOf, has, kindOf, told } from "~/workspace/kinds";
 import { setOnPlate } from "~/workspace/patches";
 import { act } from "~/workspace/store";
 
@@ -45,7 +45,7 @@ export function PlateDetails({ treatment }: { treatment: Treatment }) {
       {"masks" in treatment && (
         <MaskGroup
           help={
-            treatment.kind === "degrain"
+            has("treatment", treatment, "everywhere")
               ? "Without a mask it works all over the picture."
               : "Draw round what it should cover."
           }
@@ -63,7 +63,7 @@ export function PlateDetails({ treatment }: { treatment: Treatment }) {
       {treatment.kind === "degrain" && <GrainBack />}
       {"masks" in treatment &&
         treatment.shown &&
-        (treatment.masks.length > 0 || treatment.kind === "degrain") && <Ahead />}
+        (treatment.masks.length > 0 || has("treatment", treatment, "everywhere")) && <Ahead />}
       <div className="flex gap-2 border-t border-line pt-3">
         {treatment.kind === "steady" && (
           <Button onClick={() => act({ do: "tool", tool: "middle" })}>Put a spot in the middle</Button>

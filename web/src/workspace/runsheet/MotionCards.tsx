@@ -3,7 +3,7 @@ import { useLive } from "~/api/events";
 import { useMeasurement } from "~/api/queries";
 import { useOpenShot } from "~/workspace/context";
 import { Card, Chip } from "~/workspace/runsheet/Card";
-import { kindOf } from "~/workspace/kinds";
+import { has, kindOf } from "~/workspace/kinds";
 import { solves } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 import { clipRange } from "~/workspace/time";
@@ -153,7 +153,7 @@ export function MotionCard({ motion, on }: { motion: Motion; on: boolean }) {
             <Chip bad>not measured</Chip>
           ) : runs.length ? (
             <Chip bad>
-              {motion.kind === "matte" ? "unsure" : "lost"} {runs.slice(0, 2).join(", ")}
+              {has("motion", motion, "matte") ? "unsure" : "lost"} {runs.slice(0, 2).join(", ")}
               {runs.length > 2 ? " …" : ""}
             </Chip>
           ) : health.measured ? (

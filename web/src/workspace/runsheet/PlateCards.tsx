@@ -2,7 +2,7 @@ import { Eye, EyeOff } from "lucide-react";
 import type { Treatment } from "~/api/client";
 import { useAddPlain, useAddSteady, useSteadyByItself } from "~/workspace/actions/plate";
 import { useOpenShot } from "~/workspace/context";
-import { kindOf } from "~/workspace/kinds";
+import { kindOf, told } from "~/workspace/kinds";
 import { setOnPlate } from "~/workspace/patches";
 import { Card, Chip } from "~/workspace/runsheet/Card";
 import { VerbMenu } from "~/workspace/runsheet/VerbMenu";
@@ -66,17 +66,18 @@ export function PlateCard({ treatment, on }: { treatment: Treatment; on: boolean
   const rides =
     "masks" in treatment
       ? record.document.motions.find((m) =>
-          treatment.kind === "clean"
+          "target" in treatment
             ? m.id === treatment.target
             : treatment.masks.some((k) => k.rides === `to:${m.id}`),
         )
       : undefined;
   const held =
-    treatment.kind === "steady"
+    "targets" in treatment
       ? treatment.targets
           .map((t) => record.document.motions.find((m) => m.id === t))
           .filter((m) => m !== undefined)
-      : [];
+      : undefined;
+  const kind = kindOf("treatment", treatment.kind);
   return (
     <Card
       on={on}
@@ -135,36 +136,22 @@ export function PlateCard({ treatment, on }: { treatment: Treatment; on: boolean
       }
       name={treatment.name}
       line={
-        treatment.kind === "handheld" ? (
-          "Shake"
-        ) : treatment.kind === "degrain" ? (
-          treatment.masks.length ? (
-            "Grain off where masked"
-          ) : (
-            "Grain off, all over"
-          )
-        ) : treatment.kind !== "steady" && treatment.kind !== "clean" && treatment.kind !== "mend" ? (
-          kindOf("treatment", (treatment as Treatment).kind)?.label
-        ) : treatment.kind === "clean" ? (
+        "frames" in treatment ? (
           <>
             {treatment.frames.length === 1 ? "Frame" : "Frames"}{" "}
             <span className="num">{treatment.frames.map((f) => f.frame).join(", ")}</span>{" "}
             {rides && <Chip bad={!rides.measurement}>{rides.name}</Chip>}
           </>
-        ) : treatment.kind === "mend" ? (
-          <>Taken out {rides && <Chip bad={!rides.measurement}>{rides.name}</Chip>}</>
         ) : (
           <>
-            {treatment.mode === "lock" ? "Locked" : "Smoothed"}
-            {held.length ? (
-              held.map((m) => (
-                <Chip key={m.id} bad={!m.measurement}>
-                  {m.name}
-                </Chip>
-              ))
-            ) : (
-              <Chip bad>holds nothing</Chip>
-            )}
+            {told(kind?.card, treatment) || kind?.label}{" "}
+            {rides && <Chip bad={!rides.measurement}>{rides.name}</Chip>}
+            {held?.map((m) => (
+              <Chip key={m.id} bad={!m.measurement}>
+                {m.name}
+              </Chip>
+            ))}
+            {held?.length === 0 && <Chip bad>holds nothing</Chip>}
           </>
         )
       }

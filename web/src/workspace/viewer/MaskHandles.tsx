@@ -32,8 +32,8 @@ export function MaskHandles({ mapping, still }: { mapping: Mapping; still: boole
           still,
           onChoose: () => act({ do: "mask", id: m.id }),
         };
-        if (m.kind === "picked") return null;
-        if (m.kind === "graded") return <GradedShape key={m.id} masked={masked} mask={m} {...common} />;
+        if ("motion" in m) return null;
+        if ("from_x" in m) return <GradedShape key={m.id} masked={masked} mask={m} {...common} />;
         return (
           <RegionShape
             key={m.id}
@@ -50,7 +50,7 @@ export function MaskHandles({ mapping, still }: { mapping: Mapping; still: boole
               setShape({ id: m.id, points });
               if (done)
                 void change(masked, `Shape ${m.name}`, m.id, (now) =>
-                  now.kind === "outline" ? { outline: withOutline(now.outline, frame, points) } : {},
+                  "outline" in now ? { outline: withOutline(now.outline, frame, points) } : {},
                 ).finally(() => setShape(null));
             }}
             onBroken={() => setShape(null)}
