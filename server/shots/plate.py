@@ -23,6 +23,7 @@ from plonket.document.retime import as_filmed
 from plonket.masks.combine import space_of
 from plonket.masks.outlined import OutlineMask
 from plonket.plate.repair.alike import find_alike
+from plonket.plate.repair.filled import Filled
 from plonket.plate.rolling_shutter import readout_of
 from plonket.render.sources import ShotSources
 from plonket.track.plane.settings import PlaneMotion
@@ -86,6 +87,7 @@ class AheadOut(Schema):
     done: int = Field(description="How many frames of the range are mended ahead")
     total: int
     unseen: float | None = Field(description="Share of what is borrowed that no frame shows; none: nothing is borrowed yet")
+    says: str = Field(description="Which way was used for how much of it; empty: nothing is borrowed yet")
 
 
 @router.get("/shots/{shot_id}/ahead", response=AheadOut)
@@ -93,13 +95,13 @@ def ahead(request: HttpRequest, shot_id: uuid.UUID) -> Any:
     """How much of the mended footage is worked out."""
     document = as_filmed(document_of(find_shot(shot_id)))
     if document.footage is None:
-        return AheadOut(done=0, total=0, unseen=None)
+        return AheadOut(done=0, total=0, unseen=None, says="")
     folder = store.mended_folder(mends_hash(document))
     frames = range(document.footage.in_frame, document.footage.out_frame + 1)
     done = sum((folder / f"{i:06d}.png").exists() for i in frames)
-    told = [json.loads(path.read_bytes()) for path in folder.glob("told-*.json")]
-    filled = sum(t["filled"] for t in told)
-    return AheadOut(done=done, total=len(frames), unseen=sum(t["unseen"] for t in told) / filled if filled else None)
+    told = Filled.sum([Filled(**json.loads(path.read_bytes())) for path in folder.glob("told-*.json")])
+    unseen = told.unseen_share if told.filled else None
+    return AheadOut(done=done, total=len(frames), unseen=unseen, says=told.says())
 
 
 @router.post("/shots/{shot_id}/ahead", response=JobOut)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
+from dataclasses import asdict
 from typing import Any
 
 import numpy as np
@@ -20,7 +21,7 @@ from plonket.document.retime import as_filmed
 from plonket.document.shot import Shot as Document
 from plonket.document.shot import read_shot
 from plonket.media import open_clip
-from plonket.plate.repair.patches import Filled
+from plonket.plate.repair.filled import Filled
 from plonket.render.precompute import ahead_frames, work_ahead
 from plonket.render.sources import ShotSources
 from plonket_server import store
@@ -102,7 +103,7 @@ class MendAhead:
                 store.keep_mended(key, frame, sources.mend_now(asset, frame, told))
             work.progress(k + 1, stop - start)
         if told.filled:
-            share = json.dumps({"filled": told.filled, "unseen": told.unseen}).encode()
+            share = json.dumps(asdict(told)).encode()
             store.keep_bytes(share, store.mended_folder(key) / f"told-{start:06d}.json")
 
     def finish(self, job: Job) -> None:

@@ -26,7 +26,7 @@ from synth.phone.take import Recording, frame_times, write_recording
 from tests.browser.stage import BrowserTest, until
 from tests.core.test_form import BOX, CORNERS, FOCAL, SIZE, filmed, stood, swim
 
-FRAMES = 12
+FRAMES = 8
 
 
 def poses() -> list[Any]:

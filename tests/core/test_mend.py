@@ -26,6 +26,7 @@ from plonket.plate.repair.agreed import Donor, laid_together, unsettled
 from plonket.plate.repair.borrow import Borrower
 from plonket.plate.repair.edges import fill_edges
 from plonket.plate.repair.fill import fill_clip
+from plonket.plate.repair.filled import Filled
 from plonket.plate.repair.grain import Grain, make, measure
 from plonket.plate.repair.holes import holes_of
 from plonket.plate.repair.patches import Patch, filled_softly, mended
@@ -114,6 +115,31 @@ class Borrowed(unittest.TestCase):
         self.assertTrue(mended.unseen[55:65, 75:90].all())
         self.assertFalse(mended.unseen[:30].any())
         self.assertLess(abs(float(mended.rgb[55:65, 75:90].mean() - still[45:75, 65:100].mean())), 40)
+        told = Filled()
+        told.count(matte > 60, mended.unseen, mended.by_whole)
+        self.assertIn("hides the same place in all frames", told.says())
+
+    def test_on_calm_ground_the_whole_picture_s_movement_finds_it_and_that_is_told(self) -> None:
+        wall = photo("brick.png", (400, 260))
+        wall[90:] = 118
+        clean = [np.ascontiguousarray(wall[20 + k : 200 + k, 20 + 2 * k : 340 + 2 * k]) for k in range(8)]
+        frames, mattes = [one.copy() for one in clean], [np.zeros((180, 320), np.uint8) for _ in clean]
+        for k, (frame, matte) in enumerate(zip(frames, mattes, strict=True)):
+            cv2.circle(frame, (60 + 24 * k, 145), 7, (20, 30, 40), -1)
+            cv2.circle(matte, (60 + 24 * k, 145), 9, 255, -1)
+        mended = Borrower(lambda i: frames[i], lambda i: luma_of(frames[i]), lambda i: mattes[i], 8).mend(4)
+        hole = mattes[4] > 60
+        self.assertLess(float(np.abs(mended.rgb.astype(int) - clean[4])[hole].max()), 3)
+        self.assertGreater(float(mended.by_whole[hole].mean()), 0.95)
+
+    def test_words_say_which_way_was_used(self) -> None:
+        self.assertEqual(Filled().says(), "")
+        self.assertEqual(Filled(1000).says(), "All of it was borrowed from other frames.")
+        some = Filled.sum([Filled(600, 30, 0), Filled(400, 10, 250)])
+        self.assertEqual(some.says(), (
+            "96 % of it was borrowed from other frames, 4.0 % is seen in none and was made up from its edges; 25 % was found by "
+            "how the whole picture moves, for too little is seen round it."
+        ))  # fmt: skip
 
 
 class Crowded(unittest.TestCase):

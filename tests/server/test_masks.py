@@ -222,6 +222,7 @@ class Masks(WithPlate):
         self.assertEqual((told["done"], told["total"]), (4, 4))
         # The mask rides on the surface that it hides: nothing ever uncovers what is under it.
         self.assertGreater(told["unseen"], 0.9)
+        self.assertIn("It hides the same place in all frames", told["says"])
         # It is what would have been made, and it does not depend on how the plate is steadied or on the range.
         document = read_shot(self.page.json("GET", f"/shots/{shot}")["document"])
         kept = store.mended_frame(mends_hash(document), 2)

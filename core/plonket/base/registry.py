@@ -45,8 +45,8 @@ class Entry(Announced):
     settings : its model. run : its function.
     groups : of its fields, in the order in which Details shows them, some only when something is set; none: all of them.
     card : what its card calls it. says : the line under its title. Both may differ by what is set: the key ``field=value``,
-        the value as in JSON (nothing for an empty list), holds where the field has it, the key ``""`` else; ``{field}`` stands for a value, or for how
-        many there are.
+        the value as in JSON (nothing for an empty list), holds where the field has it, the key ``""`` else; ``{field}``
+        stands for a value, or for how many there are.
     handles : what it is taken hold of by on the picture; none: by nothing.
     traits : what it has and can; `plonket.document.kinds` lists them.
     """

@@ -277,7 +277,7 @@ def _fill(options: argparse.Namespace) -> None:
     from plonket.media import open_clip
     from plonket.media.sound import read_sound
     from plonket.plate.repair.fill import fill_clip
-    from plonket.plate.repair.patches import Filled
+    from plonket.plate.repair.filled import Filled
     from plonket.render.deliver import QUALITY, write_pictures
 
     clip, matte = open_clip(options.clip), open_clip(options.matte)
@@ -287,9 +287,8 @@ def _fill(options: argparse.Namespace) -> None:
     sound = read_sound(options.clip) if options.clip.is_file() and clip.info.has_audio else None
     under = sound.cut(start, stop, clip.info.rate) if sound is not None else None
     write_pictures(frames, options.out, clip.info.size, clip.info.rate, coding=QUALITY["best"], sound=under)
-    if told.unseen:
-        share = 100 * told.unseen / max(told.filled, 1)
-        print(f"{share:.1f} % of what was filled is seen in no frame; it was made up from its edges.", file=sys.stderr)
+    if told.filled:
+        print(told.says(), file=sys.stderr)
 
 
 if __name__ == "__main__":

@@ -23,7 +23,8 @@ class Degrain(MaskedTreatment):
 
 
 TREATMENTS.add(TreatmentEntry(
-    kind="degrain", order=50, label="De-grain", settings=Degrain, run=keep_view, traits=frozenset({"mends", "masked", "everywhere"}),
+    kind="degrain", order=50, label="De-grain", settings=Degrain, run=keep_view,
+    traits=frozenset({"mends", "masked", "everywhere"}),
     help="Takes the clip's grain off, along its movement, and leaves what is there as sharp as it is.",
     groups=("De-grain",),
     card={"": "Grain off where masked", "masks=": "Grain off, all over"},

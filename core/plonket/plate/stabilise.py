@@ -181,5 +181,6 @@ TREATMENTS.add(TreatmentEntry(
     help="Holds the clip on a motion, or takes the bumps out of a move.",
     groups=("Steady", ("Smooth", {"mode": ("smooth",)}), "Parts", ("Only these parts", {"perspective": (False,)}),
             ("Borders", {"give_back": (False,)}), "Frame it"),
-    card={"": "Smoothed", "mode=lock": "Locked"}, says={"": "The clip held on what you choose. Everything stacked on it goes along."},
+    card={"": "Smoothed", "mode=lock": "Locked"},
+    says={"": "The clip held on what you choose. Everything stacked on it goes along."},
 ))  # fmt: skip

@@ -31,8 +31,9 @@ from plonket.layers.parcel import ParcelLayer
 from plonket.layers.standing import StandingLayer
 from plonket.media.clip import Clip
 from plonket.plate.clean import Clean
+from plonket.plate.repair.filled import Filled
 from plonket.plate.repair.mended import Mending
-from plonket.plate.repair.patches import Filled, Patch, mended
+from plonket.plate.repair.patches import Patch, mended
 from plonket.plate.view_path import PlateContext, ViewPath, corners_of, view_path
 from plonket.raytrace.request import RenderRequest
 from plonket.render.media_pool import MediaPool

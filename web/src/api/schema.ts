@@ -1614,6 +1614,11 @@ export interface components {
              * @description How many frames of the range are mended ahead
              */
             done: number;
+            /**
+             * Says
+             * @description Which way was used for how much of it; empty: nothing is borrowed yet
+             */
+            says: string;
             /** Total */
             total: number;
             /**

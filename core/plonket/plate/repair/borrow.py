@@ -45,10 +45,12 @@ class Mended:
     Attributes
     ----------
     rgb : 8-bit (h, w, 3). unseen : (h, w) pixels that no other frame shows, filled from their edges instead.
+    by_whole : (h, w) those that were found only by how the picture as a whole moves.
     """
 
     rgb: U8
     unseen: NDArray[np.bool_]
+    by_whole: NDArray[np.bool_]
 
 
 class Borrower:
@@ -79,21 +81,23 @@ class Borrower:
         """One frame with its holes filled from other frames; what none shows is filled from its edges."""
         rgb, matte = self._rgb(frame), self._matte(frame)
         out = rgb.copy()
-        unseen = np.zeros(matte.shape, bool)
+        unseen, by_whole = np.zeros(matte.shape, bool), np.zeros(matte.shape, bool)
         for hole in holes_of(matte, rim_px=RIM_PX, margin_px=AROUND_PX):
-            left = self._borrow(frame, hole, rgb, out)
+            left, whole = self._borrow(frame, hole, rgb, out)
             hole.cut(unseen)[left] = True
+            hole.cut(by_whole)[whole] = True
         if unseen.any():
             rest = fill_edges(out, np.asarray(unseen * np.uint8(255), np.uint8), frame=frame, rim_px=0,
                               grain=self._grain or True)  # fmt: skip
             out[unseen] = rest[unseen]
-        return Mended(rgb=out, unseen=unseen)
+        return Mended(rgb=out, unseen=unseen, by_whole=by_whole)
 
-    def _borrow(self, frame: int, hole: Hole, rgb: U8, out: U8) -> NDArray[np.bool_]:
-        """Fill one hole in `out`; returns what of it no frame shows."""
+    def _borrow(self, frame: int, hole: Hole, rgb: U8, out: U8) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+        """Fill one hole in `out`; returns what of it no frame shows, and what only the whole picture's movement found."""
         own = linear_from_codes(np.ascontiguousarray(hole.cut(rgb)))
         template = self.surroundings(frame, hole)
         donors: list[Donor] = []
+        surely = np.zeros_like(hole.mask)
         last: dict[int, F64] = {1: np.eye(3), -1: np.eye(3)}
         alive = {1: True, -1: True}
         open_, more = hole.mask, MORE_FRAMES
@@ -105,6 +109,7 @@ class Borrower:
                 break
             more -= not _unseen(donors, hole.mask).any()
             found = None if template is None else self.found(template, other, last[way])
+            near = found is not None
             if found is None:
                 # Round it there is little to see, or something moves: it lies as the picture as a whole does.
                 found = self.with_the_whole(frame, other)
@@ -115,12 +120,13 @@ class Borrower:
             donor = self._given(other, found, hole, own)
             if donor is not None and (donor.usable & open_).any():
                 donors.append(donor)
+                surely |= donor.usable & near
                 open_ = unsettled(donors, hole.mask)
         filled, missing = laid_together(donors, own, hole.mask)
         got = hole.mask & ~missing
         coded = encode(np.clip(filled, 0, 1)) * 255
         hole.cut(out)[got] = np.clip(coded[got] + 0.5, 0, 255).astype(np.uint8)
-        return missing
+        return missing, got & ~surely
 
     def surroundings(self, frame: int, hole: Hole) -> Template | None:
         """What lies round a hole, to be looked for in other frames; None where it has no detail."""

@@ -17,8 +17,8 @@ from plonket.media.clip import Clip
 from plonket.plate.repair.borrow import Borrower
 from plonket.plate.repair.continued import Continued
 from plonket.plate.repair.edges import fill_edges
+from plonket.plate.repair.filled import Filled
 from plonket.plate.repair.holes import SOLID
-from plonket.plate.repair.patches import Filled
 
 Method = Literal["time", "edges", "texture"]
 REMEMBERED = 48
@@ -58,14 +58,13 @@ def fill_clip(
     for frame in range(start, stop):
         work.check_cancelled()
         grey = grey_at(frame)
-        told.filled += int((grey > SOLID).sum())
         if method == "edges":
             yield fill_edges(rgb_at(frame), grey, frame=frame, grain=grain or True)
         elif method == "texture":
             yield continued.mend(frame)
         else:
             mended = borrower.mend(frame)
-            told.unseen += int((mended.unseen & (grey > SOLID)).sum())
+            told.count(grey > SOLID, mended.unseen, mended.by_whole)
             yield mended.rgb
         work.progress(frame + 1 - start, stop - start)
 

@@ -12,6 +12,7 @@ import numpy as np
 from plonket.base.conventions import F32, U8
 from plonket.image.grain import GrainProfile
 from plonket.plate.repair.borrow import Borrower
+from plonket.plate.repair.filled import Filled
 from plonket.plate.repair.holes import SOLID, widened
 
 Covers = Callable[[int], F32 | None]
@@ -35,14 +36,6 @@ class Patch:
     hides: bool = True
 
 
-@dataclass(slots=True)
-class Filled:
-    """Counted while frames are filled from others: pixels that were, and those of them that no frame shows."""
-
-    filled: int = 0
-    unseen: int = 0
-
-
 def mended(
     frame: int, patches: Sequence[Patch], rgb: Callable[[int], U8], luma: Callable[[int], U8], frames: int,
     told: Filled | None = None, grain: GrainProfile | None = None,
@@ -62,9 +55,7 @@ def mended(
             made = Borrower(rgb, luma, every, frames, grain).mend(frame)
             fresh = made.rgb
             if told is not None:
-                wanted = soft > SOLID
-                told.filled += int(wanted.sum())
-                told.unseen += int((made.unseen & wanted).sum())
+                told.count(soft > SOLID, made.unseen, made.by_whole)
             # Beyond the matte's solid part the borrowed frame still is the frame itself.
             out = _mixed(out, fresh, soft if _feathered(soft) else widened(soft, 4))
     for patch in patches:

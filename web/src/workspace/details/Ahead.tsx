@@ -19,6 +19,9 @@ function useAheadJob(is: (job: Job) => boolean) {
   return { job: mine.find(under), told };
 }
 
+/** Share of what is borrowed that is seen in no frame, from which on it wants a look. */
+const MADE_UP = 0.005;
+
 /** Filling takes its time: all frames of the range can be worked out ahead, to play and deliver at once. */
 export function Ahead() {
   const { record, shotId } = useOpenShot();
@@ -27,7 +30,8 @@ export function Ahead() {
   const { data } = useQuery({
     queryKey: ["ahead", shotId, record.number, told],
     placeholderData: (before, query) => (query?.queryKey[1] === shotId ? before : undefined),
-    queryFn: () => get<{ done: number; total: number; unseen: number | null }>(`/shots/${shotId}/ahead`),
+    queryFn: () =>
+      get<{ done: number; total: number; unseen: number | null; says: string }>(`/shots/${shotId}/ahead`),
   });
   if (!data) return null;
   const all = data.done === data.total;
@@ -53,10 +57,11 @@ export function Ahead() {
           {!all && <Button onClick={() => void run()}>Fill all frames now</Button>}
         </div>
       )}
-      {data.unseen !== null && data.unseen > 0.005 && (
-        <p className="mt-1 rounded-md bg-brick-2 px-2 py-1 text-xs text-brick">
-          <span className="num">{(100 * data.unseen).toFixed(data.unseen > 0.1 ? 0 : 1)} %</span> of what is
-          borrowed is seen in no frame. It was made up from its edges.
+      {data.says && (
+        <p
+          className={`mt-1 text-xs ${data.unseen! > MADE_UP ? "rounded-md bg-brick-2 px-2 py-1 text-brick" : "text-ink-2"}`}
+        >
+          {data.says}
         </p>
       )}
     </Group>
