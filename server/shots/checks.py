@@ -78,6 +78,7 @@ class MoverOut(Schema):
     last: int
     box: tuple[float, float, float, float] = Field(description="x0, y0, x1, y1 of all it covers")
     at: list[MoverAtOut]
+    who: Literal["person", "thing"]
 
 
 class AdviceOut(Schema):
@@ -154,7 +155,7 @@ def advice(request: HttpRequest, digest: str, start: int = 0, stop: int | None =
     stop = frames if stop is None else stop
     if not 0 <= start < stop <= frames:
         raise BadInput("advise.range", f"The range {start}-{stop - 1} does not lie within the clip.")
-    kept = store.derived_folder(digest) / f"advice-2-{start}-{stop}.json"
+    kept = store.derived_folder(digest) / f"advice-3-{start}-{stop}.json"
     if not kept.exists():
         store.keep_bytes(draw(advice_on, digest, start, stop).model_dump_json().encode(), kept)
     return AdviceOut.model_validate_json(kept.read_bytes())
@@ -173,7 +174,8 @@ def advice_on(digest: str, start: int, stop: int) -> AdviceOut:
             SuggestionOut(kind=s.kind, frame=s.frame, outline=list(s.outline), why=s.why) for s in found.suggestions
         ],
         movers=[
-            MoverOut(first=m.first, last=m.last, box=m.box, at=[MoverAtOut(frame=f, box=box) for f, box in m.at])
+            MoverOut(first=m.first, last=m.last, box=m.box, at=[MoverAtOut(frame=f, box=box) for f, box in m.at],
+                     who=m.who)
             for m in found.movers
         ],
     )  # fmt: skip

@@ -140,6 +140,7 @@ class MoverIn(Schema):
     frame: int = Field(ge=0, description="Of the clip")
     box: tuple[FiniteFloat, FiniteFloat, FiniteFloat, FiniteFloat] = Field(description="x0, y0, x1, y1 round what moves")
     use: Literal["matte", "take out", "ignore"] = "matte"
+    who: Literal["person", "thing"] = "thing"
 
 
 @router.post("/shots/{shot_id}/movers", response=OperationOut)
@@ -158,7 +159,7 @@ def pick_mover(request: HttpRequest, shot_id: uuid.UUID, body: MoverIn) -> Any:
                "x1": min(x1 + wider, now.footage.width), "y1": min(y1 + wider, now.footage.height)}  # fmt: skip
         data = now.model_dump(mode="json")
         made[:] = [fresh_id(now, "motion")]
-        name = fresh_name("Mover", {t.name for t in now.things()})
+        name = fresh_name(MOVER_NAMES[body.who], {t.name for t in now.things()})
         data["motions"].append({"kind": "matte", "id": made[0], "name": name, "boxes": [box]})
         changed = read_shot(data)
         if body.use == "matte":
@@ -173,4 +174,5 @@ def pick_mover(request: HttpRequest, shot_id: uuid.UUID, body: MoverIn) -> Any:
 
 DONE: dict[str, Any] = {"front": brought_forward, "take out": taken_out, "ignore": left_out}
 LABELS = {"front": "Bring forward:", "take out": "Take out:", "ignore": "Ignore:"}
+MOVER_NAMES = {"person": "Person", "thing": "Mover"}
 MOVER_LABELS = {"matte": "Pick a mover", "take out": "Take out a mover", "ignore": "Ignore a mover"}

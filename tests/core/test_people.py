@@ -10,6 +10,8 @@ import numpy as np
 
 from plonket.base.colour import decode, encode
 from plonket.base.conventions import F32, U8
+from plonket.checks.movers import Box, Mover
+from plonket.checks.who_moves import told_apart
 from plonket.matting.carried import Before
 from plonket.matting.people import person_at, person_in
 from plonket.matting.person_hint import one_of_several, other_people
@@ -93,6 +95,23 @@ class OneClick(unittest.TestCase):
         frames, truth = before("coffee.png")
         picked = Picked(lambda k: frames[k], FRAMES, [], [PickBox(frame=0, x0=195, y0=40, x1=450, y1=358)], strict=True)
         self.assertGreater(likeness(mattes(frames, picked)[0], truth[0]), 0.9)
+
+
+class Movers(unittest.TestCase):
+    def mover(self, boxes: list[Box]) -> Mover:
+        return Mover(first=0, last=FRAMES - 1, box=boxes[0], at=tuple(enumerate(boxes)))
+
+    def test_a_person_is_told_from_a_thing_and_from_what_passes_before_one(self) -> None:
+        frames, truth = before("brick.png", 0.45)
+        spans = [[np.flatnonzero((one > 0.5).any(axis=k)) for k in (0, 1)] for one in truth]
+        hers = [(float(x[0]), float(y[0]), float(x[-1]), float(y[-1])) for x, y in spans]
+        beside = [(x0 - 150, y0, x1 - 150, y1) for x0, y0, x1, y1 in hers]
+        legs = [(x0 - 40, y1 - 0.3 * (y1 - y0), x1 + 40, y1) for x0, y0, x1, y1 in hers]
+        told = told_apart([self.mover(one) for one in (hers, beside, legs)], lambda k: frames[k])
+        self.assertEqual([m.who for m in told], ["person", "thing", "thing"])
+        flipped = [np.ascontiguousarray(one[:, ::-1] // 2) for one in frames]
+        back = [(SIZE[0] - x1, y0, SIZE[0] - x0, y1) for x0, y0, x1, y1 in hers]
+        self.assertEqual(told_apart([self.mover(back)], lambda k: flipped[k])[0].who, "person")
 
 
 class Remembered(unittest.TestCase):

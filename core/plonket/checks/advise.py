@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from plonket.base.conventions import F64
 from plonket.checks.look import Look, far_pairs, look_at
 from plonket.checks.movers import Mover, movers_of
+from plonket.checks.who_moves import told_apart
 from plonket.media.clip import Clip
 
 FITS_PX = 0.6
@@ -62,7 +63,7 @@ class Advice:
 def advise(clip: Clip, start: int = 0, stop: int | None = None) -> Advice:
     """Look at frames start..stop-1. Raises `BadInput` for fewer than two frames."""
     look = look_at(clip, start, clip.info.frames if stop is None else stop)
-    movers = movers_of(look)
+    movers = told_apart(movers_of(look), clip.rgb)
     usable = _usable(look, movers)
     begin = _begin(look, usable)
     facts = (_detail(look, usable), _blur(look), _light(look), _depth(look), _moving(movers))
@@ -175,7 +176,11 @@ def _moving(movers: tuple[Mover, ...]) -> Fact:
         return Fact(about="moving", grade="good", says="Nothing moves by itself.")
     shown = [f"frames {m.first} to {m.last}" for m in movers[:3]]
     more = "" if len(movers) <= 3 else f" and {len(movers) - 3} more"
-    what = "1 thing moves by itself" if len(movers) == 1 else f"{len(movers)} things move by themselves"
+    people = sum(m.who == "person" for m in movers)
+    things = len(movers) - people
+    counted = [("1 person" if people == 1 else f"{people} people") if people else "",
+               ("1 thing" if things == 1 else f"{things} things") if things else ""]  # fmt: skip
+    what = " and ".join(filter(None, counted)) + (" moves by itself" if len(movers) == 1 else " move by themselves")
     return Fact(about="moving", grade="fair", says=f"{what}: {', '.join(shown)}{more}. Keep regions off them.")
 
 

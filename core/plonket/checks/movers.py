@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import warnings
 from dataclasses import dataclass, field
+from typing import Literal
 
 import cv2
 import numpy as np
@@ -35,14 +36,20 @@ LEAST_DETAILS = 3
 MOST = 12
 
 
+Box = tuple[float, float, float, float]
+"""x0, y0, x1, y1 in the clip's pixels."""
+Who = Literal["person", "thing"]
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Mover:
-    """First and last frame; the box (x0, y0, x1, y1) of all it covers in the clip's pixels, and the box at each look."""
+    """First and last frame; the box of all it covers, the box at each look, and what it is."""
 
     first: int
     last: int
-    box: tuple[float, float, float, float]
-    at: tuple[tuple[int, tuple[float, float, float, float]], ...]
+    box: Box
+    at: tuple[tuple[int, Box], ...]
+    who: Who = "thing"
 
     def outline(self, frame: int) -> tuple[tuple[float, float], ...]:
         """(n, 2) corners of its box at the look nearest a frame."""
@@ -78,7 +85,7 @@ def movers_of(look: Look) -> tuple[Mover, ...]:
     return tuple(found[:MOST])
 
 
-def _box(values: F64) -> tuple[float, float, float, float]:
+def _box(values: F64) -> Box:
     x0, y0, x1, y1 = (round(float(v), 1) for v in values)
     return x0, y0, x1, y1
 

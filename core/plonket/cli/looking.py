@@ -63,7 +63,7 @@ def _advise(options: argparse.Namespace) -> None:
             {"kind": NAMES.get(s.kind, s.kind), "why": s.why, "frame": s.frame, "outline": [list(at) for at in s.outline]}
             for s in found.suggestions
         ],
-        "movers": [{"first": m.first, "last": m.last, "box": list(m.box)} for m in found.movers],
+        "movers": [{"first": m.first, "last": m.last, "box": list(m.box), "who": m.who} for m in found.movers],
         "facts": [{"about": f.about, "grade": f.grade, "says": f.says} for f in found.facts],
     }))  # fmt: skip
 

@@ -5514,6 +5514,12 @@ export interface components {
              * @enum {string}
              */
             use: "matte" | "take out" | "ignore";
+            /**
+             * Who
+             * @default thing
+             * @enum {string}
+             */
+            who: "person" | "thing";
         };
         /** MoverOut */
         MoverOut: {
@@ -5533,6 +5539,11 @@ export interface components {
             first: number;
             /** Last */
             last: number;
+            /**
+             * Who
+             * @enum {string}
+             */
+            who: "person" | "thing";
         };
         /** NameIn */
         NameIn: {

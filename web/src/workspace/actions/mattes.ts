@@ -65,7 +65,11 @@ export function useTakeMover() {
   return useCallback(
     async (mover: Mover, all: readonly Mover[], use: "matte" | "take out" | "ignore") => {
       const { frame, box } = clearest(mover, all);
-      const answer = await edits.ask<OperationAnswer>("/movers", { frame, box, use }, (a) => a.shot);
+      const answer = await edits.ask<OperationAnswer>(
+        "/movers",
+        { frame, box, use, who: mover.who },
+        (a) => a.shot,
+      );
       if (!answer?.made) return;
       act({ do: "open", what: "advice", on: false });
       act({ do: "choose", chosen: { kind: "motion", id: answer.made, point: null } });

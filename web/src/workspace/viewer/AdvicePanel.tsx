@@ -114,10 +114,10 @@ function Movers({ movers }: { movers: Advice["movers"] }) {
           <li key={k} className="flex items-center gap-1 text-[11px]">
             <button
               className="num min-w-0 flex-1 truncate text-left text-tide hover:underline"
-              aria-label={`Mover ${k + 1}, frames ${m.first} to ${m.last}`}
+              aria-label={`Mover ${k + 1}, a ${m.who}, frames ${m.first} to ${m.last}`}
               onClick={() => act({ do: "frame", frame: m.at[Math.floor(m.at.length / 2)]!.frame })}
             >
-              {m.first}–{m.last}
+              {m.who === "person" ? "Person" : "Thing"}, {m.first}–{m.last}
             </button>
             <button
               className={row}
