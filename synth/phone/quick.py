@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from plonket.base.conventions import F32, F64
+from plonket.room.lens import Lens
 from synth.phone.camera import PhoneCamera
 
 FAR = 1e30
@@ -82,6 +83,36 @@ def quick_light(
         _trace(flat, starts, widths, heights, eye, rot, frames, _boxes(camera, eye, rot, frames), camera.focal_px,
                camera.k1, camera.k2, samples, np.array(background, np.float32), out)  # fmt: skip
         yield out * np.float32(light(float(t)) if light else 1.0)
+
+
+def quick_depth(surfaces: list[Surface], camera: PhoneCamera, t: float) -> F64:
+    """(h, w) z-depth in metres through the middle of each pixel at the moment its row is read; inf where nothing is."""
+    width, height = camera.size
+    lens = Lens(focal=camera.focal_px, principal=(camera.principal[0], camera.principal[1]), k1=camera.k1, k2=camera.k2)
+    x, y = np.meshgrid(np.arange(width) + 0.5, np.arange(height) + 0.5)
+    rays = lens.rays(np.stack([x, y], axis=-1)) * [1, -1, -1]
+    out = np.full((height, width), np.inf)
+    rows = [slice(k, k + 1) for k in range(height)] if camera.readout_s else [slice(None)]
+    for part in rows:
+        when = float(camera.row_time(t, (part.start or 0) + 0.5)) if camera.readout_s else t
+        eye, turn = camera.pose(when)
+        ways = rays[part] @ turn.T
+        for one in surfaces:
+            corners = one.at(when)
+            origin, across, down = corners[0], corners[1] - corners[0], corners[3] - corners[0]
+            normal = np.cross(across, down)
+            with np.errstate(all="ignore"):
+                far = ((origin - eye) @ normal) / (ways @ normal)
+                at = eye + far[..., None] * ways - origin
+            square = np.array([[across @ across, across @ down], [across @ down, down @ down]])
+            uv = np.stack([at @ across, at @ down], axis=-1) @ np.linalg.inv(square)
+            hit = (far > 1e-3) & (uv >= 0).all(axis=-1) & (uv <= 1).all(axis=-1) & (far < out[part])
+            if one.texture.shape[2] == 4:
+                th, tw = one.texture.shape[:2]
+                u, v = (np.clip((np.nan_to_num(uv[..., k]) * n).astype(int), 0, n - 1) for k, n in ((0, tw), (1, th)))
+                hit &= one.texture[v, u, 3] > 0.5
+            out[part][hit] = far[hit]
+    return out
 
 
 BEYOND = 0.04

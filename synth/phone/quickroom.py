@@ -14,7 +14,7 @@ from plonket.base.conventions import F32, F64, U8
 from synth.phone import texture as tx
 from synth.phone.camera import PhoneCamera
 from synth.phone.path import HandheldPath
-from synth.phone.quick import Surface, quick_light
+from synth.phone.quick import Surface, quick_depth, quick_light
 from synth.phone.quickset import defocused, quad
 from synth.phone.sensor import Sensor
 
@@ -57,6 +57,11 @@ class RoomShot:
     rate: Fraction
     spots: F64
     puppet: Callable[[float], F64] | None
+    surfaces: list[Surface]
+
+    def depth(self, frame: int) -> F64:
+        """(h, w) true z-depth in metres."""
+        return quick_depth(self.surfaces, self.camera, float(self.times[frame]))
 
     def poses(self) -> tuple[F64, F64]:
         """Positions (n, 3) and local-to-world rotations (n, 3, 3) at the middle of each frame."""
@@ -117,7 +122,8 @@ def room_shot(
     pictures = [
         sensor.photograph(defocused(x, SOFT_PX), rng) for x in quick_light(surfaces, camera, times, samples=samples)
     ]
-    return RoomShot(frames=pictures, camera=camera, times=times, rate=rate, spots=spots, puppet=walker)
+    return RoomShot(frames=pictures, camera=camera, times=times, rate=rate, spots=spots, puppet=walker,
+                    surfaces=surfaces)
 
 
 @cache

@@ -11,6 +11,7 @@ import numpy as np
 
 from plonket.base.errors import BadInput
 from plonket.cli.camera import add_camera_commands
+from plonket.cli.depth import add_depth_command
 from plonket.cli.key import add_key_commands
 from plonket.cli.looking import add_looking_commands
 from plonket.cli.matching import add_matching_commands
@@ -88,6 +89,7 @@ def _parser() -> argparse.ArgumentParser:
 
     add_key_commands(commands)
     add_looking_commands(commands)
+    add_depth_command(commands)
     add_matching_commands(commands)
 
     one = commands.add_parser("render", help="render a shot file to a video or folder")

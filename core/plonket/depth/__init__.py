@@ -1,0 +1,1 @@
+"""Dense depth of a clip whose camera is solved."""
