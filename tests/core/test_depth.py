@@ -17,9 +17,10 @@ from plonket.base.errors import Degenerate
 from plonket.base.states import LOST, TRACKED
 from plonket.cli.main import main
 from plonket.depth.files import read_depth
-from plonket.depth.fuse import agreed, carried_depth, filled
+from plonket.depth.fuse import agreed, carried_depth
 from plonket.depth.measure import QUALITY, DepthMaker
 from plonket.depth.straight import Lies
+from plonket.depth.tidied import filled, tidied
 from plonket.formats.camera_json import write_camera
 from plonket.room.camera_track import CameraTrack
 from synth.phone.quickroom import Move, RoomShot, room_shot
@@ -149,9 +150,30 @@ class Together(unittest.TestCase):
         inverse[:, :2], inverse[:, 4:] = 0.2, 0.8
         colour = np.zeros((5, 6, 3), np.float32)
         colour[:, :3] = 200
-        out = filled(inverse, colour, 2)
+        out = filled(inverse, colour, 2, 2)
         np.testing.assert_allclose(out[:, 2], 0.2)
         np.testing.assert_allclose(out[:, 3], 0.8)
+
+
+class Tidy(unittest.TestCase):
+    def test_a_ramp_between_two_surfaces_becomes_an_edge_where_the_picture_has_one(self) -> None:
+        inverse = np.full((40, 60), 0.3, np.float32)
+        inverse[:, 30:] = 0.6
+        inverse[:, 27:33] = np.linspace(0.33, 0.57, 6)
+        colour = np.full((40, 60, 3), 40, np.float32)
+        colour[:, 31:] = 180
+        out = tidied(inverse, colour)
+        self.assertFalse(((out > 0.35) & (out < 0.55)).any())
+        np.testing.assert_allclose(out[20, [24, 29, 34]], [0.3, 0.3, 0.6], rtol=1e-5)
+
+    def test_a_speck_goes_and_a_floor_that_reaches_to_the_horizon_stays(self) -> None:
+        floor = np.repeat((0.004 * (np.arange(80, dtype=np.float32) + 3))[:, None], 60, axis=1)
+        with_speck = floor.copy()
+        with_speck[50:53, 30:33] = 0.9
+        colour = np.full((80, 60, 3), 90, np.float32)
+        out = tidied(with_speck, colour)
+        inner = np.s_[14:-14, 14:-14]
+        np.testing.assert_allclose(out[inner], floor[inner], rtol=0.07)
 
 
 class Command(unittest.TestCase):

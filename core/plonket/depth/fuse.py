@@ -76,38 +76,3 @@ def _agree(stack: F32, agrees: np.float32, least: int, out: F32, votes: F32) -> 
                     best, best_value = count, total / np.float32(count)
             votes[y, x] = best
             out[y, x] = best_value if best >= least else np.float32(0)
-
-
-def filled(inverse: F32, colour: F32, rounds: int, reach: int = 2) -> F32:
-    """Unknown places near known ones take the depth of the known pixel nearby that looks most like them, round by round.
-
-    inverse : (h, w), 0 unknown. colour : (h, w, 3) codes.
-    """
-    out = inverse
-    for _ in range(rounds):
-        if (out > 0).all():
-            break
-        after = out.copy()
-        _fill(out, colour, reach, after)
-        out = after
-    return out
-
-
-@numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
-def _fill(before: F32, colour: F32, reach: int, after: F32) -> None:
-    h, w = before.shape
-    for y in numba.prange(h):
-        for x in range(w):
-            if before[y, x] > 0:
-                continue
-            best = np.float32(1e9)
-            for v in range(max(y - reach, 0), min(y + reach + 1, h)):
-                for u in range(max(x - reach, 0), min(x + reach + 1, w)):
-                    if before[v, u] > 0:
-                        far = np.float32((u - x) ** 2 + (v - y) ** 2)
-                        off = far * np.float32(2)
-                        for c in range(3):
-                            off += abs(colour[v, u, c] - colour[y, x, c])
-                        if off < best:
-                            best = off
-                            after[y, x] = before[v, u]

@@ -15,10 +15,11 @@ import numpy as np
 
 from plonket.base.conventions import F32, U8
 from plonket.base.errors import Degenerate
-from plonket.depth.fuse import agreed, carried_depth, filled
+from plonket.depth.fuse import agreed, carried_depth
 from plonket.depth.raised import raised
 from plonket.depth.single import Single, single
 from plonket.depth.straight import Straight
+from plonket.depth.tidied import tidied
 from plonket.depth.views import beside, distances
 from plonket.room.camera_track import CameraTrack
 
@@ -26,8 +27,6 @@ USELESS = 0.35
 """Cost from which on a single frame's depth is not used."""
 AGREE = 3
 """Frames that must agree."""
-ROUNDS = 1
-"""Times two pixels that what nobody tells is filled from beside."""
 KEPT = 16
 
 
@@ -84,7 +83,7 @@ class DepthMaker:
         stack = [one for one in (own, *others) if one is not None]
         told, _ = agreed(stack[0], stack[1:], min(AGREE, len(stack)))
         soft = np.asarray(cv2.GaussianBlur(self._straight.colour(frame), (0, 0), 0.8), np.float32)
-        return raised(filled(told, soft, ROUNDS), self._straight, frame, self._rgb(frame))
+        return raised(tidied(told, soft), self._straight, frame, self._rgb(frame))
 
     def _keys(self, frame: int) -> list[int]:
         """The frames told by themselves that are nearest to one, the nearest first."""
