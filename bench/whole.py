@@ -12,6 +12,7 @@ import av
 import cv2
 import numpy as np
 
+from bench.depth import bench_depth
 from bench.mends import bench_mends
 from bench.picture import bench_picture
 from bench.room import bench_room
@@ -99,6 +100,7 @@ def bench(clip: Path | None) -> None:
         bench_picture()
         bench_stack()
         bench_room(folder)
+        bench_depth()
 
 
 def _steadied(shot: Shot, fit: str) -> Shot:

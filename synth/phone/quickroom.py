@@ -11,6 +11,8 @@ from typing import Literal
 import numpy as np
 
 from plonket.base.conventions import F32, F64, U8
+from plonket.base.states import TRACKED
+from plonket.room.camera_track import CameraTrack
 from synth.phone import texture as tx
 from synth.phone.camera import PhoneCamera
 from synth.phone.path import HandheldPath
@@ -62,6 +64,20 @@ class RoomShot:
     def depth(self, frame: int) -> F64:
         """(h, w) true z-depth in metres."""
         return quick_depth(self.surfaces, self.camera, float(self.times[frame]))
+
+    def track(self) -> CameraTrack:
+        """The camera as it was, with the places of what it saw."""
+        n, m, camera = len(self.times), len(self.spots), self.camera
+        position, rotation = self.poses()
+        spots = np.moveaxis(self.pixels(self.spots), 0, 1).astype(np.float32)
+        return CameraTrack(
+            size=camera.size, kind="full", locked=False, position=position, rotation=rotation,
+            focal=np.full(n, camera.focal_px), distortion=(camera.k1, camera.k2, 0, 0, 0),
+            readout=camera.readout_s * float(self.rate), state=np.full(n, TRACKED, np.uint8), reason=np.zeros(n, np.uint8),
+            confidence=np.ones(n, np.float32), error_px=np.zeros(n, np.float32), seen=np.full(n, m, np.int32),
+            ids=np.arange(m), points=self.spots, point_error=np.zeros(m, np.float32), angle=np.full(m, 5, np.float32),
+            kept=np.ones(m, bool), strong=np.zeros(m, bool), xy=spots, noise=0.1, focal_doubt=0.0, followed="", warnings=(),
+        )  # fmt: skip
 
     def poses(self) -> tuple[F64, F64]:
         """Positions (n, 3) and local-to-world rotations (n, 3, 3) at the middle of each frame."""

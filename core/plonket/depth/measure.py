@@ -104,13 +104,14 @@ class DepthMaker:
 
     def _single(self, frame: int) -> Single | None:
         if frame not in self._singles:
-            self._singles[frame] = self._told(frame)
+            self._singles[frame] = self.tell(frame)
             while len(self._singles) > KEPT:
                 self._singles.popitem(last=False)
         self._singles.move_to_end(frame)
         return self._singles[frame]
 
-    def _told(self, frame: int) -> Single | None:
+    def tell(self, frame: int) -> Single | None:
+        """A frame by itself, not kept; None where no other tells it."""
         reach = distances(self._straight, frame)
         others = [] if reach is None else beside(self._straight, frame, reach.middle)
         if reach is None or not others:
