@@ -113,11 +113,14 @@ function Movers({ movers }: { movers: Advice["movers"] }) {
         {movers.map((m, k) => (
           <li key={k} className="flex items-center gap-1 text-[11px]">
             <button
-              className="num min-w-0 flex-1 truncate text-left text-tide hover:underline"
+              className="min-w-0 flex-1 truncate text-left text-tide hover:underline"
               aria-label={`Mover ${k + 1}, a ${m.who}, frames ${m.first} to ${m.last}`}
               onClick={() => act({ do: "frame", frame: m.at[Math.floor(m.at.length / 2)]!.frame })}
             >
-              {m.who === "person" ? "Person" : "Thing"}, {m.first}–{m.last}
+              {m.who === "person" ? "Person" : "Thing"},{" "}
+              <span className="num">
+                {m.first}–{m.last}
+              </span>
             </button>
             <button
               className={row}
