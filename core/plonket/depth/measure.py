@@ -42,7 +42,7 @@ class Effort:
 
 
 QUALITY = {
-    "good": Effort(width=640, every=2, passes=3, around=8),
+    "good": Effort(width=720, every=2, passes=3, around=8),
     "quick": Effort(width=480, every=3, passes=2, around=6),
 }
 NO_PARALLAX = (
