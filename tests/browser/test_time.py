@@ -133,6 +133,7 @@ class Slow(BrowserTest):
             page.keyboard.press("n")
             page.mouse.click(*self.screen(float(x), float(y), SIZE))
             until(lambda k=k: len(self.document()["motions"]) == k + 1, 20, "a motion")  # type: ignore[misc]
+            self.caught_up()
             page.keyboard.press("m")
             until(lambda k=k: self.document()["motions"][k]["measurement"] is not None, 60, "measuring")  # type: ignore[misc]
         super().choose("The other motion", "Point motion")

@@ -11,6 +11,7 @@ from plonket.base.conventions import F64
 from plonket.base.fields import Key, Keyed
 from plonket.base.states import GIVEN, LOST, TRACKED
 from plonket.document.follow import Follow
+from plonket.document.kinds import MOTIONS
 from plonket.document.spot import Spot
 from plonket.layers.generated import GeneratedLayer
 from plonket.layers.placed import frame_from_own
@@ -196,6 +197,7 @@ class Live(Alike):
         self.assertEqual(self.say("live.badRuns", "plane", [TRACKED], [], 0, 5), [])
 
     def test_of_a_matte_unsure_frames_are_told_and_not_those_without_it(self) -> None:
+        self.say("kinds.learnKinds", "motion", [{"kind": e.kind, "traits": sorted(e.traits)} for e in MOTIONS])
         states = [GIVEN, TRACKED, TRACKED, TRACKED, LOST, TRACKED]
         self.assertEqual(self.say("live.badRuns", "matte", states, [0.1, 0.4, 0.2, 0.9, 0.0, 0.3], 0, 5), [[1, 2], [5, 5]])
 
