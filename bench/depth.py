@@ -31,7 +31,7 @@ def bench_depth() -> None:
         maker.tell(AT + 1)
         single = time.perf_counter() - begun
         each = fused + single / QUALITY[name].every
-        print(f"{name:20s}{depth_score(maker.depth(AT), true)}, {each:.2f} s a frame")
+        print(f"{name:20s}{depth_score(maker.depth(AT).depth, true)}, {each:.2f} s a frame")
     straight = Straight(lambda k: shot.frames[k], track, SIZE[0])
     begun = time.perf_counter()
     others = [AT - APART, AT + APART]

@@ -21,6 +21,7 @@ from plonket_server.problems import Conflict, NotHere
 from shots.api import STANDS_FOR_DOCUMENT
 from shots.api import router as shots
 from shots.checks import router as checks
+from shots.depths import router as depths
 from shots.exchange import router as exchange
 from shots.footage import router as footage
 from shots.forms import router as forms
@@ -120,6 +121,7 @@ api.add_router("", keys)
 api.add_router("", likeness)
 api.add_router("", lighting)
 api.add_router("", mattes)
+api.add_router("", depths)
 api.add_router("", exchange)
 api.add_router("", checks)
 api.add_router("", jobs)

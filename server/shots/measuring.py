@@ -15,6 +15,7 @@ from library.pool import pool, read_measurement
 from plonket.base.errors import BadInput, Cancelled
 from plonket.base.progress import Work
 from plonket.base.states import LOST, TRACKED
+from plonket.depth.of_motion import DepthPartial
 from plonket.document.kinds import MOTIONS
 from plonket.document.retime import as_filmed
 from plonket.document.shot import Shot as Document
@@ -125,15 +126,15 @@ class _PartialTeller:
         self.kind = ""
         Event.objects.filter(kind="partial", created__lt=timezone.now() - timedelta(hours=1)).delete()
 
-    def hear(self, partial: Partial | PlanePartial | FormPartial | MattePartial) -> None:
+    def hear(self, partial: Partial | PlanePartial | FormPartial | MattePartial | DepthPartial) -> None:
         """A camera has no partial results: it is solved from all frames at once."""
         if isinstance(partial, FormPartial):
             self.tracks = partial.track or self.tracks
             self._hear_form(partial)
-        elif isinstance(partial, MattePartial):
-            self.tracks = matte = partial.track
+        elif isinstance(partial, MattePartial | DepthPartial):
+            self.tracks = track = partial.track
             f = partial.frame
-            self.rows.append([f, round(float(matte.confidence[f]), 3), int(matte.state[f]), int(matte.reason[f])])
+            self.rows.append([f, round(float(track.confidence[f]), 3), int(track.state[f]), int(track.reason[f])])
         elif isinstance(partial, PlanePartial):
             self.tracks = partial.track
             t, f = partial.track, partial.frame

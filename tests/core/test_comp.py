@@ -198,6 +198,9 @@ class FakeSources:
     def seat(self, target: str | None) -> None:
         return None
 
+    def depth(self, target: str | None, frame: int, *, hides: bool = False) -> None:
+        return None
+
     def picked(self, motion: str, moment: float, *, shadow: bool = False) -> None:
         return None
 

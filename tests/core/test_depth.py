@@ -45,7 +45,7 @@ def orbit(quality: str) -> DepthMaker:
 
 
 def found(shot: RoomShot, track: CameraTrack, frame: int = MIDDLE, quality: str = "good") -> F32:
-    return DepthMaker(lambda k: shot.frames[k], track, QUALITY[quality]).depth(frame)
+    return DepthMaker(lambda k: shot.frames[k], track, QUALITY[quality]).depth(frame).depth
 
 
 class AgainstTruth(unittest.TestCase):
@@ -60,7 +60,7 @@ class AgainstTruth(unittest.TestCase):
 
     def test_a_camera_that_goes_round_it(self) -> None:
         shot, _ = filmed("orbit")
-        self.check(orbit("good").depth(MIDDLE), shot.depth(MIDDLE), median=0.006, bad=0.04, answered=0.9, edges=0.75)
+        self.check(orbit("good").depth(MIDDLE).depth, shot.depth(MIDDLE), median=0.006, bad=0.04, answered=0.9, edges=0.75)
 
     def test_one_that_trucks_past_it_by_a_lens_that_bends_and_a_shutter_that_rolls(self) -> None:
         shot, track = filmed("truck", lens=True)
@@ -69,18 +69,18 @@ class AgainstTruth(unittest.TestCase):
     def test_dim_and_without_points_it_finds_out_how_far_things_are(self) -> None:
         shot, track = filmed("orbit")
         bare = replace(track, points=track.points[:0], kept=track.kept[:0])
-        dim = DepthMaker(lambda k: shot.frames[k] // 2, bare).depth(MIDDLE)
+        dim = DepthMaker(lambda k: shot.frames[k] // 2, bare).depth(MIDDLE).depth
         self.check(dim, shot.depth(MIDDLE), median=0.008, bad=0.06, answered=0.85, edges=0.65)
 
     def test_a_frame_between_single_ones_and_the_quick_way(self) -> None:
         shot, _ = filmed("orbit")
-        self.check(orbit("good").depth(MIDDLE + 1), shot.depth(MIDDLE + 1), median=0.006, bad=0.04, answered=0.9, edges=0.7)
-        self.check(orbit("quick").depth(MIDDLE), shot.depth(MIDDLE), median=0.008, bad=0.06, answered=0.85, edges=0.6)
+        self.check(orbit("good").depth(MIDDLE + 1).depth, shot.depth(MIDDLE + 1), median=0.006, bad=0.04, answered=0.9, edges=0.7)
+        self.check(orbit("quick").depth(MIDDLE).depth, shot.depth(MIDDLE), median=0.008, bad=0.06, answered=0.85, edges=0.6)
 
     def test_it_goes_by_the_camera_s_units(self) -> None:
         shot, track = filmed("orbit")
         larger = replace(track, position=track.position * 10, points=track.points * 10)
-        one, ten = orbit("quick").depth(MIDDLE), found(shot, larger, MIDDLE, "quick")
+        one, ten = orbit("quick").depth(MIDDLE).depth, found(shot, larger, MIDDLE, "quick")
         both = (one > 0) & (ten > 0)
         self.assertLess(float(np.percentile(np.abs(ten[both] / one[both] - 10), 98)), 0.05)
 

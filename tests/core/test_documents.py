@@ -82,7 +82,7 @@ class Document(unittest.TestCase):
 
     def test_every_registered_kind_has_valid_defaults_and_labels(self) -> None:
         given = {"id": "x", "name": "X", "frames": [{"frame": 3}], "asset": "c" * 64, "width": 10, "height": 10, "plane": "p",
-                 "motion": "m", "parcel": "q", "generator": {"kind": "ring"}, "extent": (1.0, 2.0, 1.0),
+                 "motion": "m", "camera": "m", "parcel": "q", "generator": {"kind": "ring"}, "extent": (1.0, 2.0, 1.0),
                  "quad": [(0, 0), (9, 0), (9, 9), (0, 9)],
                  "anchors": [{"target": "p", "x": 1}, {"target": "p", "x": 9}],
                  "outline": polygon_outline(np.array([[1.0, 1], [9, 1], [9, 9]]))}  # fmt: skip

@@ -298,7 +298,7 @@ class Unseen:
 UNSEEN: Final = Unseen()
 
 GOES: Final = "goes"
-"""In place of a value that is left: the item of a list, or the layer that cannot be without it, goes along."""
+"""In place of a value that is left: the item of a list, or the layer or motion that cannot be without it, goes along."""
 PART_GOES: Final = "part goes"
 """In place of a value that is left: the part of a thing that holds the field, as a mask or a key, goes along."""
 

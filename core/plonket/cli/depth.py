@@ -41,7 +41,7 @@ def _depth(options: argparse.Namespace) -> None:
     for k, frame in enumerate(range(start, stop)):
         work.check_cancelled()
         try:
-            depth = maker.depth(frame)
+            depth = maker.depth(frame).depth
         except Degenerate as error:
             nothing.append(frame)
             why = why or error.message

@@ -109,11 +109,14 @@ def _view_cost(
 @numba.njit(cache=True, fastmath=FAST, error_model="numpy", inline="always")  # type: ignore[misc]
 def _cost(
     others: F32, a: F32, b: F32, x: int, y: int, d: np.float32, gx: np.float32, gy: np.float32, weights: F32, values: F32,
-    each: F32, best: int,
+    each: F32, best: int, limit: np.float32,
 ) -> np.float32:  # fmt: skip
-    """The mean of the `best` lowest costs among the views: what hides a place hides it on one side."""
+    """The mean of the `best` lowest costs among the views: what hides a place hides it on one side. The first two look from
+    both sides; where neither is below `limit`, the others are not asked, and it costs as much as what is out of sight."""
     n = others.shape[0]
     for v in range(n):
+        if v == 2 and min(each[0], each[1]) >= limit:
+            return OUT
         each[v] = _view_cost(others[v], a[v, y], b[v, y], x, y, d, gx, gy, weights, values)
     total = np.float32(0)
     for _ in range(best):
@@ -134,7 +137,8 @@ def rate(grey: F32, others: F32, a: F32, b: F32, plane: F32, cost: F32, best: in
         weights, values, each = np.empty(COUNT, np.float32), np.empty(COUNT, np.float32), np.empty(others.shape[0], np.float32)
         for x in range(w):
             _weights(grey, x, y, weights, values)
-            cost[y, x] = _cost(others, a, b, x, y, plane[y, x, 0], plane[y, x, 1], plane[y, x, 2], weights, values, each, best)
+            cost[y, x] = _cost(others, a, b, x, y, plane[y, x, 0], plane[y, x, 1], plane[y, x, 2], weights, values, each, best,
+                               np.float32(9))
 
 
 @numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
@@ -167,7 +171,7 @@ def improve(
                 td = plane[v, u, 0] - tx * np.float32(offsets[k, 0]) - ty * np.float32(offsets[k, 1])
                 if td < low or td > high or abs(td - d) < np.float32(same) * d:
                     continue
-                tc = _cost(others, a, b, x, y, td, tx, ty, weights, values, each, best)
+                tc = _cost(others, a, b, x, y, td, tx, ty, weights, values, each, best, c)
                 if tc < c:
                     d, gx, gy, c = td, tx, ty, tc
             plane[y, x, 0], plane[y, x, 1], plane[y, x, 2], cost[y, x] = d, gx, gy, c

@@ -16,7 +16,7 @@ import numpy as np
 from plonket.base.conventions import F32, U8
 from plonket.base.errors import Degenerate
 from plonket.depth.fuse import agreed, carried_depth
-from plonket.depth.raised import raised
+from plonket.depth.raised import lies_at, nearest_of, raised
 from plonket.depth.single import Single, single
 from plonket.depth.straight import Straight
 from plonket.depth.tidied import tidied
@@ -27,6 +27,10 @@ USELESS = 0.35
 """Cost from which on a single frame's depth is not used."""
 AGREE = 3
 """Frames that must agree."""
+FILLED_SURE = 0.1
+"""How sure what only takes after its surroundings is."""
+MOVES = 40
+"""Of 255, from which on a mover covers a pixel."""
 KEPT = 16
 
 
@@ -51,22 +55,35 @@ NO_PARALLAX = (
 )
 
 
+@dataclass(frozen=True, slots=True)
+class FrameDepth:
+    """What is known of a frame: z-depth (H, W) in the camera's units, along its axis, 0 where unknown; and how sure it is
+    (H, W), 0 to 1, the share of the frames looked at that agree."""
+
+    depth: F32
+    sure: F32
+
+
 class DepthMaker:
     """Works out depth, frame by frame; single frames are kept for their neighbours.
 
     Parameters
     ----------
     rgb : frame -> 8-bit (H, W, 3). track : the solved camera of the same clip. effort : see `Effort`.
+    moves : frame -> 8-bit (H, W), white where something moves by itself, of which nothing is told; None: nothing does.
     """
 
-    def __init__(self, rgb: Callable[[int], U8], track: CameraTrack, effort: Effort = QUALITY["good"]) -> None:
-        self._rgb, self._track, self._effort = rgb, track, effort
+    def __init__(
+        self, rgb: Callable[[int], U8], track: CameraTrack, effort: Effort = QUALITY["good"],
+        moves: Callable[[int], U8 | None] = lambda _frame: None,
+    ) -> None:  # fmt: skip
+        self._rgb, self._track, self._effort, self._moves = rgb, track, effort, moves
         self._straight = Straight(rgb, track, min(effort.width, track.size[0]))
         self._known = np.flatnonzero(track.known())
         self._singles: OrderedDict[int, Single | None] = OrderedDict()
 
-    def depth(self, frame: int) -> F32:
-        """(H, W) z-depth in the camera's units, along the camera's axis; 0 where it is not known.
+    def depth(self, frame: int) -> FrameDepth:
+        """A frame's depth, by itself and by what its neighbours tell.
 
         Raises
         ------
@@ -81,9 +98,17 @@ class DepthMaker:
         if own is None and not others:
             raise Degenerate("depth.parallax", NO_PARALLAX)
         stack = [one for one in (own, *others) if one is not None]
-        told, _ = agreed(stack[0], stack[1:], min(AGREE, len(stack)))
+        told, votes = agreed(stack[0], stack[1:], min(AGREE, len(stack)))
         soft = np.asarray(cv2.GaussianBlur(self._straight.colour(frame), (0, 0), 0.8), np.float32)
-        return raised(tidied(told, soft), self._straight, frame, self._rgb(frame))
+        tidy = tidied(told, soft)
+        sure = np.where(told > 0, votes / len(stack), np.float32(FILLED_SURE))
+        at = lies_at(self._straight, frame)
+        depth = raised(tidy, self._straight.colour(frame), self._rgb(frame), at)
+        sure = np.where(depth > 0, nearest_of(np.asarray(sure, np.float32), at), np.float32(0))
+        if (moving := self._moves(frame)) is not None:
+            depth[moving > MOVES] = 0
+            sure[moving > MOVES] = 0
+        return FrameDepth(depth, sure)
 
     def _keys(self, frame: int) -> list[int]:
         """The frames told by themselves that are nearest to one, the nearest first."""
@@ -100,6 +125,8 @@ class DepthMaker:
         if one is None:
             return None
         usable = np.where(one.cost < USELESS, one.inverse, 0).astype(np.float32)
+        if (moving := self._moves(key)) is not None:
+            usable[self._straight.reduced(moving, key) > MOVES] = 0
         return usable if key == frame else carried_depth(usable, self._straight.lies(key, frame))
 
     def _single(self, frame: int) -> Single | None:

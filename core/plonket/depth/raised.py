@@ -2,26 +2,49 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
+import cv2
 import numba
 import numpy as np
 
-from plonket.base.conventions import F32, FAST, U8
-from plonket.depth.straight import Straight
+from plonket.base.coarse import coarsely
+from plonket.base.conventions import F32, F64, FAST, U8
+from plonket.depth.straight import COARSE, Straight
 
 JUMPS = np.float32(1.03)
 """Times, from which on neighbouring depths are two surfaces', between which nothing is."""
 
 
-def raised(inverse: F32, straight: Straight, frame: int, rgb: U8) -> F32:
-    """(H, W) z-depth of a frame (H, W, 3), 0 where unknown, of inverse depths (h, w) of the straight reduced one."""
-    height, width = rgb.shape[:2]
+@dataclass(frozen=True, slots=True)
+class LiesAt:
+    """Where each pixel of a frame as it was filmed lies in the straight reduced one: array indices u, v (H, W) there."""
+
+    u: F32
+    v: F32
+
+
+def lies_at(straight: Straight, frame: int) -> LiesAt:
+    """For every pixel of a frame of the clip's size."""
     lens = straight.track.lens(frame)
-    x, y = np.meshgrid(np.arange(width) + 0.5, np.arange(height) + 0.5)
-    at = np.stack([x, y], axis=-1)
-    flat = at if lens.straight else lens.straightened(at)
-    u, v = (np.asarray(flat[..., k] * straight.scale - 0.5, np.float32) for k in (0, 1))
-    out = np.zeros((height, width), np.float32)
-    _raise(inverse, straight.colour(frame), rgb, u, v, out)
+
+    def reduced(at: F64) -> F64:
+        return (at if lens.straight else lens.straightened(at)) * straight.scale - 0.5
+
+    at = coarsely(reduced, straight.track.size, COARSE)
+    return LiesAt(*(np.ascontiguousarray(at[..., k]) for k in (0, 1)))
+
+
+def nearest_of(values: F32, at: LiesAt) -> F32:
+    """Values (h, w) of the reduced picture in the frame as it was filmed (H, W)."""
+    return np.asarray(cv2.remap(values, at.u, at.v, cv2.INTER_NEAREST, borderMode=cv2.BORDER_REPLICATE), np.float32)
+
+
+def raised(inverse: F32, small: U8, rgb: U8, at: LiesAt) -> F32:
+    """(H, W) z-depth of a frame (H, W, 3), 0 where unknown, of inverse depths (h, w) of its straight reduced picture
+    (h, w, 3)."""
+    out = np.zeros(at.u.shape, np.float32)
+    _raise(inverse, small, rgb, at.u, at.v, out)
     return out
 
 

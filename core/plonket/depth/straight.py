@@ -9,12 +9,15 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 
+from plonket.base.coarse import coarsely
 from plonket.base.conventions import F32, F64, U8
 from plonket.room.camera_track import CameraTrack
 
 FLIP = np.diag([1.0, -1.0, -1.0])
 """From the world's axes before a camera to x right, y down, z forward."""
 KEPT = 24
+COARSE = 8
+"""Pixels within which a lens bends nothing more."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,23 +64,26 @@ class Straight:
 
     def colour(self, frame: int) -> U8:
         """8-bit (h, w, 3)."""
-        rgb = self._rgb(frame)
-        lens = self.track.lens(frame)
-        if lens.straight:
-            small = cv2.resize(rgb, self.size, interpolation=cv2.INTER_AREA)
-            return np.asarray(small, np.uint8)
-        soft = cv2.GaussianBlur(rgb, (0, 0), 0.4 / self.scale) if self.scale < 0.9 else rgb
+        return self.reduced(self._rgb(frame), frame)
+
+    def reduced(self, codes: U8, frame: int) -> U8:
+        """What lies in a frame as it was filmed, 8-bit (H, W) or (H, W, 3), as it lies in the reduced one."""
+        if self.track.lens(frame).straight:
+            return np.asarray(cv2.resize(codes, self.size, interpolation=cv2.INTER_AREA), np.uint8)
+        soft = cv2.GaussianBlur(codes, (0, 0), 0.4 / self.scale) if self.scale < 0.9 else codes
         x, y = self.bent_grid(frame)
         return np.asarray(cv2.remap(soft, x, y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE), np.uint8)
 
     def bent_grid(self, frame: int) -> tuple[F32, F32]:
         """Where each reduced pixel lies in the clip's frame, as array indices there (h, w) each."""
-        w, h = self.size
         lens = self.track.lens(frame)
-        gx, gy = np.meshgrid((np.arange(w) + 0.5) / self.scale, (np.arange(h) + 0.5) / self.scale)
-        flat = (np.stack([gx, gy], axis=-1) - np.array(lens.principal)) / lens.focal
-        at = lens.bent(flat) * lens.focal + np.array(lens.principal) - 0.5
-        return np.asarray(at[..., 0], np.float32), np.asarray(at[..., 1], np.float32)
+
+        def bent(at: F64) -> F64:
+            flat = (at / self.scale - np.array(lens.principal)) / lens.focal
+            return lens.bent(flat) * lens.focal + np.array(lens.principal) - 0.5
+
+        at = coarsely(bent, self.size, COARSE)
+        return np.ascontiguousarray(at[..., 0]), np.ascontiguousarray(at[..., 1])
 
     def grey(self, frame: int) -> F32:
         """(h, w) codes."""

@@ -23,6 +23,8 @@ class Follow(Settings):
     size: bool = switch(True, label="Size", group="Follow", help="Grow as it grows.")
     perspective: bool = switch(False, label="Perspective", group="Follow",
                                help="Tilt with the surface, as if painted on it. Takes turn and size with it.")  # fmt: skip
+    hidden: bool = switch(True, label="Hidden by the set", group="Follow",
+                          help="Where depth is measured: goes behind what the footage shows before it.")  # fmt: skip
     inverted: bool = switch(False, label="Inverted", group="Follow", help="Move the opposite way.")
     smooth: float = plain(0, label="Smoothed", low=0, high=120, step=1, unit="fr", group="Follow",
                           help="Leave small shakes out: follow a path averaged over so many frames.")  # fmt: skip

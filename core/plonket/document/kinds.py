@@ -8,8 +8,9 @@ and is not seen itself; ``follows`` may follow something; ``filmed`` is slow to 
 be checked against the plate;
 ``matched`` can be matched to the plate; ``wash`` has no picture, its looks apply to everything below.
 Traits of motions: ``room`` solves a room; ``surface`` is flat, with a quad; ``points`` is made of named points;
-``regions`` is told by outlines where to look; ``counts`` counts on point motions; ``matte`` says what a thing covers,
-and nothing follows it.
+``regions`` is told by outlines where to look; ``counts`` counts on point motions; ``matte`` says what a thing covers;
+``depth`` says how far away everything is; ``whole`` is measured
+over the whole range at once, without a direction; ``unfollowed`` moves nothing, so nothing can follow it.
 Traits of treatments: ``mends`` changes pictures, not where they lie; ``masked`` has masks; ``everywhere`` needs none, and
 works all over the picture then.
 Traits of keys: ``matte`` takes a matte, and is for the footage only.
@@ -95,7 +96,7 @@ LOOKS: Registry[LookEntry] = Registry("look", "plonket.looks")
 KEYS: Registry[KeyEntry] = Registry("key", "plonket.keying")
 GENERATORS: Registry[GeneratorEntry] = Registry("generated element", "plonket.generators")
 TREATMENTS: Registry[TreatmentEntry] = Registry("treatment", "plonket.plate")
-MOTIONS: Registry[MotionEntry] = Registry("motion", "plonket.track", "plonket.matting")
+MOTIONS: Registry[MotionEntry] = Registry("motion", "plonket.track", "plonket.matting", "plonket.depth")
 LAYERS: Registry[LayerEntry] = Registry("layer", "plonket.layers")
 PLACES: Registry[Entry] = Registry("place", "plonket.room")
 """Where a perch may be in what a motion solves. `run`: (`RoomCamera`, spot) -> (n, 3, 3)."""

@@ -276,6 +276,7 @@ def _shown_by(layer: LayerBase) -> set[str]:
 def _gone(shot: Shot, thing_id: str) -> tuple[set[str], list[Referring]]:
     """All that goes with a thing, and the references to it that stay behind, in the order of the document."""
     layers = {layer.id: layer for layer in shot.layers}
+    motions = {motion.id for motion in shot.motions}
     gone, todo = set[str](), [thing_id]
     named = [one for one in shot.references() if one.declared.to not in ("asset", "measurement")]
     while todo:
@@ -283,9 +284,9 @@ def _gone(shot: Shot, thing_id: str) -> tuple[set[str], list[Referring]]:
         if now in gone:
             continue
         gone.add(now)
-        holders = [next((owner.id for owner in one.owners if owner.id in layers), None) for one in named
-                   if one.id == now and one.declared.left == GOES]  # fmt: skip
-        todo += [layer for layer in holders if layer is not None]
+        holders = [next((owner.id for owner in one.owners if owner.id in layers or (owner.id in motions and not _is_item(one))),
+                        None) for one in named if one.id == now and one.declared.left == GOES]  # fmt: skip
+        todo += [holder for holder in holders if holder is not None]
         if now in layers:
             for parcel in _only_shown_by(shot, layers[now]):
                 todo += [parcel, *(layer.id for layer in next(p.stack for p in shot.parcels if p.id == parcel))]
@@ -293,6 +294,11 @@ def _gone(shot: Shot, thing_id: str) -> tuple[set[str], list[Referring]]:
     whole = {id(one) for one in shot.things()}
     return gone, [one for one in named if one.id in gone
                   and not any(owner.id in gone for owner in one.owners if id(owner) in whole)]  # fmt: skip
+
+
+def _is_item(one: Referring) -> bool:
+    """Whether it stands in a list, from which it can be taken."""
+    return one.pointer.rpartition("/")[2].isdigit()
 
 
 def _only_shown_by(shot: Shot, layer: LayerBase) -> list[str]:

@@ -17,6 +17,7 @@ from plonket.document.spot import Spot
 from plonket.image.picture import CLEAR, Picture
 from plonket.layers.common import faded
 from plonket.layers.form import FormLayer, form_thing
+from plonket.layers.hidden import Hiding, hiding
 from plonket.layers.light import DomeLayer, LampLayer, dome_of, lamp_of
 from plonket.layers.raytraced import (
     RectilinearWindow,
@@ -30,6 +31,7 @@ from plonket.layers.raytraced import (
 )  # fmt: skip
 from plonket.layers.sources import Sources
 from plonket.layers.standing import StandingLayer, axes_of, matrix_of
+from plonket.layers.surfaces import shadow_nearness
 from plonket.raytrace.request import Instance, Lights, RenderRequest
 from plonket.room.camera import RoomCamera
 from plonket.room.meshes.files import Mesh
@@ -40,6 +42,10 @@ MOST_COPIES = 64
 SAMPLES = {"quick": 4, "good": 16, "best": 36}
 LIGHT = ("sun", "sun_heading", "sun_height", "sun_soft", "sun_warm", "sun_colour", "sky", "sky_colour", "lit_like")
 """What a model takes over from the one that it was lit like."""
+SHADOW_AHEAD = 0.03
+"""Share of its distance by which what hides a shadow is nearer: the ground is flat in the room, not quite so in the footage."""
+ON_IT, STOOD_ON, SHADED = 0.2, 0.03, 0.015
+"""Shares of a model's height, and of its distance, within which a surface is what it stands on; and takes its shadow."""
 FULL_SUN, FULL_SKY = 0.75, 0.22
 """What a white surface shows by the sun that it faces, and under the open sky, at 100 %."""
 SURFACES: dict[str, tuple[float | None, float | None]] = {
@@ -135,10 +141,53 @@ def draw(layer: MeshLayer, sources: Sources, frame: int, size: tuple[int, int], 
     assert seat is not None
     filmed = sources.film(order)
     strength = np.float32(np.clip(value_at(layer.shadow_strength, frame) / 100, 0, 1))
-    light = _hazed(filmed, layer, frame)
-    rgba = np.dstack([light, np.clip(filmed[..., 3] + strength * filmed[..., 4], 0, 1)])
+    light, shadow = _hazed(filmed, layer, frame), strength * filmed[..., 4]
+    rgba = np.dstack([light, np.clip(filmed[..., 3] + shadow, 0, 1)])
     depth = float((stands(layer, *seat, frame)[:3, 3] - order.views[0].eye) @ -order.views[0].turn[:, 2])
-    return faded(on_picture(rgba, seat[0], frame, straight, depth, view, size), layer, frame)
+
+    def laid(straight_rgba: F32) -> Picture:
+        return on_picture(straight_rgba, seat[0], frame, straight, depth, view, size)
+
+    picture = laid(rgba)
+    found = hiding(sources, layer.follow.target, frame, size, view) if layer.follow.hidden and picture.rgba.size else None
+    if found is not None:
+        near = _nearness(filmed, straight)
+        told = laid(np.dstack([near * filmed[..., 3], filmed[..., 3], shadow, np.zeros_like(near)])).rgba
+        level = value_at(seat[1].y, frame)
+        stood, under = (min(ON_IT * value_at(layer.tall, frame), share * max(depth, 0)) for share in (STOOD_ON, SHADED))
+        ground = shadow_nearness(sources, layer.follow.target, frame, size, view, level) if shadow.any() else None
+        picture = _hidden(picture, told, found.above(level, stood), found.above(level, under), ground)
+    return faded(picture, layer, frame)
+
+
+def _nearness(filmed: F32, straight: RectilinearWindow) -> F32:
+    """(h, w) one over the distance before the camera of what was filmed, in 1/m; 0 where nothing was."""
+    x0, y0, w, h = straight.window
+    across = (np.arange(w) + 0.5 + x0 - straight.principal[0]) / straight.focal
+    down = (np.arange(h) + 0.5 + y0 - straight.principal[1]) / straight.focal
+    aslant = np.sqrt(1 + across[None, :] ** 2 + down[:, None] ** 2).astype(np.float32)
+    there = filmed[..., 5] > 1e-6
+    return np.where(there, filmed[..., 3] * aslant / np.where(there, filmed[..., 5], 1), 0).astype(np.float32)
+
+
+def _hidden(picture: Picture, told: F32, by: Hiding, shadow_by: Hiding, ground: F32 | None) -> Picture:
+    """The picture of a model and its shadow, less what is hidden of each.
+
+    told : (h, w, 4) nearness times coverage, coverage and shadow. ground : (H, W) nearness of what takes the shadow.
+    """
+    x, y = picture.x, picture.y
+    h, w = picture.rgba.shape[:2]
+    cover, shadow = np.clip(told[..., 1], 0, 1), np.clip(told[..., 2], 0, 1)
+    own = np.where(cover > 1 / 64, told[..., 0] / np.maximum(cover, 1 / 64), 0).astype(np.float32)
+    share, more = by.seen(own, np.where(own > 0, cover, 0), x, y)
+    rgba = picture.rgba * share[..., None]
+    rgba[..., :3] += more * cover[..., None]
+    rgba[..., 3] = cover * share
+    if ground is not None:
+        lies = ground[y : y + h, x : x + w]
+        open_, _ = shadow_by.seen(lies, np.where(lies > 0, shadow, 0), x, y, SHADOW_AHEAD)
+        rgba[..., 3] = np.clip(rgba[..., 3] + shadow * open_, 0, 1)
+    return Picture(rgba=rgba, x=x, y=y)
 
 
 def _hazed(filmed: F32, layer: MeshLayer, frame: int) -> F32:

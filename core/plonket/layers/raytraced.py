@@ -9,6 +9,7 @@ from typing import Literal
 import cv2
 import numpy as np
 
+from plonket.base.coarse import coarsely
 from plonket.base.conventions import F32, F64
 from plonket.image.picture import CLEAR, Picture
 from plonket.raytrace.request import CameraView, Instance, Lights
@@ -17,6 +18,8 @@ from plonket.room.camera import RoomCamera
 PAD_PX = 28
 """Round what is seen and its shadow, of the filmed picture: a shadow's soft end must not be cut."""
 
+COARSE = 4
+"""Every so many pixels it is worked out where they lie in a picture without distortion."""
 STEP_PX = 48
 """Windows grow in steps: the path tracer compiles itself anew, a second long, for every size it has not met."""
 
@@ -132,16 +135,14 @@ def on_picture(
         inside = rgba[y - y0 : size[1] - y0, x - x0 : size[0] - x0]
         return Picture(rgba=np.ascontiguousarray(inside), x=x, y=y) if inside.size else CLEAR
     w, h = size
-    # For every fourth pixel of the picture: which pixel of the clip, and which of the straight picture.
-    gx, gy = np.meshgrid(np.arange(0, w + 4, 4) + 0.5, np.arange(0, h + 4, 4) + 0.5)
     back = np.linalg.inv(view)
-    clip = np.stack([gx, gy, np.ones_like(gx)], axis=-1) @ back.T
-    at = clip[..., :2] / clip[..., 2:]
-    coarse = (_straightened(camera, frame, depth, at) * zoom - np.array([x0, y0])).astype(np.float32)
-    grid = cv2.resize(coarse, (4 * coarse.shape[1], 4 * coarse.shape[0]), interpolation=cv2.INTER_LINEAR)
-    # A grid of every fourth pixel's centre, grown by four, lies one and a half pixels off.
-    shift = np.array([[1, 0, -1.5], [0, 1, -1.5]], np.float32)
-    fine = cv2.warpAffine(grid, shift, (w, h), flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+
+    def straight_pixels(places: F64) -> F64:
+        clip = np.concatenate([places, np.ones((*places.shape[:-1], 1))], axis=-1) @ back.T
+        at = clip[..., :2] / clip[..., 2:]
+        return _straightened(camera, frame, depth, at) * zoom - np.array([x0, y0])
+
+    fine = coarsely(straight_pixels, (w, h), COARSE)
     how = cv2.INTER_CUBIC if sampling == "sharp" else cv2.INTER_LINEAR
     out = cv2.remap(rgba, fine[..., 0] - 0.5, fine[..., 1] - 0.5, how, borderMode=cv2.BORDER_CONSTANT)
     return Picture(rgba=np.maximum(out, 0))

@@ -4,25 +4,24 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import cv2
 import numpy as np
 
 from plonket.base.conventions import F32, F64
 from plonket.document.spot import Spot
 from plonket.layers.form import FormLayer, form_matrix
+from plonket.layers.hidden import measured_nearness
 from plonket.layers.model import MeshLayer, copies
-from plonket.layers.raytraced import RectilinearWindow, on_picture
 from plonket.layers.sources import Sources
 from plonket.layers.standing import StandingLayer
+from plonket.layers.surfaces import nearness_of
 from plonket.room.camera import RoomCamera
 from plonket.room.meshes.forms import model_form, unit_form
-from plonket.room.meshes.raster import seen_by, touched
+from plonket.room.meshes.raster import touched
 
 HORIZON = 0.02
 """How steeply a look must go down to meet the ground: nearer to the horizon a pixel is a mile."""
-FINE = 2
-BEYOND = 0.25
-"""Shares of the picture that are made outside it, for what a bent or steadied picture fetches from there."""
+AROUND_PX = 2
+"""Pixels round a pixel whose measured distances tell its own."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -42,7 +41,8 @@ def landing(
     sources: Sources, motion: str, frame: int, pixel: tuple[float, float], surface: Spot | None = None,
     without: str | None = None,
 ) -> Landing | None:  # fmt: skip
-    """What a pixel (x, y) of the clip's frame shows of a solved room: the nearest of its forms, its models and the ground.
+    """What a pixel (x, y) of the clip's frame shows of a solved room: the nearest of its forms, its models and what was
+    measured there of the footage; where nothing was, the ground.
 
     With a `surface` it is that spot's endless flat wall, wherever the look meets it. `without` is a layer that is looked
     through: what is moved does not land on itself. None: the room is not solved, or nothing is met.
@@ -60,7 +60,11 @@ def landing(
     x, y, z = camera.lens(frame).rays(np.array(pixel, np.float64))
     best: Landing | None = None
     far = np.inf
-    if abs(way[1]) > HORIZON and eye[1] / way[1] < 0:
+    measured = _measured(sources, motion, frame, pixel)
+    if measured is not None:
+        far = measured
+        best = Landing(place=camera.turn(frame) @ (np.array([x / z, -y / z, -1.0]) * far) + eye)
+    elif abs(way[1]) > HORIZON and eye[1] / way[1] < 0:
         place = eye - way * (eye[1] / way[1])
         best, far = Landing(place=place), float((place - eye) @ ahead)
     for layer, corners in solids(sources, motion, frame):
@@ -71,6 +75,17 @@ def landing(
             far = float(local[2])
             best = Landing(place=camera.turn(frame) @ (local * [1.0, -1.0, -1.0]) + eye, on=layer.id)
     return best
+
+
+def _measured(sources: Sources, motion: str, frame: int, pixel: tuple[float, float]) -> float | None:
+    """How far away, in metres before the camera, what a pixel shows was measured to be."""
+    depth = sources.depth(motion, frame)
+    if depth is None:
+        return None
+    x, y = int(pixel[0]), int(pixel[1])
+    part = depth[max(y - AROUND_PX, 0) : y + AROUND_PX + 1, max(x - AROUND_PX, 0) : x + AROUND_PX + 1]
+    known = part[part > 0]
+    return float(np.median(known)) if known.size else None
 
 
 def _on_surface(camera: RoomCamera, frame: int, spot: Spot, eye: F64, way: F64) -> F64 | None:
@@ -98,7 +113,8 @@ def solids(sources: Sources, motion: str, frame: int) -> list[tuple[StandingLaye
 
 
 def inverse_depth_of(sources: Sources, motion: str, frame: int, size: tuple[int, int], view: F64) -> F32 | None:
-    """One over the distance before the camera (h, w), in 1/m, of what each pixel shows of a room: its ground, forms, models.
+    """One over the distance before the camera (h, w), in 1/m, of what each pixel shows of a room: what was measured of the
+    footage, else its ground and forms, and its models.
 
     Nought is the sky, or all that lies beyond the ground. `view` leads from the clip's pixels to the picture's of `size`.
     None: the room is not solved.
@@ -106,48 +122,13 @@ def inverse_depth_of(sources: Sources, motion: str, frame: int, size: tuple[int,
     seat = sources.seat(motion)
     if seat is None:
         return None
-    camera, _ = seat
-    scale = min(1.0, float(np.sqrt(abs(np.linalg.det(view[:2, :2])))))
-    lens = camera.lens(frame)
-    w, h = (max(1, round(n * scale)) for n in camera.track.size)
-    as_filmed = np.allclose(view / view[2, 2], np.diag([scale, scale, 1.0]), atol=1e-3)
-    more = [0 if as_filmed and lens.straight and not camera.track.readout else round(BEYOND * n) for n in (w, h)]
-    straight = RectilinearWindow(
-        scale=w / camera.track.size[0], focal=lens.focal * w / camera.track.size[0], principal=(w / 2, h / 2),
-        window=(-more[0], -more[1], w + 2 * more[0], h + 2 * more[1]),
-    )  # fmt: skip
-    near = _ground(camera, frame, straight)
     corners = [c for _, c in solids(sources, motion, frame)]
-    if corners:
-        near = _before(near, camera.local(frame, np.concatenate(corners)), straight)
-    # Only a read-out asks how far away things are, for the most part.
-    middle = float(np.median(near[near > 0])) if camera.track.readout and (near > 0).any() else 1.0
-    out = on_picture(near[..., None], camera, frame, straight, 1 / middle, view, size, "smooth")
-    return np.asarray(out.rgba.reshape(out.rgba.shape[:2]), np.float32)
-
-
-def _ground(camera: RoomCamera, frame: int, straight: RectilinearWindow) -> F32:
-    """(h, w) nearness of the room's ground in the straight window."""
-    x0, y0, w, h = straight.window
-    across = (np.arange(w) + 0.5 + x0 - straight.principal[0]) / straight.focal
-    down = (np.arange(h) + 0.5 + y0 - straight.principal[1]) / straight.focal
-    turn, height = camera.turn(frame), float(camera.eye(frame)[1])
-    # Rays reach one metre ahead; how much they fall on that way says how far the ground is.
-    fall = turn[1, 0] * across[None, :] - turn[1, 1] * down[:, None] - turn[1, 2]
-    return np.asarray(np.maximum(-fall / height, 0) if abs(height) > 1e-6 else np.zeros((h, w)), np.float32)
-
-
-def _before(near: F32, local: F64, straight: RectilinearWindow) -> F32:
-    """Nearness with things (m, 3, 3) before the camera in front, their edges smooth."""
-    x0, y0, w, h = straight.window
-    cx, cy = straight.principal[0] - x0, straight.principal[1] - y0
-    depth, _ = seen_by(local, straight.focal * FINE, (cx * FINE, cy * FINE), (w * FINE, h * FINE))
-    there = np.isfinite(depth)
-    things = np.where(there, 1 / np.where(there, depth, 1), 0).astype(np.float32)
-    # The ground goes through things that stand on it: what is nearer counts.
-    behind = cv2.resize(near, (w * FINE, h * FINE), interpolation=cv2.INTER_LINEAR)
-    fine = np.where(there & (things > behind * np.float32(1 - 1e-4)), things, behind)
-    return np.asarray(cv2.resize(fine, (w, h), interpolation=cv2.INTER_AREA), np.float32)
+    measured = measured_nearness(sources, motion, frame, size, view)
+    if measured is None:
+        return nearness_of(seat[0], frame, size, view, 0.0, corners)
+    ground = nearness_of(seat[0], frame, size, view, 0.0, [])
+    real = np.where(measured > 0, measured, ground)
+    return np.maximum(real, nearness_of(seat[0], frame, size, view, None, corners)) if corners else real
 
 
 def spot_inverse_depth(sources: Sources, target: str | None, frame: int) -> float | None:

@@ -69,6 +69,11 @@ class Sources(Protocol):
         not known there."""
         ...
 
+    def depth(self, target: str | None, frame: int, *, hides: bool = False) -> F32 | None:
+        """How far away each pixel of the clip is that a frame shows, (h, w) metres along the axis of the room's camera in which
+        `target` stands, 0 where unknown; None: it is not measured, or, asked what `hides`, is not to hide anything."""
+        ...
+
     def grain(self, asset: str) -> MeasuredGrain | None:
         """A clip's grain, measured once; None where nothing tells."""
         ...

@@ -19,5 +19,5 @@ def no_movement(motion: MatteMotion, track: MatteTrack, reference: int) -> F64:
 MOTIONS.add(MotionEntry(
     kind="matte", order=60, label="Matte", settings=MatteMotion, run=measure_matte, track=MatteTrack, movement=no_movement,
     help="What a thing covers in every frame, from a click on it: to cut by, to ignore, or to take out.",
-    traits=frozenset({"matte"}), groups=("Edge",), handles="matte",
+    traits=frozenset({"matte", "unfollowed"}), groups=("Edge",), handles="matte",
 ))  # fmt: skip

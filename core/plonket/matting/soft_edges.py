@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
@@ -10,6 +10,36 @@ import numpy as np
 from plonket.base.conventions import F32, U8
 from plonket.matting.calm import calmed
 from plonket.matting.mix import Mix, explained
+
+APART, FAR_APART = 0.9, 2.2
+"""How far the colours of two sides are from each other, in what each varies itself, to be told apart at all, and surely."""
+
+
+@dataclass(frozen=True, slots=True)
+class Sides:
+    """What lies on both sides of an edge: mean light (h, w, 3) near each place in front and behind, and how well their colours
+    tell them apart, 0 to 1 (h, w)."""
+
+    front: F32
+    rear: F32
+    apart: F32
+
+
+def sides_of(light: F32, mask: U8, reach: float) -> Sides:
+    """Of a mask (h, w), 0 or 255, over linear light (h, w, 3), within about `reach` pixels."""
+    codes = np.sqrt(np.clip(light, 0, 1))
+    means, spreads = [], []
+    for side in (mask > 127, mask <= 127):
+        weight = side.astype(np.float32)
+        there = np.maximum(cv2.GaussianBlur(weight, (0, 0), reach), 1e-4)[..., None]
+        mean = np.asarray(cv2.GaussianBlur(codes * weight[..., None], (0, 0), reach) / there, np.float32)
+        square = cv2.GaussianBlur((codes * codes) * weight[..., None], (0, 0), reach) / there
+        means.append(mean)
+        spreads.append(np.sqrt(np.maximum(square - mean * mean, 0).sum(axis=2)))
+    front, rear = means
+    far = np.sqrt(((front - rear) ** 2).sum(axis=2)) / (spreads[0] + spreads[1] + 0.01)
+    apart = np.asarray(np.clip((far - APART) / (FAR_APART - APART), 0, 1), np.float32)
+    return Sides(front * front, rear * rear, apart)
 
 
 def soft_edges(light: F32, mask: U8, band_px: float, firm: float) -> Mix | None:

@@ -37,6 +37,7 @@ from plonket.raytrace.request import RenderRequest, request_digest
 from plonket.room.alignment import Room
 from plonket.room.camera import RoomCamera
 from plonket.room.camera_track import CameraTrack
+from plonket.track.depth.depth_track import DepthTrack
 from plonket.track.matte.matte_track import MatteTrack
 from plonket.track.movement import Measured, movement_of
 
@@ -98,6 +99,7 @@ class MediaPool:
         self._keyed: LruCache[tuple[str, int, str, int], StillSource] = LruCache(self._no_maker, 10, budget=budget)
         self._contexts: LruCache[tuple[str, str, str], KeyContext] = LruCache(self._no_maker, 16)
         self._mattes: LruCache[tuple[str, int, str], U8] = LruCache(self._no_maker, 64, budget=budget)
+        self._depths: LruCache[tuple[str, int], F32] = LruCache(self._no_maker, 16, budget=budget)
         self._grains: LruCache[str, MeasuredGrain | None] = LruCache(self._no_maker, 16)
         self._lights: LruCache[str, SetLight] = LruCache(self._no_maker, 16)
         self._media_path = media_path
@@ -244,6 +246,17 @@ class MediaPool:
             return found if casts_in is None else np.maximum(found, self._shadow(casts_in, digest, frame))
 
         found = self._mattes.get((digest, frame, casts_in or ""), make)
+        return found if found.size else None
+
+    def depth(self, digest: str, frame: int) -> F32 | None:
+        """Measured depth of a frame (h, w) in its camera's units, 0 where unknown; None: nothing is known of the frame."""
+
+        def make() -> F32:
+            track = self.measured(digest)
+            found = track.depth(frame) if isinstance(track, DepthTrack) else None
+            return np.zeros((0, 0), np.float32) if found is None else found
+
+        found = self._depths.get((digest, frame), make)
         return found if found.size else None
 
     def _shadow(self, asset: str, digest: str, frame: int) -> U8:

@@ -47,6 +47,9 @@ class NoMedia:
     def picked(self, motion: str, moment: float, *, shadow: bool = False) -> U8 | None:
         return None
 
+    def depth(self, target: str | None, frame: int, *, hides: bool = False) -> F32 | None:
+        return None
+
     def grain(self, asset: str) -> MeasuredGrain | None:
         return None
 

@@ -42,6 +42,7 @@ from plonket.render.stack import lay_stack
 from plonket.room.camera import RoomCamera, spot_path
 from plonket.room.camera_track import CameraTrack
 from plonket.track.camera.settings import CameraMotion
+from plonket.track.depth.settings import DepthMotion
 from plonket.track.movement import between, point_paths
 from plonket.track.plane.settings import PlaneMotion
 from plonket.track.points.settings import PointMotion
@@ -285,6 +286,24 @@ class ShotSources:
         if motion not in self._cameras:
             self._cameras[motion] = RoomCamera.at_moments(measured, found.room, still, self._moments)
         return self._cameras[motion]
+
+    def solved(self, motion: str) -> CameraTrack | None:
+        found = self.shot.motion(motion).measurement
+        measured = self.pool.measured(found) if found else None
+        return measured if isinstance(measured, CameraTrack) else None
+
+    def depth(self, target: str | None, frame: int, *, hides: bool = False) -> F32 | None:
+        room = self.room_of(target)
+        camera = self.camera(room) if room else None
+        found = next((m for m in self._depths if m.camera == room and m.measurement and (m.hides or not hides)), None)
+        if camera is None or found is None or found.measurement is None:
+            return None
+        told = self.pool.depth(found.measurement, round(self.moment(frame)))
+        return None if told is None else told * np.float32(camera.room.scale)
+
+    @cached_property
+    def _depths(self) -> list[DepthMotion]:
+        return [m for m in self.shot.motions if isinstance(m, DepthMotion)]
 
     @cached_property
     def _moments(self) -> F64 | None:

@@ -11,11 +11,14 @@ from plonket.base.colour import LUMA
 from plonket.base.conventions import F32, F64
 from plonket.base.homography import translation
 from plonket.document.bases import LayerBase, LookBase, MaskBase
+from plonket.document.follow import Follow
 from plonket.document.kinds import LAYERS
 from plonket.image.blend import lay_over, mix_into
 from plonket.image.picture import CLEAR, Picture, windowed
 from plonket.layers.common import KeyedLayer
+from plonket.layers.hidden import hidden_flat
 from plonket.layers.sources import Sources
+from plonket.layers.standing import StandingLayer
 from plonket.looks.apply import apply_looks
 from plonket.masks.combine import Mattes, combined, space_of
 from plonket.render.inverse_depth import inverse_depth_for
@@ -43,6 +46,9 @@ def drawn(
         picture = _kept(picture, layer, kept, sources, frame, size, view, into)
     moment = sources.moment(frame)
     picture = _masked(picture, [m for m in layer.masks if m.mode != "keep"], moment, into, sources.picked)
+    follow = getattr(layer, "follow", None)
+    if isinstance(follow, Follow) and follow.hidden and not isinstance(layer, StandingLayer):
+        picture = hidden_flat(picture, sources, follow.target, frame, size, view, flat=follow.perspective)
     if layer.matte is not None:
         picture = _through_matte(picture, layer, sources, frame, size, view, scale)
     if not layer.looks or not picture.rgba.size:

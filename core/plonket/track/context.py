@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from plonket.base.conventions import F64, U8
 from plonket.document.bases import MotionBase
 from plonket.media.clip import Clip
+from plonket.room.camera_track import CameraTrack
 
 
 class MeasureContext(Protocol):
@@ -27,6 +28,10 @@ class MeasureContext(Protocol):
 
     def movement(self, motion: str, reference: int) -> F64 | None:
         """(n, 3, 3) from the reference frame to every frame, or None while it is not measured."""
+        ...
+
+    def solved(self, motion: str) -> CameraTrack | None:
+        """A camera as it was measured, in its own units; None while it is not."""
         ...
 
     def control_points(self, motion: MotionBase) -> Mapping[str, tuple[F64, NDArray[np.bool_]]]:
@@ -47,6 +52,8 @@ class LoneContext:
     points: Mapping[str, tuple[F64, NDArray[np.bool_]]] = field(default_factory=dict)
     path: str = ""
     """Of the one model there is."""
+    camera: CameraTrack | None = None
+    """The one there is."""
 
     def matte(self, asset: str) -> Clip:
         if self.clip is None:
@@ -58,6 +65,9 @@ class LoneContext:
 
     def movement(self, motion: str, reference: int) -> F64 | None:
         return None
+
+    def solved(self, motion: str) -> CameraTrack | None:
+        return self.camera
 
     def control_points(self, motion: MotionBase) -> Mapping[str, tuple[F64, NDArray[np.bool_]]]:
         return self.points

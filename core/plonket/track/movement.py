@@ -17,6 +17,7 @@ from plonket.document.bases import MotionBase
 from plonket.document.kinds import MOTIONS
 from plonket.room.camera import camera_movement
 from plonket.room.camera_track import CameraTrack
+from plonket.track.depth.depth_track import DepthTrack
 from plonket.track.matte.matte_track import MatteTrack
 from plonket.track.plane.correct import corrected, quad_homography
 from plonket.track.plane.settings import PlaneMotion
@@ -24,7 +25,7 @@ from plonket.track.plane.track import PlaneTrack
 from plonket.track.points.settings import PointMotion
 from plonket.track.points.tracks import PointTracks
 
-Measured = PointTracks | PlaneTrack | CameraTrack | MatteTrack
+Measured = PointTracks | PlaneTrack | CameraTrack | MatteTrack | DepthTrack
 Gaps = Literal["line", "curve"]
 
 

@@ -18,7 +18,9 @@ export type LookingMotion = CameraMotion | FormMotion;
 export type RoomMotion = CameraMotion | ObjectMotion | FormMotion;
 /** What a thing that was picked covers, frame by frame. */
 export type MatteMotion = Schemas["MatteMotion"];
-export type Motion = PointMotion | PlaneMotion | RoomMotion | MatteMotion;
+/** How far away everything is that a clip of a solved camera shows. */
+export type DepthMotion = Schemas["DepthMotion"];
+export type Motion = PointMotion | PlaneMotion | RoomMotion | MatteMotion | DepthMotion;
 export type Tug = Schemas["Tug"];
 export type FormFit = Schemas["FitOut"];
 export type Spot = Schemas["Spot"];

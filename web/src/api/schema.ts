@@ -1020,6 +1020,29 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/motions/{motion_id}/depths/{frame}.png": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Depth Picture
+         * @description How far away everything in a frame of the clip is, in false colours; clear where it is not known.
+         *
+         *     The header ``X-Plonket-Depth`` is JSON: `how` (*measured*, *old*: the camera, or how it is measured, has changed since, or
+         *     *none*), `near` and `far`, the ends of the scale in metres, and its `colours` from near to far.
+         */
+        get: operations["shots_depths_depth_picture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/motions/{motion_id}/export/{form}": {
         parameters: {
             query?: never;
@@ -2811,6 +2834,42 @@ export interface components {
             /** Width */
             width: number;
         };
+        /**
+         * DepthMotion
+         * @description How far away everything is that a clip shows whose camera is solved. It stays right when the room is laid otherwise; when
+         *     the camera is solved anew, it is measured again.
+         */
+        DepthMotion: {
+            /** Camera */
+            camera: string;
+            /**
+             * Hides
+             * @default true
+             */
+            hides: boolean;
+            /** Id */
+            id: string;
+            /** Ignored */
+            ignored: string[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "depth";
+            /**
+             * Measurement
+             * @default null
+             */
+            measurement: string | null;
+            /** Name */
+            name: string;
+            /**
+             * Quality
+             * @default good
+             * @enum {string}
+             */
+            quality: "good" | "quick";
+        };
         /** DetailOut */
         DetailOut: {
             /**
@@ -2933,6 +2992,7 @@ export interface components {
             fade_out: number;
             /**
              * @default {
+             *       "hidden": true,
              *       "inverted": false,
              *       "perspective": false,
              *       "reference_frame": 0,
@@ -3195,6 +3255,7 @@ export interface components {
             first: string;
             /**
              * @default {
+             *       "hidden": true,
              *       "inverted": false,
              *       "perspective": false,
              *       "reference_frame": 0,
@@ -3379,6 +3440,11 @@ export interface components {
          */
         Follow: {
             /**
+             * Hidden
+             * @default true
+             */
+            hidden: boolean;
+            /**
              * Inverted
              * @default false
              */
@@ -3548,6 +3614,7 @@ export interface components {
             fade_out: number;
             /**
              * @default {
+             *       "hidden": true,
              *       "inverted": false,
              *       "perspective": false,
              *       "reference_frame": 0,
@@ -3885,6 +3952,7 @@ export interface components {
             fade_out: number;
             /**
              * @default {
+             *       "hidden": true,
              *       "inverted": false,
              *       "perspective": false,
              *       "reference_frame": 0,
@@ -4594,6 +4662,7 @@ export interface components {
             fade_out: number;
             /**
              * @default {
+             *       "hidden": true,
              *       "inverted": false,
              *       "perspective": false,
              *       "reference_frame": 0,
@@ -5225,6 +5294,7 @@ export interface components {
             fade_out: number;
             /**
              * @default {
+             *       "hidden": true,
              *       "inverted": false,
              *       "perspective": false,
              *       "reference_frame": 0,
@@ -5943,6 +6013,7 @@ export interface components {
             fade_out: number;
             /**
              * @default {
+             *       "hidden": true,
              *       "inverted": false,
              *       "perspective": false,
              *       "reference_frame": 0,
@@ -6041,6 +6112,7 @@ export interface components {
         Perch: {
             /**
              * @default {
+             *       "hidden": true,
              *       "inverted": false,
              *       "perspective": false,
              *       "reference_frame": 0,
@@ -7900,7 +7972,7 @@ export interface components {
             /** Markers */
             markers: components["schemas"]["Marker"][];
             /** Motions */
-            motions: (components["schemas"]["PointMotion"] | components["schemas"]["PlaneMotion"] | components["schemas"]["CameraMotion"] | components["schemas"]["ObjectMotion"] | components["schemas"]["FormMotion"] | components["schemas"]["MatteMotion"])[];
+            motions: (components["schemas"]["PointMotion"] | components["schemas"]["PlaneMotion"] | components["schemas"]["CameraMotion"] | components["schemas"]["ObjectMotion"] | components["schemas"]["FormMotion"] | components["schemas"]["MatteMotion"] | components["schemas"]["DepthMotion"])[];
             /** Name */
             name: string;
             /** Parcels */
@@ -8578,6 +8650,7 @@ export interface components {
             first: number;
             /**
              * @default {
+             *       "hidden": true,
              *       "inverted": false,
              *       "perspective": false,
              *       "reference_frame": 0,
@@ -10623,6 +10696,28 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ShotOut"];
                 };
+            };
+        };
+    };
+    shots_depths_depth_picture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                motion_id: string;
+                frame: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -61,4 +61,5 @@ export function told(texts: Record<string, string> | undefined, thing: object): 
 }
 
 /** The motions of a shot that things can follow: a matte moves nothing. */
-export const followable = (shot: Shot): Motion[] => shot.motions.filter((m) => !has("motion", m, "matte"));
+export const followable = (shot: Shot): Motion[] =>
+  shot.motions.filter((m) => !has("motion", m, "unfollowed"));

@@ -224,6 +224,7 @@ export const riding = (target: string | null, reference_frame: number): Follow =
   turn: true,
   size: true,
   perspective: true,
+  hidden: true,
   inverted: false,
   smooth: 0,
 });

@@ -11,5 +11,5 @@ MOTIONS.add(MotionEntry(
     kind="object", order=40, label="Object", settings=ObjectMotion, run=measure_object, track=CameraTrack,
     movement=room_movement,
     help="Solves a rigid thing that moves, from eight points or more that are followed on it.",
-    traits=frozenset({"room", "counts"}), groups=("Movement", "Lens"), handles="details",
+    traits=frozenset({"whole", "room", "counts"}), groups=("Movement", "Lens"), handles="details",
 ))  # fmt: skip

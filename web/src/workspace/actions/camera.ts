@@ -160,6 +160,7 @@ export function useAddRoomPerch() {
           turn: true,
           size: true,
           perspective: true,
+          hidden: true,
           inverted: false,
           smooth: 0,
         },

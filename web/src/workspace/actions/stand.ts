@@ -23,6 +23,7 @@ export const followOf = (target: string | null, frame: number, perspective: bool
   turn: true,
   size: true,
   perspective,
+  hidden: true,
   inverted: false,
   smooth: 0,
 });

@@ -13,6 +13,7 @@ import { FinishDetails } from "~/workspace/details/FinishDetails";
 import { FootageDetails } from "~/workspace/details/FootageDetails";
 import { FormDetails, ObjectDetails } from "~/workspace/details/FormDetails";
 import { LayerDetails } from "~/workspace/details/LayerDetails";
+import { DepthDetails } from "~/workspace/details/DepthDetails";
 import { MatteDetails } from "~/workspace/details/MatteDetails";
 import { PerchDetails } from "~/workspace/details/PerchDetails";
 import { PlaneDetails } from "~/workspace/details/PlaneDetails";
@@ -70,6 +71,7 @@ const MOTIONS: Partial<Record<string, unknown>> = {
   object: ObjectDetails,
   form: FormDetails,
   matte: MatteDetails,
+  depth: DepthDetails,
 };
 
 function MotionDetails({ motion }: { motion: Motion }) {

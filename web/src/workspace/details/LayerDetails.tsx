@@ -4,6 +4,7 @@ import type { KeyedLayer, Layer, PinLayer, PlacedLayer, StillLayer } from "~/api
 import { useAssets, useKinds } from "~/api/queries";
 import { useCheckSlip } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
+import { HiddenGroup } from "~/workspace/details/HiddenGroup";
 import { FollowRows } from "~/workspace/details/FollowRows";
 import { Group, Title } from "~/workspace/details/Group";
 import { LayerAhead } from "~/workspace/details/Ahead";
@@ -57,6 +58,7 @@ export function LayerDetails({ layer }: { layer: Layer }) {
       />
       {isPlaced(layer) && <PlacedFollow layer={layer} set={set} />}
       <OwnParts layer={layer} set={set} where="above" />
+      {seen && <HiddenGroup layer={layer} set={set} />}
       {has("layer", layer, "slips") && <SlipRows layer={layer as StillLayer | PinLayer} />}
       {has("layer", layer, "keyed") && <KeyGroup layer={layer as KeyedLayer} />}
       {inRoom && form}

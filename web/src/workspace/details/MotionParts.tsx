@@ -24,8 +24,7 @@ export function MeasureRow({ motion, ready }: { motion: Motion; ready: boolean }
   );
   const here = health.at(frame);
   const canGoOn = here !== null && here.state !== LOST;
-  // A camera or an object is solved from all frames at once.
-  const whole = motion.kind === "camera" || motion.kind === "object";
+  const whole = has("motion", motion, "whole");
   const inGap = !whole && motion.measurement !== null && (here === null || here.state === LOST);
   return (
     <>
@@ -128,7 +127,7 @@ export function UsedBy({ motion }: { motion: Motion }) {
 export function MotionFoot({ motion }: { motion: Motion }) {
   return (
     <>
-      {!has("motion", motion, "matte") && <ApartGroup motion={motion} />}
+      {!has("motion", motion, "unfollowed") && <ApartGroup motion={motion} />}
       <RemoveRow motion={motion} />
     </>
   );

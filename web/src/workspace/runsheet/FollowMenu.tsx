@@ -1,5 +1,6 @@
 import { useAddCamera, useAddObject } from "~/workspace/actions/camera";
 import { pickContent } from "~/workspace/actions/files";
+import { useAddDepth } from "~/workspace/actions/depth";
 import { useAddForm } from "~/workspace/actions/forms";
 import { useOpenShot } from "~/workspace/context";
 import { VerbMenu } from "~/workspace/runsheet/VerbMenu";
@@ -15,6 +16,7 @@ export function FollowMenu({ disabled }: { disabled: boolean }) {
   const addCamera = useAddCamera();
   const addObject = useAddObject();
   const addForm = useAddForm();
+  const addDepth = useAddDepth();
   const rows: { label: string; hint: string; run: () => void }[] = [
     { label: "A surface", hint: "outline it; things tilt with it", run: () => start("outline") },
     { label: "A detail", hint: "click on it; one or more points", run: () => start("add-point") },
@@ -37,6 +39,11 @@ export function FollowMenu({ disabled }: { disabled: boolean }) {
       label: "A matte",
       hint: "click on a person or a thing: what it covers",
       run: () => start("pick-out"),
+    },
+    {
+      label: "How far things are",
+      hint: "depth of a solved camera's clip: it hides what stands behind",
+      run: () => void addDepth(),
     },
     {
       label: "What would be good?",

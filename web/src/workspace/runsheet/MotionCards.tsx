@@ -79,6 +79,12 @@ function MotionPicture({ kind }: { kind: Motion["kind"] }) {
           stroke="var(--plum)"
           strokeWidth="1.6"
         />
+      ) : kind === "depth" ? (
+        <g fill="none" strokeWidth="1.8" strokeLinejoin="round">
+          <path d="M19 5h16v11H19z" stroke="var(--tide)" opacity=".45" />
+          <path d="M13 8h16v11H13z" stroke="var(--tide)" opacity=".7" fill="var(--tide-2)" />
+          <path d="M7 11h16v11H7z" stroke="var(--tide)" fill="var(--tide-2)" />
+        </g>
       ) : kind === "plane" ? (
         <path
           d="M9 7l22-2 3 17-26-1z"

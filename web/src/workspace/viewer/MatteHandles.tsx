@@ -2,9 +2,9 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { getPicture, type MatteMotion } from "~/api/client";
 import { useOpenShot } from "~/workspace/context";
-import { type Matrix, times } from "~/workspace/geometry";
 import { setOnMotion } from "~/workspace/patches";
 import { useWorkspace } from "~/workspace/store";
+import { screenMatrix } from "~/workspace/viewer/pictureOverlay";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
 const HEADER = "X-Plonket-Matte";
@@ -13,13 +13,6 @@ const SAYS: Record<string, string> = {
   old: "As it was measured before: measure again",
   none: "Not measured here yet",
 };
-
-/** From pixels of the clip to the screen, for an element that lies over the picture. */
-function screenMatrix({ zoom, x, y, view }: Mapping): string {
-  const onScreen: Matrix = [zoom, 0, x, 0, zoom, y, 0, 0, 1];
-  const m = view ? times(onScreen, view) : onScreen;
-  return `matrix3d(${m[0]},${m[3]},0,${m[6]},${m[1]},${m[4]},0,${m[7]},0,0,1,0,${m[2]},${m[5]},0,${m[8]})`;
-}
 
 /** What a matte covers, laid over the picture, and the clicks and boxes that say so. */
 export function MatteHandles({

@@ -1,6 +1,7 @@
 import type { FC } from "react";
 import type { Motion } from "~/api/client";
 import { kindOf } from "~/workspace/kinds";
+import { DepthView } from "~/workspace/viewer/DepthView";
 import { FormHandles } from "~/workspace/viewer/FormHandles";
 import { MatteHandles } from "~/workspace/viewer/MatteHandles";
 import { PlaneHandles } from "~/workspace/viewer/PlaneHandles";
@@ -17,6 +18,7 @@ const HANDLES: Partial<Record<string, unknown>> = {
   form: FormHandles,
   details: RoomMarks,
   matte: MatteHandles,
+  depth: DepthView,
 };
 
 /** The handles of a motion, by its kind. */
