@@ -5,10 +5,12 @@ from __future__ import annotations
 import uuid
 
 from library.models import Asset
+from library.pool import pool
 from plonket.document.kinds import MOTIONS
 from plonket.document.shot import Footage
 from plonket.document.shot import Shot as Document
 from plonket.media import open_clip
+from plonket.render.sources import ShotSources
 from plonket.track.request import MeasureRequest
 from plonket_server import store
 from shots.editing import change_shot
@@ -35,7 +37,9 @@ def measure(shot_id: uuid.UUID, clip: Asset) -> None:
             if motion.measurement is not None:
                 measured.append(motion)
                 continue
-            asked = MeasureRequest(clip=reader, start=footage.in_frame, stop=footage.out_frame + 1)
+            asked = MeasureRequest(
+                clip=reader, start=footage.in_frame, stop=footage.out_frame + 1, context=ShotSources(document, pool())
+            )
             known = (clip.digest, motion.model_dump_json())
             if known not in _measured:
                 _measured[known] = MOTIONS.of(motion).run(motion, asked).to_bytes()

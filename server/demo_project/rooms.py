@@ -17,12 +17,14 @@ from plonket.document.spot import Spot
 from plonket.keying.screen import ScreenKey
 from plonket.layers.light import DomeLayer, LampLayer
 from plonket.layers.model import MeshLayer
+from plonket.layers.solid import landing
 from plonket.layers.still import StillLayer
 from plonket.looks.colour import Colour
 from plonket.looks.haze import Haze
 from plonket.looks.wrap import Wrap
 from plonket.render.sources import ShotSources
 from plonket.track.camera.settings import CameraMotion
+from plonket.track.depth.settings import DepthMotion
 from plonket.track.form.fit import with_tugs
 from plonket.track.form.settings import FormMotion, Tug
 from shots.editing import add_shot, change_shot, document_of
@@ -87,6 +89,35 @@ def whale_on_the_bench(project: Project, clip: Asset, whale: Asset, crate: Asset
         return now.model_copy(update={"perches": [bench, back], "stack": [model, box], "finish": [focus]})
 
     change_shot(shot.id, "Stand the whale and a crate on the bench", stand)
+
+
+def whale_behind_the_lighthouse(project: Project, clip: Asset, whale: Asset) -> None:
+    """The brass whale in the harbour's water, behind its lighthouse without anything drawn: by the clip's measured depth."""
+    at = 40
+    camera = CameraMotion(id="camera", name="Camera", reference_frame=60)
+    footage = footage_of(clip)
+    shot = add_shot(project, Document(name="A whale behind the lighthouse", footage=footage, motions=[camera]), "Footage")
+    measure(shot.id, clip)
+    depth = DepthMotion(id="depth", name="Depth", camera="camera", quality="quick")
+    part = footage.model_copy(update={"in_frame": at - 12, "out_frame": at + 11})
+    change_shot(shot.id, "Ask for its depth",
+                lambda now: now.model_copy(update={"motions": [*now.motions, depth], "footage": part}))  # fmt: skip
+    measure(shot.id, clip)
+
+    def swim(now: Document) -> Document:
+        found = landing(ShotSources(now, pool()), "camera", at, (381.0, 430.0))
+        assert found is not None
+        x, y, z = (float(v) for v in found.place)
+        perch = Perch(id="sea", name="Sea", spot=Spot(x=x, y=y - 0.03, z=z),
+                      follow=Follow(target="camera", reference_frame=at, perspective=True))  # fmt: skip
+        model = MeshLayer(
+            id="whale", name="Brass whale", asset=whale.digest, extent=whale.info["extent"], tall=0.2, heading=20.0,
+            sun=85.0, sun_heading=-35.0, sun_height=58.0, sun_soft=8.0, sky=70.0, shadow=False,
+            follow=Follow(target="sea", reference_frame=at, perspective=True),
+        )  # fmt: skip
+        return now.model_copy(update={"perches": [perch], "stack": [model]})
+
+    change_shot(shot.id, "A whale in the water", swim)
 
 
 def cabin_on_the_crate(project: Project, clip: Asset, cabin: Asset, light: Asset) -> FormMotion:

@@ -2,27 +2,41 @@
 
 from __future__ import annotations
 
+import io
 import json
 import tempfile
 import unittest
+import zipfile
 from dataclasses import replace
 from functools import cache
 from pathlib import Path
+from typing import Any
 
 import cv2
 import numpy as np
 
-from plonket.base.conventions import F32, F64
-from plonket.base.errors import Degenerate
-from plonket.base.states import LOST
+from plonket.base.conventions import F32, F64, U8
+from plonket.base.errors import BadInput, Cancelled, Degenerate, FormatError
+from plonket.base.progress import Work
+from plonket.base.states import LOST, TRACKED
 from plonket.cli.main import main
 from plonket.depth.files import read_depth
 from plonket.depth.fuse import agreed, carried_depth
 from plonket.depth.measure import QUALITY, DepthMaker
+from plonket.depth.of_motion import is_fresh, measure_depth
+from plonket.depth.shown import COLOURS, depth_colours, scale_of
 from plonket.depth.straight import Lies
 from plonket.depth.tidied import filled, tidied
+from plonket.document.operations import remove
+from plonket.document.shot import read_shot
 from plonket.formats.camera_json import write_camera
+from plonket.formats.depth_zip import write_depths
+from plonket.media.clip import ArrayClip
 from plonket.room.camera_track import CameraTrack
+from plonket.track.context import LoneContext
+from plonket.track.depth.depth_track import DepthTrack
+from plonket.track.depth.settings import DepthMotion
+from plonket.track.request import MeasureRequest
 from synth.phone.depth_score import depth_score
 from synth.phone.quickroom import Move, RoomShot, room_shot
 
@@ -178,3 +192,125 @@ class Command(unittest.TestCase):
                          "--range", "0:2"])  # fmt: skip
             self.assertEqual(code, 1)
             self.assertEqual(list((folder / "none").iterdir()), [])
+
+
+def depth_motion(**more: object) -> DepthMotion:
+    return DepthMotion.model_validate({"id": "depth", "name": "Depth", "camera": "camera", "quality": "quick", **more})
+
+
+class AsMotion(unittest.TestCase):
+    """Depth of a range of a clip, frame by frame, what was told before kept."""
+
+    def request(self, **more: Any) -> MeasureRequest:
+        shot, track = filmed("orbit")
+        context = more.pop("context", LoneContext(camera=track))
+        return MeasureRequest(clip=ArrayClip(shot.frames), start=MIDDLE, stop=MIDDLE + 2, context=context, **more)
+
+    def test_it_is_kept_while_the_camera_stays_and_done_again_when_it_changes(self) -> None:
+        heard: list[int] = []
+        work = Work(on_partial=lambda p: heard.append(p.frame))
+        track = measure_depth(depth_motion(), self.request(work=work))
+        self.assertEqual((heard, list(np.flatnonzero(track.known()))), ([MIDDLE, MIDDLE + 1], [MIDDLE, MIDDLE + 1]))
+        told, direct = track.depth(MIDDLE), orbit("quick").depth(MIDDLE)
+        assert told is not None
+        np.testing.assert_allclose(told, direct.depth, rtol=4e-4)
+        np.testing.assert_allclose(track.sure(MIDDLE), direct.sure, atol=1 / 32 + 1e-6)
+        self.assertAlmostEqual(float(track.confidence[MIDDLE]), float((direct.depth > 0).mean()), places=5)
+        self.assertEqual((track.depth(0), track.sure(0)), (None, None))
+        heard.clear()
+        again = measure_depth(depth_motion(), self.request(work=work, previous=DepthTrack.from_bytes(track.to_bytes())))
+        self.assertEqual((heard, again.to_bytes()), ([], track.to_bytes()))
+        camera = filmed("orbit")[1]
+        larger = replace(camera, position=camera.position * 10, points=camera.points * 10)
+        other = measure_depth(depth_motion(), self.request(work=work, previous=track, context=LoneContext(camera=larger)))
+        self.assertEqual(heard, [MIDDLE, MIDDLE + 1])
+        ten = other.depth(MIDDLE)
+        assert ten is not None
+        both = (told > 0) & (ten > 0)
+        self.assertLess(abs(float(np.median(ten[both] / told[both])) - 10), 0.02)
+
+    def test_stopped_it_keeps_what_there_is(self) -> None:
+        kept: list[DepthTrack] = []
+        work = Work(on_partial=lambda p: kept.append(p.track), is_cancelled=lambda: bool(kept))
+        with self.assertRaises(Cancelled):
+            measure_depth(depth_motion(), self.request(work=work))
+        self.assertEqual(list(np.flatnonzero(kept[-1].known())), [MIDDLE])
+
+    def test_of_what_moves_by_itself_nothing_is_told(self) -> None:
+        cover = np.zeros(SIZE[::-1], np.uint8)
+        cover[40:120, 100:200] = 255
+
+        class Around(LoneContext):
+            def picked(self, motion: str, moment: float) -> U8 | None:
+                return cover
+
+        context = Around(camera=filmed("orbit")[1])
+        track = measure_depth(depth_motion(ignored=["walker"]), self.request(context=context))
+        told, sure = track.depth(MIDDLE), track.sure(MIDDLE)
+        assert told is not None and sure is not None
+        self.assertEqual((float(told[cover > 0].max()), float(sure[cover > 0].max())), (0, 0))
+        self.assertGreater(float((told[cover == 0] > 0).mean()), 0.8)
+        motion = depth_motion(ignored=["walker"])
+        camera = filmed("orbit")[1]
+        self.assertTrue(is_fresh(track, motion, camera, context, MIDDLE))
+        cover[0, 0] = 255
+        self.assertFalse(is_fresh(track, motion, camera, context, MIDDLE))
+
+    def test_it_says_what_it_lacks(self) -> None:
+        with self.assertRaisesRegex(Degenerate, "camera is not measured yet"):
+            measure_depth(depth_motion(), self.request(context=LoneContext()))
+        turns = replace(filmed("orbit")[1], kind="rotation-only")
+        with self.assertRaisesRegex(Degenerate, "hardly moves from its place"):
+            measure_depth(depth_motion(), self.request(context=LoneContext(camera=turns)))
+        with self.assertRaisesRegex(FormatError, "damaged"):
+            DepthTrack.from_bytes(b"no archive at all")
+        track = DepthTrack.empty((4, 3), 2)
+        with self.assertRaisesRegex(FormatError, "damaged"):
+            replace(track, pictures=(b"no picture", b"")).depth(0)
+
+    def test_any_distance_can_be_stored(self) -> None:
+        far = np.geomspace(1e-5, 1e6, 12).reshape(3, 4).astype(np.float32)
+        far[0, 0] = 0
+        track = DepthTrack.empty((4, 3), 2).with_frame(1, far, np.ones_like(far), "x", TRACKED)
+        np.testing.assert_allclose(track.depth(1), far, rtol=3e-4)
+
+    def test_it_goes_with_its_camera(self) -> None:
+        shot = read_shot({"name": "s", "motions": [{"kind": "camera", "id": "camera", "name": "Camera"},
+                                                   depth_motion().model_dump(mode="json")]})  # fmt: skip
+        self.assertEqual(remove(shot, "camera").motions, [])
+        self.assertEqual([m.id for m in remove(shot, "depth").motions], ["camera"])
+        with self.assertRaisesRegex(BadInput, "goes by a camera that is not in the shot"):
+            read_shot({"name": "s", "motions": [depth_motion().model_dump(mode="json")]})
+
+
+class Shown(unittest.TestCase):
+    def test_near_is_light_far_is_dark_and_what_is_unsure_hatched(self) -> None:
+        depth = np.repeat(np.geomspace(0.5, 8, 64, dtype=np.float32)[None], 40, axis=0)
+        sure = np.ones_like(depth)
+        colours = depth_colours(depth, sure, 0.5, 8.0)
+        bright = colours[0, :, :3].astype(float).sum(axis=1)
+        self.assertTrue((np.diff(bright) < 1).all())
+        self.assertEqual([f"#{r:02x}{g:02x}{b:02x}" for r, g, b, _ in colours[0, [0, -1]]], [COLOURS[0], COLOURS[-1]])
+        depth[:, 20:30], sure[:, 40:] = 0, 0.1
+        colours = depth_colours(depth, sure, 0.5, 8.0)
+        self.assertEqual(set(np.unique(colours[:, 20:30, 3])), {0})
+        dark = (colours[:, 40:, :3] == (20, 22, 26)).all(axis=2)
+        self.assertTrue(0.1 < float(dark.mean()) < 0.5)
+
+    def test_the_scale_spans_what_the_clip_shows(self) -> None:
+        track = DepthTrack.empty((70, 50), 3)
+        self.assertIsNone(scale_of(track))
+        far = np.linspace(1, 5, 3500, dtype=np.float32).reshape(50, 70)
+        track = track.with_frame(0, far, far * 0 + 1, "x", TRACKED).with_frame(2, far * 2, far * 0 + 1, "x", TRACKED)
+        scale = scale_of(track)
+        assert scale is not None
+        self.assertTrue(1.0 <= scale[0] < 1.15 and 9.2 < scale[1] <= 10)
+
+    def test_it_goes_out_as_floats(self) -> None:
+        far = np.linspace(1, 5, 3500, dtype=np.float32).reshape(50, 70)
+        track = DepthTrack.empty((70, 50), 2).with_frame(1, far, far * 0 + 1, "x", TRACKED)
+        with zipfile.ZipFile(io.BytesIO(write_depths(track))) as archive, tempfile.TemporaryDirectory() as folder:
+            self.assertEqual(archive.namelist(), ["000000.exr", "000001.exr"])
+            archive.extractall(folder)
+            np.testing.assert_allclose(read_depth(Path(folder) / "000001.exr"), far, rtol=3e-4)
+            self.assertEqual(float(read_depth(Path(folder) / "000000.exr").max()), 0)

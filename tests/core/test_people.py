@@ -13,10 +13,11 @@ from plonket.base.conventions import F32, U8
 from plonket.checks.movers import Box, Mover
 from plonket.checks.who_moves import told_apart
 from plonket.matting.carried import Before
+from plonket.matting.first_cut import clicked
 from plonket.matting.people import person_at, person_in
 from plonket.matting.person_hint import one_of_several, other_people
 from plonket.matting.person_memory import PersonMemory
-from plonket.matting.pick import Picked, clicked
+from plonket.matting.pick import Picked
 from plonket.track.matte.settings import PickBox, PickClick
 from tests.core.photos import photo
 from tests.core.test_pick import likeness, mattes

@@ -17,7 +17,8 @@ from plonket.base.errors import Degenerate
 from plonket.cli.main import main
 from plonket.keying.cutout import CutOutKey, cut, learn, run
 from plonket.matting.carried import CutStroke
-from plonket.matting.pick import Picked, clicked
+from plonket.matting.first_cut import clicked
+from plonket.matting.pick import Picked
 from plonket.media.write import Coding, VideoWriter
 from plonket.track.matte.settings import PickBox, PickClick
 from tests.core.photos import photo

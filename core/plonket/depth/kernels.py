@@ -23,6 +23,8 @@ LEAST_SPREAD = np.float32(2.0)
 """Variance of a window in squared codes under which there is nothing to match."""
 WELL = np.float32(0.04)
 """Cost below which a plane is good as it is."""
+MARGIN = np.float32(0.06)
+"""Cost above what is wanted at which the first views are bad enough for the others not to be asked."""
 OUT = np.float32(1.2)
 """Cost of a view that does not see a pixel."""
 
@@ -112,10 +114,10 @@ def _cost(
     each: F32, best: int, limit: np.float32,
 ) -> np.float32:  # fmt: skip
     """The mean of the `best` lowest costs among the views: what hides a place hides it on one side. The first two look from
-    both sides; where neither is below `limit`, the others are not asked, and it costs as much as what is out of sight."""
+    both sides; where neither is near `limit`, the others are not asked, and it costs as much as what is out of sight."""
     n = others.shape[0]
     for v in range(n):
-        if v == 2 and min(each[0], each[1]) >= limit:
+        if v == 2 and min(each[0], each[1]) >= limit + MARGIN:
             return OUT
         each[v] = _view_cost(others[v], a[v, y], b[v, y], x, y, d, gx, gy, weights, values)
     total = np.float32(0)

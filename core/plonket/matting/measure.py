@@ -14,7 +14,8 @@ from plonket.base.colour import linear_from_codes
 from plonket.base.conventions import U8
 from plonket.base.errors import Degenerate
 from plonket.base.states import COVERED, GIVEN, LEFT, LOST, TRACKED
-from plonket.matting.pick import VERSION, Picked, clicked
+from plonket.matting.first_cut import clicked
+from plonket.matting.pick import VERSION, Picked
 from plonket.matting.soft_edges import soft_edges
 from plonket.track.matte.matte_track import MatteTrack
 from plonket.track.matte.settings import MatteMotion

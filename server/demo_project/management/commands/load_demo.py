@@ -15,7 +15,7 @@ from django.core.management.base import BaseCommand
 
 from demo_project.front import boat_behind_the_lamp, dusk_in_the_window, keeper_on_watch, whale_behind_the_jars
 from demo_project.parts import footage_of, measure
-from demo_project.rooms import cabin_on_the_crate, on_the_quay, whale_on_the_bench
+from demo_project.rooms import cabin_on_the_crate, on_the_quay, whale_behind_the_lighthouse, whale_on_the_bench
 from demo_project.stack import LAMP, keeper_by_night, lamp_opened, ship_in_the_beam, slowly
 from frames.drawn import thumb_jpeg
 from library.assets import bring_in
@@ -82,6 +82,7 @@ def load_demo() -> Project:
         if "keeper" in clips:
             on_the_quay(project, clips["harbour"], clips["keeper"])
         whale_on_the_bench(project, clips["harbour"], elements["Brass whale"], elements["Cargo crate"])
+        whale_behind_the_lighthouse(project, clips["harbour"], elements["Brass whale"])
     if "keeper" in clips:
         _by_night(project, clips["keeper"], elements["Night harbour"])
     _lamp(project, "A ship in the beam", clips["workshop"], lambda tip: ship_in_the_beam(tip, elements["Little ship"]))

@@ -44,6 +44,7 @@ export function Picture({
   const canvas = useRef<HTMLCanvasElement>(null);
   const [, redraw] = useState(0);
   const drawn = useRef("");
+  const last = useRef<ImageBitmap | null>(null);
   const url = frameUrl(address, frame);
   const under = compare && otherUrl(compare.other, address, asset, frame, clipAt);
   const skin = onion === null || onion === frame || playing ? null : frameUrl(address, onion);
@@ -99,6 +100,8 @@ export function Picture({
     // While playing, a picture without its other half beats none.
     const ready = bitmap && (!under || original || playing);
     const layout = `${wanted.w}x${wanted.h}:${mapping.zoom}:${mapping.x}:${mapping.y}`;
+    // Empty while another frame, or another scale of it, stands in for the one asked for.
+    element.dataset["url"] = ready && exact ? url : "";
     if (!ready && drawn.current === layout) return; // Keep the last frame on screen until this one is here.
     if (element.width !== wanted.w || element.height !== wanted.h) {
       element.width = wanted.w;
@@ -116,12 +119,15 @@ export function Picture({
     const soft = mapping.zoom * ratio < 3;
     context.imageSmoothingEnabled = soft;
     context.imageSmoothingQuality = "high";
-    if (bitmap) {
+    // Laid out anew, the last frame lies in its new place; one that was let go has no size any more.
+    const seen = bitmap ?? (last.current?.width ? last.current : null);
+    if (seen) {
       context.save();
       // Beside each other, each has its half of the well.
       if (compare?.how === "beside") clip(context, wanted.w / 2, 0, wanted.w / 2, wanted.h);
-      context.drawImage(bitmap, ...box);
+      context.drawImage(seen, ...box);
       context.restore();
+      last.current = seen;
     }
     if (original && compare) drawOther(context, original, compare, box, wanted);
     const over = skin ? frameStore.get(skin) : null;
@@ -133,8 +139,6 @@ export function Picture({
     element.dataset["onion"] = over ? String(onion) : "";
     drawn.current = layout;
     if (ready) element.dataset["frame"] = String(frame);
-    // Empty while another scale stands in for the frame asked for.
-    if (ready) element.dataset["url"] = exact ? url : "";
   });
 
   const problem = playing ? null : frameStore.problem(url);
