@@ -108,7 +108,7 @@ def whale_behind_the_lighthouse(project: Project, clip: Asset, whale: Asset) -> 
         found = landing(ShotSources(now, pool()), "camera", at, (381.0, 430.0))
         assert found is not None
         x, y, z = (float(v) for v in found.place)
-        perch = Perch(id="sea", name="Sea", spot=Spot(x=x, y=y - 0.03, z=z),
+        perch = Perch(id="sea", name="Sea", spot=Spot(x=x, y=y - 0.055, z=z),
                       follow=Follow(target="camera", reference_frame=at, perspective=True))  # fmt: skip
         model = MeshLayer(
             id="whale", name="Brass whale", asset=whale.digest, extent=whale.info["extent"], tall=0.2, heading=20.0,

@@ -86,17 +86,15 @@ def advice(t: Tour) -> None:
     t.settle()
 
 
-def follow(t: Tour) -> None:
-    t.open("Chart wall, take 3", 75)
-    t.card("Lamp tip")
+def depth(t: Tour) -> None:
+    t.open("A whale behind the lighthouse", 40)
+    t.card(re.compile("^Depth"))
     t.settle()
-    box = t.page.locator("[data-point]").first.bounding_box()
-    assert box
-    t.hold(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+    t.page.get_by_test_id("depth").wait_for(timeout=PATIENCE_MS)
 
 
 def whale(t: Tour) -> None:
-    t.open("A whale on the bench", 60)
+    t.open("A whale behind the lighthouse", 40)
     t.card("Brass whale")
     t.settle()
 
@@ -230,7 +228,7 @@ def curves(t: Tour) -> None:
 
 
 VIEWS: list[Callable[[Tour], None]] = [
-    workspace, plane, advice, follow, whale, match, scopes, shelf, projects, dim_room, deliver, deliveries,
+    workspace, plane, advice, depth, whale, match, scopes, shelf, projects, dim_room, deliver, deliveries,
     steady, room, desk, form, front, curves, matte,
 ]  # fmt: skip
 
