@@ -38,6 +38,9 @@ class Furnished(NoMedia):
     def seat(self, target: str | None) -> tuple[RoomCamera, Spot] | None:
         return (self.seen, self.spots[target]) if target in self.spots else None
 
+    def on_spot(self, target: str | None) -> bool:
+        return target in self.spots
+
     def neighbours(self, target: str | None, *, hidden: bool = False) -> Sequence[LayerBase]:
         return [one for one in self.layers if one.shown or hidden]
 

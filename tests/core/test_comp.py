@@ -198,6 +198,9 @@ class FakeSources:
     def seat(self, target: str | None) -> None:
         return None
 
+    def on_spot(self, target: str | None) -> bool:
+        return False
+
     def depth(self, target: str | None, frame: int, *, hides: bool = False) -> None:
         return None
 

@@ -8,20 +8,24 @@ from collections.abc import Sequence
 import cv2
 import numpy as np
 
-from plonket.base.colour import linear_from_codes
+from plonket.base.colour import linear_from_codes, linear_of
 from plonket.base.conventions import F32, F64
 from plonket.document.bases import LayerBase
 from plonket.document.spot import Spot
 from plonket.image.picture import Picture
+from plonket.layers.generated import GeneratedLayer
 from plonket.layers.hidden import Hiding, before, hidden_flat, hiding, spot_nearness, spread
 from plonket.layers.model import MeshLayer, draw
 from plonket.layers.solid import inverse_depth_of, landing
 from plonket.layers.still import StillLayer
-from plonket.render.stack import drawn
+from plonket.layers.wash import WashLayer
+from plonket.render.stack import drawn, lay_stack
 from plonket.room.alignment import Room
 from plonket.room.camera import RoomCamera
 from tests.core.furnished import Furnished, Rooms
 from tests.core.test_depth import MIDDLE, SIZE, filmed, orbit
+from tests.core.test_scene import SIZE as FRAME
+from tests.core.test_scene import camera
 
 W, H = SIZE
 
@@ -184,6 +188,61 @@ class Behind(Rooms):
                            SIZE, np.eye(3)))  # fmt: skip
         cut = whole(drawn(big, sources, MIDDLE, SIZE, np.eye(3)))
         self.assertGreater(float((bare[..., 3] - cut[..., 3]).max()), 0.9)
+
+
+class Among(Rooms):
+    """Things of a room among each other, whatever their order in the stack."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.near = self.box("near", (0.2, 0.3, 0.1), (200, 40, 30), x=-0.1, z=0.25)
+        self.far = self.box("far", (0.3, 0.5, 0.1), (30, 60, 200), x=0.2, z=-0.35)
+        self.spots["card"] = Spot(x=0.0, y=0.1, z=0.0)
+        self.spots["front"] = Spot(x=0.0, y=0.1, z=0.6)
+
+    def card(self, name: str, colour: str, **more: object) -> GeneratedLayer:
+        noise = {"kind": "texture", "dark": colour, "light": colour, "dark_cover": 100.0, "light_cover": 100.0}
+        follow = {"target": name, "perspective": True, **more}
+        return GeneratedLayer.model_validate({"id": f"c-{name}", "name": name, "generator": noise, "follow": follow})
+
+    def laid(self, *layers: LayerBase) -> F32:
+        sources = Furnished(camera(), self.spots, self.files, layers)
+        canvas = np.zeros((FRAME[1], FRAME[0], 4), np.float32)
+        canvas[..., 3] = 1
+        return lay_stack(canvas, layers, sources, 1, np.eye(3), 1.0)
+
+    def test_a_standee_between_two_models_is_right_in_both_orders(self) -> None:
+        card = self.card("card", "#20c040")
+        every = [self.laid(*order) for order in ((card, self.near, self.far), (self.near, card, self.far),
+                                                 (self.near, self.far, card))]  # fmt: skip
+        for other in every[1:]:
+            np.testing.assert_array_equal(other, every[0])
+        seen = whole_of(draw(self.near, Furnished(camera(), self.spots, self.files, [self.near]), 1, FRAME, np.eye(3)))
+        inside = cv2.erode(((seen[..., 3] > 0.99) & (seen[..., 0] > 2 * seen[..., 1])).astype(np.uint8), np.ones((5, 5))) > 0
+        self.assertGreater(int(inside.sum()), 500)
+        picture = every[0][..., :3]
+        self.assertTrue((picture[inside, 0] > picture[inside, 1]).all(), "the model before it is seen")
+        outside = cv2.dilate((seen[..., 3] > 0.01).astype(np.uint8), np.ones((5, 5))) == 0
+        self.assertTrue((picture[outside, 1] > 3 * picture[outside, 2]).all(), "the one behind it is not")
+        # Its edge is that of the model, not a step.
+        mixed = float(np.abs(picture - (picture * 0 + linear_of("#20c040"))).max(axis=2)[~inside & ~outside].std())
+        self.assertGreater(mixed, 0)
+
+    def test_flat_ones_lie_by_their_distance_unless_they_keep_their_place(self) -> None:
+        back, front = self.card("card", "#20c040"), self.card("front", "#c02080")
+        for order in ((back, front), (front, back)):
+            self.assertGreater(float(self.laid(*order)[100, 100, 0]), 0.3)
+        free = [self.card("card", "#20c040", hidden=False), front]
+        self.assertLess(float(self.laid(*free)[100, 100, 0]), 0.05)
+        wash = WashLayer.model_validate({"id": "w", "name": "w"})
+        self.assertLess(float(self.laid(back, wash, front)[100, 100, 0]), 0.05, "what lies between keeps them apart")
+
+
+def whole_of(picture: Picture) -> F32:
+    out = np.zeros((FRAME[1], FRAME[0], 4), np.float32)
+    h, w = picture.rgba.shape[:2]
+    out[picture.y : picture.y + h, picture.x : picture.x + w] = picture.rgba
+    return out
 
 
 def _white() -> object:

@@ -146,20 +146,28 @@ def hidden_flat(
     return Picture(rgba=rgba, x=picture.x, y=picture.y)
 
 
+def surface_of(camera: RoomCamera, spot: Spot, frame: int, *, flat: bool) -> tuple[F64, float] | None:
+    """The flat surface of a spot before the camera, as `RoomCamera.local`: its normal (3,), and what that is times any place of
+    it; not `flat`, it faces the camera. None: it is seen edge on."""
+    place = camera.local(frame, spot.place(frame))
+    if not flat:
+        return (np.array([0.0, 0.0, 1.0]), float(place[2])) if place[2] > 1e-6 else None
+    right, up = spot.axes(frame, camera.eye(frame), camera.turn(frame))
+    normal = (np.cross(right, up) @ camera.turn(frame)) * [1.0, -1.0, -1.0]
+    offset = float(normal @ place)
+    return None if abs(offset) < 1e-9 else (np.asarray(normal), offset)
+
+
 def spot_nearness(
     camera: RoomCamera, spot: Spot, frame: int, view: F64, window: tuple[int, int, int, int], *, flat: bool
 ) -> F32:
     """(h, w) one over the distance, in 1/m, of a spot's surface in a window x, y, width, height of a picture; 0: not before the
     camera."""
     x0, y0, w, h = window
-    place = camera.local(frame, spot.place(frame))
-    if not flat:
-        return np.full((h, w), 1 / float(place[2]) if place[2] > 1e-6 else 0.0, np.float32)
-    right, up = spot.axes(frame, camera.eye(frame), camera.turn(frame))
-    normal = (np.cross(right, up) @ camera.turn(frame)) * [1.0, -1.0, -1.0]
-    offset = float(normal @ place)
-    if abs(offset) < 1e-9:
+    found = surface_of(camera, spot, frame, flat=flat)
+    if found is None:
         return np.zeros((h, w), np.float32)
+    normal, offset = found
     # One over the distance changes evenly over a straight picture: a few places tell all.
     back = np.linalg.inv(view)
 

@@ -123,6 +123,11 @@ class Sources(Protocol):
         """The room and the spot in it that a perch stands on, however many perches down; None: it stands in none."""
         ...
 
+    def on_spot(self, target: str | None) -> bool:
+        """Whether a perch that is a spot of a solved room carries what follows `target`, however many perches down: it has a
+        place there then, while what follows the camera itself only moves with its picture."""
+        ...
+
     @property
     def room(self) -> str | None:
         """The motion whose room counts where none is named: the first solved camera with depth; None: there is none."""

@@ -16,6 +16,8 @@ from plonket.room.meshes.forms import unit_form
 from plonket.room.meshes.raster import seen_by
 
 FINE = 2
+SAME = 0.01
+"""Share of a distance within which a thing lies in a surface, not before it."""
 BEYOND = 0.25
 """Shares of the picture that are made outside it, for what a bent or steadied picture fetches from there."""
 
@@ -43,15 +45,7 @@ def nearness_of(
 ) -> F32:
     """One over the distance, (h, w) in 1/m, of a ground at a height, or none, and of things' triangles (m, 3, 3) in the room; 0
     where there is nothing. `view` leads from the clip's pixels to the picture's of `size`."""
-    scale = min(1.0, float(np.sqrt(abs(np.linalg.det(view[:2, :2])))))
-    lens = camera.lens(frame)
-    w, h = (max(1, round(n * scale)) for n in camera.track.size)
-    as_filmed = np.allclose(view / view[2, 2], np.diag([scale, scale, 1.0]), atol=1e-3)
-    more = [0 if as_filmed and lens.straight and not camera.track.readout else round(BEYOND * n) for n in (w, h)]
-    straight = RectilinearWindow(
-        scale=w / camera.track.size[0], focal=lens.focal * w / camera.track.size[0], principal=(w / 2, h / 2),
-        window=(-more[0], -more[1], w + 2 * more[0], h + 2 * more[1]),
-    )  # fmt: skip
+    straight = whole_window(camera, frame, view)
     if ground is None:
         near = np.zeros((straight.window[3], straight.window[2]), np.float32)
     else:
@@ -62,6 +56,43 @@ def nearness_of(
     middle = float(np.median(near[near > 0])) if camera.track.readout and (near > 0).any() else 1.0
     out = on_picture(near[..., None], camera, frame, straight, 1 / middle, view, size, "smooth")
     return np.asarray(out.rgba.reshape(out.rgba.shape[:2]), np.float32)
+
+
+def whole_window(camera: RoomCamera, frame: int, view: F64) -> RectilinearWindow:
+    """All of the picture to which `view` leads, and what lies round it if more than that is asked for, without distortion."""
+    scale = min(1.0, float(np.sqrt(abs(np.linalg.det(view[:2, :2])))))
+    lens = camera.lens(frame)
+    w, h = (max(1, round(n * scale)) for n in camera.track.size)
+    as_filmed = np.allclose(view / view[2, 2], np.diag([scale, scale, 1.0]), atol=1e-3)
+    more = [0 if as_filmed and lens.straight and not camera.track.readout else round(BEYOND * n) for n in (w, h)]
+    return RectilinearWindow(
+        scale=w / camera.track.size[0], focal=lens.focal * w / camera.track.size[0], principal=(w / 2, h / 2),
+        window=(-more[0], -more[1], w + 2 * more[0], h + 2 * more[1]),
+    )  # fmt: skip
+
+
+def share_before(
+    camera: RoomCamera, frame: int, size: tuple[int, int], view: F64, corners: Sequence[F64], normal: F64, offset: float
+) -> F32:
+    """How much of each pixel (h, w) things' triangles (m, 3, 3) in the room cover that lie before a flat surface.
+
+    normal, offset : of the surface before the camera: what lies on it has `normal` @ place = `offset`, as `RoomCamera.local`.
+    """
+    straight = whole_window(camera, frame, view)
+    local = camera.local(frame, np.concatenate(list(corners)))
+    x0, y0, w, h = straight.window
+    cx, cy = (straight.principal[0] - x0) * FINE, (straight.principal[1] - y0) * FINE
+    focal = straight.focal * FINE
+    depth, _ = seen_by(local, focal, (cx, cy), (w * FINE, h * FINE))
+    # One over the distance of the surface changes evenly over the picture.
+    across = normal[0] * (np.arange(w * FINE) + 0.5 - cx) / focal
+    down = normal[1] * (np.arange(h * FINE) + 0.5 - cy) / focal
+    own = (across[None, :] + down[:, None] + normal[2]) / offset
+    near = np.isfinite(depth) & (depth * own < 1 - SAME)
+    share = cv2.resize(near.astype(np.float32), (w, h), interpolation=cv2.INTER_AREA)
+    middle = float(np.median(depth[near])) if camera.track.readout and near.any() else 1.0
+    out = on_picture(share[..., None], camera, frame, straight, middle, view, size, "smooth")
+    return np.asarray(np.clip(out.rgba.reshape(out.rgba.shape[:2]), 0, 1), np.float32)
 
 
 def _ground(camera: RoomCamera, frame: int, straight: RectilinearWindow, level: float) -> F32:

@@ -89,6 +89,9 @@ class NoMedia:
     def seat(self, target: str | None) -> tuple[RoomCamera, Spot] | None:
         return None
 
+    def on_spot(self, target: str | None) -> bool:
+        return False
+
     def neighbours(self, target: str | None, *, hidden: bool = False) -> Sequence[LayerBase]:
         return ()
 

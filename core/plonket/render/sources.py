@@ -331,6 +331,9 @@ class ShotSources:
         camera = self.camera(found[0]) if found else None
         return (camera, found[1]) if camera is not None and found else None
 
+    def on_spot(self, target: str | None) -> bool:
+        return self._standing(target) is not None and target in self._perches
+
     def room_of(self, target: str | None) -> str | None:
         """The motion in whose room something stands; None: in none."""
         found = self._standing(target)

@@ -11,14 +11,12 @@ from plonket.base.colour import LUMA
 from plonket.base.conventions import F32, F64
 from plonket.base.homography import translation
 from plonket.document.bases import LayerBase, LookBase, MaskBase
-from plonket.document.follow import Follow
 from plonket.document.kinds import LAYERS
 from plonket.image.blend import lay_over, mix_into
 from plonket.image.picture import CLEAR, Picture, windowed
 from plonket.layers.common import KeyedLayer
-from plonket.layers.hidden import hidden_flat
+from plonket.layers.in_room import by_distance, hidden_in_room
 from plonket.layers.sources import Sources
-from plonket.layers.standing import StandingLayer
 from plonket.looks.apply import apply_looks
 from plonket.masks.combine import Mattes, combined, space_of
 from plonket.render.inverse_depth import inverse_depth_for
@@ -46,9 +44,7 @@ def drawn(
         picture = _kept(picture, layer, kept, sources, frame, size, view, into)
     moment = sources.moment(frame)
     picture = _masked(picture, [m for m in layer.masks if m.mode != "keep"], moment, into, sources.picked)
-    follow = getattr(layer, "follow", None)
-    if isinstance(follow, Follow) and follow.hidden and not isinstance(layer, StandingLayer):
-        picture = hidden_flat(picture, sources, follow.target, frame, size, view, flat=follow.perspective)
+    picture = hidden_in_room(picture, layer, sources, frame, size, view)
     if layer.matte is not None:
         picture = _through_matte(picture, layer, sources, frame, size, view, scale)
     if not layer.looks or not picture.rgba.size:
@@ -126,7 +122,7 @@ def _through_matte(
 def lay_stack(
     canvas: F32, layers: Sequence[LayerBase], sources: Sources, frame: int, view: F64, scale: float, *, finished: bool = True
 ) -> F32:
-    """Layers, nearest first, laid on a canvas (h, w, 4) from the last to the first.
+    """Layers, nearest first, laid on a canvas (h, w, 4) from the last to the first; those of a solved room by their distance.
 
     Parameters
     ----------
@@ -134,7 +130,7 @@ def lay_stack(
         lies behind; else only what they cover.
     """
     size = (canvas.shape[1], canvas.shape[0])
-    for layer in reversed(layers):
+    for layer in reversed(by_distance(layers, sources, frame)):
         if not layer.shown or layer.unseen or not layer.is_there(frame):
             continue
         if "wash" in LAYERS.of(layer).traits:
