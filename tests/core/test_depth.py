@@ -17,6 +17,7 @@ import numpy as np
 
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import BadInput, Cancelled, Degenerate, FormatError
+from plonket.base.lru_cache import bytes_of
 from plonket.base.progress import Work
 from plonket.base.states import LOST, TRACKED
 from plonket.cli.main import main
@@ -217,6 +218,7 @@ class AsMotion(unittest.TestCase):
         np.testing.assert_allclose(track.sure(MIDDLE), direct.sure, atol=1 / 32 + 1e-6)
         self.assertAlmostEqual(float(track.confidence[MIDDLE]), float((direct.depth > 0).mean()), places=5)
         self.assertEqual((track.depth(0), track.sure(0)), (None, None))
+        self.assertEqual(bytes_of(track), sum(map(len, (*track.pictures, *track.sureness))))
         heard.clear()
         again = measure_depth(depth_motion(), self.request(work=work, previous=DepthTrack.from_bytes(track.to_bytes())))
         self.assertEqual((heard, again.to_bytes()), ([], track.to_bytes()))

@@ -44,6 +44,8 @@ from plonket.track.movement import Measured, movement_of
 T = TypeVar("T")
 MOST_BYTES = 384 * 1024**2
 """Two pictures of 4K or twenty of 720p, of light and coverage with their halvings."""
+MOST_MEASURED_BYTES = 256 * 1024**2
+"""Of memory for what was measured; one thing is kept however large it is."""
 MOST_HALVED = 2
 """A key is worked out at a quarter of the size at the least: below that hair is gone."""
 
@@ -84,7 +86,8 @@ class MediaPool:
             lambda key: still_source(media_path(key)), most_stills, budget=budget
         )
         self._clip_stills: LruCache[tuple[str, int], StillSource] = LruCache(self._clip_still, most_stills, budget=budget)
-        self._measured = LruCache(measurement, 32)
+        # Depth takes a megabyte a frame.
+        self._measured = LruCache(measurement, 32, budget=Budget(MOST_MEASURED_BYTES))
         self._tables: LruCache[str, F32] = LruCache(lambda key: load_cube(media_path(key)), 8)
         self._scratch = scratch
         self._stored = stored or (lambda _key, _frame: None)

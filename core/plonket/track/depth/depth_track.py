@@ -47,6 +47,11 @@ class DepthTrack:
     def frames(self) -> int:
         return len(self.pictures)
 
+    @property
+    def nbytes(self) -> int:
+        """The memory that it takes."""
+        return sum(len(one) for one in (*self.pictures, *self.sureness))
+
     def known(self) -> NDArray[np.bool_]:
         """(n,) frames whose depth is known."""
         return (self.state == TRACKED) | (self.state == GIVEN)

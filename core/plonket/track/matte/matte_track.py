@@ -39,6 +39,11 @@ class MatteTrack:
     def frames(self) -> int:
         return len(self.pictures)
 
+    @property
+    def nbytes(self) -> int:
+        """The memory that it takes."""
+        return sum(len(one) for one in self.pictures)
+
     def known(self) -> NDArray[np.bool_]:
         """(n,) frames on which something of it is seen."""
         return (self.state == TRACKED) | (self.state == GIVEN)
