@@ -136,6 +136,9 @@ class LandingIn(Schema):
 class LandingOut(Schema):
     place: tuple[float, float, float] | None = Field(description="Metres in the room; none: the sky")
     on: str | None = Field(description="The model or form that is met; none: the ground, or the surface that was named")
+    normal: tuple[float, float, float] | None = Field(
+        description="Which way the footage's surface there faces, by its measured depth; none: it is not known"
+    )
 
 
 @router.post("/shots/{shot_id}/motions/{motion_id}/landing", response=LandingOut)
@@ -147,9 +150,13 @@ def land(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: Landing
     frame = min(body.frame, camera.track.frames - 1)
     found = landing(sources, motion_id, frame, body.pixel, seat[1] if seat else None, body.without)
     if found is None:
-        return LandingOut(place=None, on=None)
-    x, y, z = (round(float(v), 5) for v in found.place)
-    return LandingOut(place=(x, y, z), on=found.on)
+        return LandingOut(place=None, on=None, normal=None)
+    return LandingOut(place=_rounded(found.place), on=found.on, normal=None if found.normal is None else _rounded(found.normal))
+
+
+def _rounded(place: F64) -> tuple[float, float, float]:
+    x, y, z = (round(float(v), 5) for v in place)
+    return x, y, z
 
 
 class PivotIn(Schema):

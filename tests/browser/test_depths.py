@@ -113,6 +113,28 @@ class Behind(BrowserTest):
         until(lambda: self.document()["stack"][0]["follow"]["hidden"], 20, "undo")
         self.caught_up()
         self.assertLess(float(np.abs(self.picture() - hidden).max()), 3)
+        self._a_picture_lies_on_the_wall()
+
+    def _a_picture_lies_on_the_wall(self) -> None:
+        """Put on what is upright in the footage, it lies flat there, whichever way that faces."""
+        page = self.page
+        sign = self.folder / "sign.png"
+        cv2.imwrite(str(sign), np.full((60, 90, 3), (40, 40, 220), np.uint8))
+        page.keyboard.press("Escape")
+        page.keyboard.press("p")
+        page.get_by_label("Files to bring in").set_input_files(sign)
+        until(lambda: Asset.objects.filter(name="sign", state="ready").exists(), 30, "the picture on the shelf")
+        x, y = room().pixels(np.array([[0.2, 0.42, -0.6]]))[AT, 0]
+        page.get_by_role("dialog").get_by_role("button", name="Plonk sign").click()
+        page.mouse.click(*self.screen(float(x), float(y), SIZE))
+        until(lambda: len(self.document()["stack"]) == 2, 20, "the sign")
+        layer = next(one for one in self.document()["stack"] if one["kind"] == "still")
+        spot = next(p["spot"] for p in self.document()["perches"] if p["id"] == layer["follow"]["target"])
+        self.assertEqual((spot["faces"], layer["y"], layer["looks"]), ("still", 0, []))
+        self.assertLess(abs(spot["z"] + 0.6), 0.05)
+        self.assertLess(abs(spot["heading"]) + abs(spot["tilt"]), 20)
+        rgb = self.picture()
+        self.assertGreater(rgb[int(y), int(x), 0], rgb[int(y), int(x), 2] + 100, "it is seen, not behind its own wall")
 
     def picture(self) -> F64:
         """What the viewer shows of the frame, in the frame's size (h, w, 3)."""

@@ -10,6 +10,7 @@ import numpy as np
 
 from plonket.base.colour import linear_from_codes, linear_of
 from plonket.base.conventions import F32, F64
+from plonket.depth.frame_depth import FrameDepth
 from plonket.document.bases import LayerBase
 from plonket.document.spot import Spot
 from plonket.image.picture import Picture
@@ -28,6 +29,8 @@ from tests.core.test_scene import SIZE as FRAME
 from tests.core.test_scene import camera
 
 W, H = SIZE
+BACK = -0.6
+"""Where the wall behind the bench is."""
 
 
 class Deep(Furnished):
@@ -40,8 +43,12 @@ class Deep(Furnished):
         self.light = linear_from_codes(shot.frames[MIDDLE])
         self.told = None if depth is None else np.asarray(depth, np.float32)
 
-    def depth(self, target: str | None, frame: int, *, hides: bool = False) -> F32 | None:
-        return self.told
+    def depth(self, target: str | None, frame: int, *, hides: bool = False) -> FrameDepth | None:
+        if self.told is None:
+            return None
+        known = orbit("good").depth(MIDDLE)
+        sure = known.sure if self.told.shape == known.depth.shape and (self.told == known.depth).all() else None
+        return FrameDepth(self.told, np.ones_like(self.told) if sure is None else sure)
 
     def plate_picture(self, frame: int, size: tuple[int, int], view: F64, key: object) -> F32:
         out = np.ones((size[1], size[0], 4), np.float32)
@@ -176,6 +183,22 @@ class Behind(Rooms):
         ground = landing(sources, "camera", MIDDLE, pixel)
         self.assertTrue(ground is None or abs(float(ground.place[1])) < 1e-6)
 
+    def test_a_click_knows_which_way_what_was_filmed_faces(self) -> None:
+        self.spots["camera"] = Spot()
+        seen = Deep(self, [], None).seen
+        # The bench, the wall behind it, and the front of the crate that is turned by twenty degrees.
+        turn = np.radians(20)
+        crate = np.array([-0.34 + 0.08 * np.sin(turn), 0.09, 0.1 + 0.08 * np.cos(turn)])
+        faces = {(0.15, 0.0, 0.55): (0, 1, 0), (0.2, 0.42, BACK): (0, 0, 1), tuple(crate): (np.sin(turn), 0, np.cos(turn))}
+        for depth, most in ((self.true, 2.0), (self.told, 8.0)):
+            for place, normal in faces.items():
+                x, y = seen.project(MIDDLE, np.array(place, np.float64))
+                found = landing(Deep(self, [], depth), "camera", MIDDLE, (float(x), float(y)))
+                assert found is not None and found.normal is not None, place
+                off = np.degrees(np.arccos(np.clip(found.normal @ np.array(normal, float), -1, 1)))
+                self.assertLess(float(off), most, (place, found.normal))
+                self.assertLess(float(np.linalg.norm(found.place - place)), 0.03, (place, found.place))
+
     def test_layers_of_the_stack_take_it_on_by_what_they_follow(self) -> None:
         self.spots["wall"] = Spot(x=-0.34, y=0.15, z=-0.1, pixel_mm=1.0)
         layer = StillLayer.model_validate({"id": "s", "name": "s", "asset": "a" * 64, "width": 8, "height": 8,
@@ -274,6 +297,37 @@ class Edges(unittest.TestCase):
             error, bare = (float(np.abs(one - wanted)[band].mean()) for one in (out, plain))
             self.assertLess(error, 0.025)
             self.assertLess(error, 0.4 * bare)
+
+    def test_an_end_that_lies_far_out_is_put_right_by_colours_that_differ_and_left_where_they_do_not(self) -> None:
+        y, x = np.mgrid[0:360, 0:1280] + 0.5
+        rng = np.random.default_rng(3)
+        true = np.hypot(x - 640, y - 180) < 110
+        fat = np.hypot(x - 640, y - 180) < 125
+        grain = rng.normal(0, 0.01, (360, 1280, 3))
+        near = np.where(fat, 1 / 0.8, 1 / 2.0).astype(np.float32)
+        for rear, most in ((self.REAR, 1.5), (self.FRONT, 16.5)):
+            light = np.asarray(np.where(true[..., None], np.array(self.FRONT), np.array(rear)) + grain, np.float32)
+            share, _ = Hiding(near, light, np.zeros_like(near)).seen(np.ones_like(near), np.ones_like(near))
+            edge = edge_of(share < 0.5)
+            away = np.abs(np.hypot(x - 640, y - 180)[edge] - 110)
+            self.assertLess(float(np.percentile(away, 95)), most)
+            self.assertEqual(bool(np.percentile(away, 5) > 10), rear == self.FRONT)
+
+    def test_what_is_not_sure_may_belong_to_either_side(self) -> None:
+        y, x = np.mgrid[0:360, 0:1280] + 0.5
+        far = np.hypot(x - 640, y - 180)
+        rng = np.random.default_rng(3)
+        light = np.asarray(np.where((far < 110)[..., None], np.array(self.FRONT), np.array(self.REAR))
+                           + rng.normal(0, 0.004, (360, 1280, 3)), np.float32)  # fmt: skip
+        # A rail of the front's colour sticks out beside it, of which depth knows nothing.
+        rail = (np.abs(y - 180) < 3) & (x > 640) & (far < 128)
+        light[rail] = self.FRONT
+        near = np.where(far < 110, 1 / 0.8, 1 / 2.0).astype(np.float32)
+        seen = [Hiding(near, light, np.zeros_like(near), unsure).seen(np.ones_like(near), np.ones_like(near))[0]
+                for unsure in (None, np.abs(far - 110) < 22)]  # fmt: skip
+        tip = rail & (far > 120) & (far < 123)
+        self.assertGreater(float(seen[0][tip].mean()), 0.45)
+        self.assertLess(float(seen[1][tip].mean()), 0.2)
 
     def test_what_is_not_known_takes_after_what_is_beside_and_else_hides_nothing(self) -> None:
         near = np.full((40, 60), 0.5, np.float32)

@@ -15,6 +15,7 @@ import numpy as np
 
 from plonket.base.conventions import F32, U8
 from plonket.base.errors import Degenerate
+from plonket.depth.frame_depth import FrameDepth
 from plonket.depth.fuse import agreed, carried_depth
 from plonket.depth.raised import lies_at, nearest_of, raised
 from plonket.depth.single import Single, single
@@ -53,15 +54,6 @@ NO_PARALLAX = (
     "The camera hardly moves from its place, so depth cannot be told from its picture: it takes a move to the side, or towards "
     "something. Boxes and flat surfaces drawn by hand still can stand in front."
 )
-
-
-@dataclass(frozen=True, slots=True)
-class FrameDepth:
-    """What is known of a frame: z-depth (H, W) in the camera's units, along its axis, 0 where unknown; and how sure it is
-    (H, W), 0 to 1, the share of the frames looked at that agree."""
-
-    depth: F32
-    sure: F32
 
 
 class DepthMaker:

@@ -5,12 +5,11 @@ from __future__ import annotations
 import numpy as np
 
 from plonket.base.conventions import F32, U8
+from plonket.depth.frame_depth import UNSURE
 from plonket.track.depth.depth_track import DepthTrack
 
 COLOURS = ("#fff1c9", "#f2b35e", "#d8694f", "#93487f", "#45418f", "#1c2350")
 """From the nearest to the farthest, evenly along the logarithm of the distance."""
-UNSURE = 0.34
-"""Share of the frames that agree under which a place is hatched."""
 HATCH_PX = 9
 """From one line of it to the next, in a picture 1280 wide."""
 LOOKED_AT = 6

@@ -10,19 +10,26 @@ from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
+from numpy.typing import NDArray
 
 from plonket.base.coarse import coarsely
-from plonket.base.conventions import F32, F64
+from plonket.base.conventions import F32, F64, U8
 from plonket.document.spot import Spot
 from plonket.image.picture import Picture
 from plonket.layers.sources import Sources
-from plonket.matting.soft_edges import sides_of, soft_edges
+from plonket.matting.guesses import disc
+from plonket.matting.soft_edges import put_right, sides_of, soft_edges
 from plonket.room.camera import RoomCamera
 
 AHEAD = 0.015
 """Share of a distance by which what hides must be nearer: depth is not known better where there is little detail."""
 BAND_PX, BAND_OF = 5.0, 1280
 """How far from where depth ends its edge is looked for, in a picture so wide."""
+UNSURE_PX, UNSURE_OUT_PX = 26, 14
+"""How far within and without what is not sure may belong to either side: beside what stands before something depth is often
+too wide, and knows nothing of what is thin."""
+SURE = 0.6
+"""Share of the frames that agree from which on a place is sure enough for that."""
 FIRM = 0.1
 """How much that end counts where both sides look alike; see `soft_edges`."""
 EDGE_PX = 0.8
@@ -37,11 +44,12 @@ COARSE = 8
 @dataclass(frozen=True, slots=True)
 class Hiding:
     """What may hide in a picture: nearness (h, w) of the footage in 1/m, 0 where unknown, and its light (h, w, 3); `height`
-    (h, w) in metres of what is known in the room."""
+    (h, w) in metres of what is known in the room; `unsure` (h, w) where that may be wrong."""
 
     nearness: F32
     light: F32
     height: F32
+    unsure: NDArray[np.bool_] | None = None
 
     def above(self, level: float, by: float) -> Hiding:
         """The same without what lies about as high as a level, within `by` metres: what something stands on does not hide it,
@@ -78,17 +86,28 @@ class Hiding:
         # Rough as depth is, its end is smooth.
         even = cv2.GaussianBlur(np.where(mask, 255, 0).astype(np.uint8), (0, 0), band / 3)
         rough = np.where(even > 127, 255, 0).astype(np.uint8)
-        mix = soft_edges(light, rough, band, FIRM)
+        rough = put_right(light, rough, round(UNSURE_PX * w / BAND_OF), round(band))
+        unsure = self._unsure_near(rough, y0, y1, x0, x1)
+        mix = soft_edges(light, rough, band, FIRM, unsure)
         if mix is None:
             return share, more
         # Where both sides look alike, the edge is where depth ends, as sharp as pictures are.
-        sides = sides_of(light, rough, 2 * band)
+        inside, outside = cv2.erode(rough, disc(round(band)), borderValue=255) > 0, cv2.dilate(rough, disc(round(band))) == 0
+        sides = sides_of(light, inside & ~unsure, outside & ~unsure, 2 * band)
         plain = cv2.GaussianBlur(rough, (0, 0), EDGE_PX * w / BAND_OF).astype(np.float32) / 255
         open_ = np.ascontiguousarray(1 - (plain + sides.apart * (mix.alpha - plain)))
         _lay(share, open_, x0 - x, y0 - y)
         mixed = (sides.apart * open_ * (1 - open_))[..., None]
         _lay(more, mixed * (sides.front - sides.rear), x0 - x, y0 - y)
         return share, more
+
+    def _unsure_near(self, rough: U8, y0: int, y1: int, x0: int, x1: int) -> NDArray[np.bool_]:
+        """(h', w') what may be wrong of a part near the end of a rough mask of it."""
+        if self.unsure is None:
+            return np.zeros(rough.shape, np.bool_)
+        inward, outward = (round(px * self.nearness.shape[1] / BAND_OF) for px in (UNSURE_PX, UNSURE_OUT_PX))
+        near = (cv2.dilate(rough, disc(outward)) > 0) & (cv2.erode(rough, disc(inward), borderValue=255) == 0)
+        return np.asarray(near & self.unsure[y0:y1, x0:x1])
 
 
 def hiding(sources: Sources, target: str | None, frame: int, size: tuple[int, int], view: F64) -> Hiding | None:
@@ -107,7 +126,10 @@ def hiding(sources: Sources, target: str | None, frame: int, size: tuple[int, in
 
     far = 1 / np.maximum(near, np.float32(1e-6))
     height = np.asarray(coarsely(rises, size, COARSE) * far + camera.eye(frame)[1], np.float32)
-    return Hiding(near, sources.plate_picture(frame, size, view, None)[..., :3], height)
+    told = sources.depth(target, frame, hides=True)
+    assert told is not None
+    unsure = lie_in((told.sure < SURE).astype(np.float32), size, view) > 0.5
+    return Hiding(near, sources.plate_picture(frame, size, view, None)[..., :3], height, unsure)
 
 
 def measured_nearness(
@@ -115,16 +137,21 @@ def measured_nearness(
 ) -> F32 | None:
     """One over the measured distance, (h, w) in 1/m, of what a picture of `size` shows; 0 where it is not known. None: it is
     not measured. `view` leads from the clip's pixels to the picture's."""
-    depth = sources.depth(target, frame, hides=hides)
-    if depth is None:
+    told = sources.depth(target, frame, hides=hides)
+    if told is None:
         return None
-    near = np.where(depth > 0, 1 / np.maximum(depth, np.float32(1e-9)), np.float32(0))
+    depth = told.depth
+    return lie_in(np.where(depth > 0, 1 / np.maximum(depth, np.float32(1e-9)), np.float32(0)), size, view)
+
+
+def lie_in(values: F32, size: tuple[int, int], view: F64) -> F32:
+    """What is known of the clip's pixels (H, W) as it lies in a picture of `size`, to which `view` leads; 0 beyond."""
     half = np.array([[1, 0, 0.5], [0, 1, 0.5], [0, 0, 1.0]])
     matrix = np.linalg.inv(half) @ view @ half
-    if size == depth.shape[::-1] and np.allclose(matrix / matrix[2, 2], np.eye(3), atol=1e-3):
-        return near
+    if size == values.shape[::-1] and np.allclose(matrix / matrix[2, 2], np.eye(3), atol=1e-3):
+        return values
     # Nothing lies between two surfaces: not mixed.
-    return np.asarray(cv2.warpPerspective(near, matrix, size, flags=cv2.INTER_NEAREST), np.float32)
+    return np.asarray(cv2.warpPerspective(values, matrix, size, flags=cv2.INTER_NEAREST), np.float32)
 
 
 def hidden_flat(

@@ -20,8 +20,13 @@ from plonket.room.meshes.raster import touched
 
 HORIZON = 0.02
 """How steeply a look must go down to meet the ground: nearer to the horizon a pixel is a mile."""
-AROUND_PX = 2
-"""Pixels round a pixel whose measured distances tell its own."""
+AROUND_PX, AROUND_OF = 28, 1280
+"""Pixels round a pixel, in a picture so wide, whose measured distances tell its own, and which way its surface faces."""
+ALIKE = 0.03
+"""Share of a distance by which those may differ from the middle one: what lies elsewhere is another surface."""
+FLAT, LEAST, ROUNDS = 0.008, 20, 3
+"""Share of a distance by which half of them at the least may differ from a flat surface for its way to be known; how many there
+must be; and how often it is laid through those that do not."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -31,10 +36,12 @@ class Landing:
     Attributes
     ----------
     place : (3,) metres in the room. on : the layer that it meets; None: the ground, or the surface that was asked for.
+    normal : (3,) unit way that the footage's surface there faces, by its measured depth; None: it is not known.
     """
 
     place: F64
     on: str | None = None
+    normal: F64 | None = None
 
 
 def landing(
@@ -60,10 +67,11 @@ def landing(
     x, y, z = camera.lens(frame).rays(np.array(pixel, np.float64))
     best: Landing | None = None
     far = np.inf
-    measured = _measured(sources, motion, frame, pixel)
+    measured = _measured(sources, motion, camera, frame, pixel)
     if measured is not None:
-        far = measured
-        best = Landing(place=camera.turn(frame) @ (np.array([x / z, -y / z, -1.0]) * far) + eye)
+        far, faces = measured
+        place = camera.turn(frame) @ (np.array([x / z, -y / z, -1.0]) * far) + eye
+        best = Landing(place=place, normal=None if faces is None else camera.turn(frame) @ (faces * [1.0, -1.0, -1.0]))
     elif abs(way[1]) > HORIZON and eye[1] / way[1] < 0:
         place = eye - way * (eye[1] / way[1])
         best, far = Landing(place=place), float((place - eye) @ ahead)
@@ -77,15 +85,37 @@ def landing(
     return best
 
 
-def _measured(sources: Sources, motion: str, frame: int, pixel: tuple[float, float]) -> float | None:
-    """How far away, in metres before the camera, what a pixel shows was measured to be."""
-    depth = sources.depth(motion, frame)
-    if depth is None:
+def _measured(
+    sources: Sources, motion: str, camera: RoomCamera, frame: int, pixel: tuple[float, float]
+) -> tuple[float, F64 | None] | None:
+    """How far away, in metres before the camera, what a pixel shows was measured to be, and which way (3,) it faces there, as
+    `RoomCamera.local`, if it is flat."""
+    told = sources.depth(motion, frame)
+    if told is None:
         return None
-    x, y = int(pixel[0]), int(pixel[1])
-    part = depth[max(y - AROUND_PX, 0) : y + AROUND_PX + 1, max(x - AROUND_PX, 0) : x + AROUND_PX + 1]
-    known = part[part > 0]
-    return float(np.median(known)) if known.size else None
+    depth = told.depth
+    reach = max(2, round(AROUND_PX * depth.shape[1] / AROUND_OF))
+    x0, y0 = max(int(pixel[0]) - reach, 0), max(int(pixel[1]) - reach, 0)
+    part = depth[y0 : int(pixel[1]) + reach + 1, x0 : int(pixel[0]) + reach + 1].astype(np.float64)
+    if not (part > 0).any():
+        return None
+    middle = float(np.median(part[part > 0]))
+    ys, xs = np.nonzero(np.abs(part - middle) < ALIKE * middle)
+    if len(ys) < LEAST:
+        return middle, None
+    rays = camera.lens(frame).rays(np.stack([xs + x0, ys + y0], axis=1) + 0.5)
+    flat = rays / rays[:, 2:]
+    near = 1 / part[ys, xs]
+    # On a flat surface one over the distance changes evenly, as its normal does say.
+    normal: F64 = np.zeros(3)
+    on_it = np.ones(len(near), np.bool_)
+    for _ in range(ROUNDS):
+        normal = np.asarray(np.linalg.lstsq(flat[on_it], near[on_it], rcond=None)[0], np.float64)
+        on_it = np.abs(flat @ normal - near) < FLAT / middle
+        if on_it.sum() < max(LEAST, len(near) // 2):
+            return middle, None
+    own = camera.lens(frame).rays(np.array(pixel, np.float64))
+    return 1 / float(own / own[2] @ normal), np.asarray(-normal / np.linalg.norm(normal))
 
 
 def _on_surface(camera: RoomCamera, frame: int, spot: Spot, eye: F64, way: F64) -> F64 | None:

@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Protocol
 
 from plonket.base.conventions import F32, F64, U8, Codes
+from plonket.depth.frame_depth import FrameDepth
 from plonket.document.bases import KeyBase
 from plonket.document.spot import Spot
 from plonket.image.grain_in_time import MeasuredGrain
@@ -69,9 +70,9 @@ class Sources(Protocol):
         not known there."""
         ...
 
-    def depth(self, target: str | None, frame: int, *, hides: bool = False) -> F32 | None:
-        """How far away each pixel of the clip is that a frame shows, (h, w) metres along the axis of the room's camera in which
-        `target` stands, 0 where unknown; None: it is not measured, or, asked what `hides`, is not to hide anything."""
+    def depth(self, target: str | None, frame: int, *, hides: bool = False) -> FrameDepth | None:
+        """How far away each pixel of the clip is that a frame shows, in metres along the axis of the room's camera in which
+        `target` stands; None: it is not measured, or, asked what `hides`, is not to hide anything."""
         ...
 
     def grain(self, asset: str) -> MeasuredGrain | None:

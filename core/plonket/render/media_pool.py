@@ -16,6 +16,7 @@ import numpy as np
 from plonket.base.colour import bytes_of, linear_from_codes
 from plonket.base.conventions import F32, F64, U8, Codes
 from plonket.base.lru_cache import Budget, LruCache
+from plonket.depth.frame_depth import FrameDepth
 from plonket.document.bases import KeyBase, MotionBase
 from plonket.document.kinds import KEYS
 from plonket.formats.cube import load_cube
@@ -102,7 +103,7 @@ class MediaPool:
         self._keyed: LruCache[tuple[str, int, str, int], StillSource] = LruCache(self._no_maker, 10, budget=budget)
         self._contexts: LruCache[tuple[str, str, str], KeyContext] = LruCache(self._no_maker, 16)
         self._mattes: LruCache[tuple[str, int, str], U8] = LruCache(self._no_maker, 64, budget=budget)
-        self._depths: LruCache[tuple[str, int], F32] = LruCache(self._no_maker, 16, budget=budget)
+        self._depths: LruCache[tuple[str, int], FrameDepth] = LruCache(self._no_maker, 16, budget=budget)
         self._grains: LruCache[str, MeasuredGrain | None] = LruCache(self._no_maker, 16)
         self._lights: LruCache[str, SetLight] = LruCache(self._no_maker, 16)
         self._media_path = media_path
@@ -251,16 +252,18 @@ class MediaPool:
         found = self._mattes.get((digest, frame, casts_in or ""), make)
         return found if found.size else None
 
-    def depth(self, digest: str, frame: int) -> F32 | None:
-        """Measured depth of a frame (h, w) in its camera's units, 0 where unknown; None: nothing is known of the frame."""
+    def depth(self, digest: str, frame: int) -> FrameDepth | None:
+        """Measured depth of a frame in its camera's units; None: nothing is known of the frame."""
 
-        def make() -> F32:
-            track = self.measured(digest)
-            found = track.depth(frame) if isinstance(track, DepthTrack) else None
-            return np.zeros((0, 0), np.float32) if found is None else found
+        def make() -> FrameDepth:
+            track, nothing = self.measured(digest), np.zeros((0, 0), np.float32)
+            if not isinstance(track, DepthTrack):
+                return FrameDepth(nothing, nothing)
+            depth, sure = track.depth(frame), track.sure(frame)
+            return FrameDepth(nothing, nothing) if depth is None or sure is None else FrameDepth(depth, sure)
 
         found = self._depths.get((digest, frame), make)
-        return found if found.size else None
+        return found if found.depth.size else None
 
     def _shadow(self, asset: str, digest: str, frame: int) -> U8:
         """8-bit (h, w): the shadow that what a matte covers casts in a frame of a clip, kept on disk where there is a place."""

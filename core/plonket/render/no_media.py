@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 import numpy as np
 
 from plonket.base.conventions import F32, F64, U8, Codes
+from plonket.depth.frame_depth import FrameDepth
 from plonket.document.bases import KeyBase, LayerBase
 from plonket.document.spot import Spot
 from plonket.image.grain_in_time import MeasuredGrain
@@ -47,7 +48,7 @@ class NoMedia:
     def picked(self, motion: str, moment: float, *, shadow: bool = False) -> U8 | None:
         return None
 
-    def depth(self, target: str | None, frame: int, *, hides: bool = False) -> F32 | None:
+    def depth(self, target: str | None, frame: int, *, hides: bool = False) -> FrameDepth | None:
         return None
 
     def grain(self, asset: str) -> MeasuredGrain | None:

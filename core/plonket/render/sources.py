@@ -15,6 +15,7 @@ from plonket.base.errors import BadInput
 from plonket.base.homography import transform_point
 from plonket.base.outlines import carry
 from plonket.base.resampled import between_rows
+from plonket.depth.frame_depth import FrameDepth
 from plonket.document.bases import KeyBase, LayerBase, MotionBase
 from plonket.document.hashes import mends_hash, picture_hash, plate_hash
 from plonket.document.kinds import TREATMENTS
@@ -292,14 +293,14 @@ class ShotSources:
         measured = self.pool.measured(found) if found else None
         return measured if isinstance(measured, CameraTrack) else None
 
-    def depth(self, target: str | None, frame: int, *, hides: bool = False) -> F32 | None:
+    def depth(self, target: str | None, frame: int, *, hides: bool = False) -> FrameDepth | None:
         room = self.room_of(target)
         camera = self.camera(room) if room else None
         found = next((m for m in self._depths if m.camera == room and m.measurement and (m.hides or not hides)), None)
         if camera is None or found is None or found.measurement is None:
             return None
         told = self.pool.depth(found.measurement, round(self.moment(frame)))
-        return None if told is None else told * np.float32(camera.room.scale)
+        return None if told is None else told.scaled(camera.room.scale)
 
     @cached_property
     def _depths(self) -> list[DepthMotion]:

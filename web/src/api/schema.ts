@@ -4776,6 +4776,15 @@ export interface components {
         /** LandingOut */
         LandingOut: {
             /**
+             * Normal
+             * @description Which way the footage's surface there faces, by its measured depth; none: it is not known
+             */
+            normal: [
+                number,
+                number,
+                number
+            ] | null;
+            /**
              * On
              * @description The model or form that is met; none: the ground, or the surface that was named
              */

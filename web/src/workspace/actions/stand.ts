@@ -85,7 +85,13 @@ function useLanded() {
       if (!found) return null;
       const eye = room.camera.eye(frame);
       const place: V3 = found.place ?? plus(eye, by(room.camera.ray(frame, click), 3));
-      return { ...room, place, on: found.on, away: length(minus(place, eye)) };
+      return {
+        ...room,
+        place,
+        on: found.on,
+        normal: found.normal as V3 | null,
+        away: length(minus(place, eye)),
+      };
     },
     [record, cameras, land],
   );
@@ -98,13 +104,25 @@ function useLanded() {
 const lifted = (place: V3, on: string | null): { foot: V3; lift: number } =>
   on === null ? { foot: place, lift: 0 } : { foot: [place[0], 0, place[2]], lift: round4(place[1]) };
 
+/** How much of what faces up there is, at the most, in what a wall faces. */
+const WALL = 0.5;
+
 const round4 = (v: number) => Math.round(v * 1e4) / 1e4;
 
 interface Landed extends InRoom {
   camera: RoomCamera;
   place: V3;
   on: string | null;
+  /** Which way the footage's surface there faces, where it is known. */
+  normal: V3 | null;
   away: number;
+}
+
+/** How flat something lies on what faces that way; null: that is no wall, things stand on it. */
+function onWall(normal: V3 | null): { heading: number; tilt: number } | null {
+  if (!normal || Math.abs(normal[1]) > WALL) return null;
+  const degrees = (radians: number) => Math.round((radians * 18000) / Math.PI) / 100;
+  return { heading: degrees(Math.atan2(normal[0], normal[2])), tilt: degrees(Math.asin(normal[1])) };
 }
 
 /** What is put where a click lands: its layer, where its spot is, and whether that turns to the camera. */
@@ -112,6 +130,8 @@ interface Standing {
   layer: Record<string, unknown>;
   foot: V3;
   faces: "still" | "upright";
+  /** On a wall: how that lies. */
+  turned?: { heading: number; tilt: number } | null;
   /** The light of the set, where that is not known yet. */
   later?: LightSoon["later"];
 }
@@ -131,13 +151,13 @@ function usePutDown() {
       const at = await landed(frame, click);
       if (!at) return;
       const shot = record.document;
-      const { layer, foot, faces, later = null } = await make(at);
+      const { layer, foot, faces, turned, later = null } = await make(at);
       const perch = {
         id: freshShotId("perch", shot),
         name: freshName(`${called} stands here`.slice(0, 100), shot.perches),
         x: 0,
         y: 0,
-        spot: { ...spotAt(at.camera, frame, foot, "upright"), faces },
+        spot: { ...spotAt(at.camera, frame, foot, "upright"), faces, ...turned },
         follow: followOf(at.motion, clipFrame(shot.footage, frame), true),
       };
       const id = freshShotId("layer", shot);
@@ -186,7 +206,7 @@ export function useStandModel() {
   );
 }
 
-/** A picture that stands by its foot where a click lands, turned to the camera. */
+/** A picture that stands by its foot where a click lands, turned to the camera; or lies flat on a wall that was measured. */
 export function useStandPicture() {
   const { record } = useOpenShot();
   const put = usePutDown();
@@ -197,8 +217,9 @@ export function useStandPicture() {
         const size = standing(asset.height, record.document.footage!.height);
         const spot = spotAt(at.camera, frame, at.place, "upright");
         const tall = (((asset.height * size) / 100) * spot.pixel_mm) / 1000;
-        const light = await setShadow(at.motion, frame, at.place, tall);
-        const shadow = light.now?.shadow;
+        const turned = onWall(at.normal);
+        const light = turned ? null : await setShadow(at.motion, frame, at.place, tall);
+        const shadow = light?.now?.shadow;
         const layer = {
           looks: shadow ? [shadow] : [],
           kind: "still",
@@ -207,10 +228,10 @@ export function useStandPicture() {
           height: asset.height,
           ...asset.settings,
           x: 0,
-          y: round((-asset.height * size) / 200),
+          y: turned ? 0 : round((-asset.height * size) / 200),
           size,
         };
-        return { layer, foot: at.place, faces: "upright", later: light.later };
+        return { layer, foot: at.place, faces: turned ? "still" : "upright", turned, later: light?.later };
       }),
     [record, put, setShadow],
   );
