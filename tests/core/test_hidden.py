@@ -14,6 +14,7 @@ from plonket.depth.frame_depth import FrameDepth
 from plonket.document.bases import LayerBase
 from plonket.document.spot import Spot
 from plonket.image.picture import Picture
+from plonket.layers.fill import FillLayer
 from plonket.layers.generated import GeneratedLayer
 from plonket.layers.hidden import Hiding, before, hidden_flat, hiding, spot_nearness, spread
 from plonket.layers.model import MeshLayer, draw
@@ -248,8 +249,15 @@ class Among(Rooms):
         outside = cv2.dilate((seen[..., 3] > 0.01).astype(np.uint8), np.ones((5, 5))) == 0
         self.assertTrue((picture[outside, 1] > 3 * picture[outside, 2]).all(), "the one behind it is not")
         # Its edge is that of the model, not a step.
-        mixed = float(np.abs(picture - (picture * 0 + linear_of("#20c040"))).max(axis=2)[~inside & ~outside].std())
-        self.assertGreater(mixed, 0)
+        green = float(linear_of("#20c040")[1])
+        solid = cv2.dilate(inside.astype(np.uint8), np.ones((5, 5)))
+        rim = (cv2.dilate(solid, np.ones((5, 5))) > 0) & (cv2.erode(solid, np.ones((5, 5))) == 0)
+        between = (picture[..., 1] > 0.15 * green) & (picture[..., 1] < 0.85 * green)
+        self.assertGreater(int((between & rim).sum()), 40)
+
+    def test_what_only_begins_and_ends_on_a_spot_has_no_place_there(self) -> None:
+        fill = FillLayer.model_validate({"id": "f", "name": "f", "first": "#20c040", "follow": {"target": "card"}})
+        self.assertTrue((self.laid(fill, self.near)[..., 1] > 0.3).all(), "it covers the whole picture, models too")
 
     def test_flat_ones_lie_by_their_distance_unless_they_keep_their_place(self) -> None:
         back, front = self.card("card", "#20c040"), self.card("front", "#c02080")

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from plonket.base.coarse import coarsely
 from plonket.base.conventions import F32, F64, U8
+from plonket.depth.frame_depth import FrameDepth
 from plonket.document.spot import Spot
 from plonket.image.picture import Picture
 from plonket.layers.sources import Sources
@@ -112,11 +113,10 @@ class Hiding:
 
 def hiding(sources: Sources, target: str | None, frame: int, size: tuple[int, int], view: F64) -> Hiding | None:
     """What may hide things of the room that `target` stands in; None where its depth is not known, or hides nothing."""
-    near = measured_nearness(sources, target, frame, size, view, hides=True)
-    seat = sources.seat(target)
-    if near is None or seat is None:
+    told, seat = sources.depth(target, frame, hides=True), sources.seat(target)
+    if told is None or seat is None:
         return None
-    camera = seat[0]
+    near, camera = _nearness_in(told, size, view), seat[0]
     back, turn = np.linalg.inv(view), camera.turn(frame)
 
     def rises(places: F64) -> F64:
@@ -126,20 +126,18 @@ def hiding(sources: Sources, target: str | None, frame: int, size: tuple[int, in
 
     far = 1 / np.maximum(near, np.float32(1e-6))
     height = np.asarray(coarsely(rises, size, COARSE) * far + camera.eye(frame)[1], np.float32)
-    told = sources.depth(target, frame, hides=True)
-    assert told is not None
     unsure = lie_in((told.sure < SURE).astype(np.float32), size, view) > 0.5
     return Hiding(near, sources.plate_picture(frame, size, view, None)[..., :3], height, unsure)
 
 
-def measured_nearness(
-    sources: Sources, target: str | None, frame: int, size: tuple[int, int], view: F64, *, hides: bool = False
-) -> F32 | None:
+def measured_nearness(sources: Sources, target: str | None, frame: int, size: tuple[int, int], view: F64) -> F32 | None:
     """One over the measured distance, (h, w) in 1/m, of what a picture of `size` shows; 0 where it is not known. None: it is
     not measured. `view` leads from the clip's pixels to the picture's."""
-    told = sources.depth(target, frame, hides=hides)
-    if told is None:
-        return None
+    told = sources.depth(target, frame)
+    return None if told is None else _nearness_in(told, size, view)
+
+
+def _nearness_in(told: FrameDepth, size: tuple[int, int], view: F64) -> F32:
     depth = told.depth
     return lie_in(np.where(depth > 0, 1 / np.maximum(depth, np.float32(1e-9)), np.float32(0)), size, view)
 

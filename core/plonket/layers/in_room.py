@@ -9,12 +9,11 @@ import numpy as np
 from plonket.base.conventions import F64
 from plonket.document.bases import LayerBase
 from plonket.document.follow import Follow
+from plonket.document.kinds import LAYERS
 from plonket.image.picture import Picture
 from plonket.layers.hidden import hidden_flat, surface_of
-from plonket.layers.model import MeshLayer
 from plonket.layers.solid import solids, spot_inverse_depth
 from plonket.layers.sources import Sources
-from plonket.layers.standing import StandingLayer
 from plonket.layers.surfaces import share_before
 
 
@@ -66,8 +65,8 @@ def by_distance(layers: Sequence[LayerBase], sources: Sources, frame: int) -> li
 def _sorted(run: list[LayerBase], sources: Sources, frame: int) -> list[LayerBase]:
     if len(run) < 2:
         return run
-    models = [one for one in run if isinstance(one, StandingLayer)]
-    flat = [one for one in run if not isinstance(one, StandingLayer)]
+    models = [one for one in run if _is(one, "filmed")]
+    flat = [one for one in run if not _is(one, "filmed")]
     near = {one.id: spot_inverse_depth(sources, _follow(one).target, frame) or 0.0 for one in flat}
     return [*sorted(flat, key=lambda one: -near[one.id]), *models]
 
@@ -75,7 +74,7 @@ def _sorted(run: list[LayerBase], sources: Sources, frame: int) -> list[LayerBas
 def _room_of(layer: LayerBase, sources: Sources) -> object:
     """What is the same for all that stands in one room and may be sorted; None: it does not."""
     follow = _follow(layer)
-    if not follow.hidden or not (isinstance(layer, MeshLayer) or _flat_on_spot(layer, sources)):
+    if not follow.hidden or not (_is(layer, "filmed") or _flat_on_spot(layer, sources)):
         return None
     seat = sources.seat(follow.target)
     return None if seat is None else seat[0].track
@@ -84,9 +83,13 @@ def _room_of(layer: LayerBase, sources: Sources) -> object:
 def _flat_on_spot(layer: LayerBase, sources: Sources) -> Follow | None:
     """How a layer follows that is flat and has a place in a room, and is hidden by what is nearer."""
     follow = _follow(layer)
-    if isinstance(layer, StandingLayer) or not follow.hidden or not sources.on_spot(follow.target):
+    if not _is(layer, "placed") or not follow.hidden or not sources.on_spot(follow.target):
         return None
     return follow
+
+
+def _is(layer: LayerBase, trait: str) -> bool:
+    return trait in LAYERS.of(layer).traits
 
 
 def _follow(layer: LayerBase) -> Follow:

@@ -80,6 +80,8 @@ def share_before(
     """
     straight = whole_window(camera, frame, view)
     local = camera.local(frame, np.concatenate(list(corners)))
+    if not (local @ normal / offset < 1 - SAME).any():
+        return np.zeros(size[::-1], np.float32)
     x0, y0, w, h = straight.window
     cx, cy = (straight.principal[0] - x0) * FINE, (straight.principal[1] - y0) * FINE
     focal = straight.focal * FINE

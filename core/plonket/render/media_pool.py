@@ -87,7 +87,7 @@ class MediaPool:
             lambda key: still_source(media_path(key)), most_stills, budget=budget
         )
         self._clip_stills: LruCache[tuple[str, int], StillSource] = LruCache(self._clip_still, most_stills, budget=budget)
-        # Depth takes a megabyte a frame.
+        # Depth takes .64 MB a frame of 720p.
         self._measured = LruCache(measurement, 32, budget=Budget(MOST_MEASURED_BYTES))
         self._tables: LruCache[str, F32] = LruCache(lambda key: load_cube(media_path(key)), 8)
         self._scratch = scratch

@@ -22,7 +22,7 @@ class DepthMotion(MotionBase):
     ignored: Ignored = Field(default_factory=list, max_length=20)
     quality: Literal["good", "quick"] = choice(
         "good", label="Quality", group="Depth", names={"good": "Good", "quick": "Quick"},
-        help="Quick takes half the time, on smaller pictures: enough for what stands apart.")  # fmt: skip
+        help="Quick works on smaller pictures, and fewer: enough for what stands apart.")  # fmt: skip
     hides: bool = switch(True, label="Hides things", group="Depth",
                          help="What stands in the room goes behind whatever the footage shows before it.")  # fmt: skip
 

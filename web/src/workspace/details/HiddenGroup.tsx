@@ -14,7 +14,8 @@ export function HiddenGroup({ layer, set }: { layer: Layer; set: (label: string,
   const follow = "follow" in layer ? layer.follow : null;
   const room = shot.motions.find((m) => m.id === roomUnder(shot, follow?.target));
   // What is flat and follows the camera itself has no place in its room.
-  const placed = has("layer", layer, "standing") || shot.perches.some((p) => p.id === follow?.target);
+  const flat = has("layer", layer, "placed") && shot.perches.some((p) => p.id === follow?.target);
+  const placed = has("layer", layer, "filmed") || flat;
   if (!follow || !placed || !room?.measurement) return null;
   const depth = depthsOf(shot).find((m) => m.camera === room.id);
   return (
