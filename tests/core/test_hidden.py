@@ -117,13 +117,37 @@ class Behind(Rooms):
         self.assertLess(float(hidden[..., 3][crate].mean()), 0.02)
         self.assertLess(float(np.abs(hidden - bare)[..., 3][floor].max()), 0.02)
 
+    def test_its_shadow_climbs_what_was_filmed(self) -> None:
+        """Up the crate's front, without a gap at its foot; by measured depth as by the true one."""
+        place = {"x": -0.24, "z": 0.3, "sun_heading": 35.0, "sun_height": 35.0}
+        box = self.box("post", (0.05, 0.3, 0.05), **place)
+        flat = box.model_copy(update={"shadow_on": False})
+        none, true, told = self.picture(flat, self.true), self.picture(box, self.true), self.picture(box, self.told)
+        turn = np.radians(20)
+        normal = np.array([np.sin(turn), 0, np.cos(turn)])
+        world = self.places()
+        front = np.abs((world - [-0.34, 0, 0.1]) @ normal - 0.08) < 0.004
+        open_ = front & (true[..., :3].max(axis=2) < 1e-4)
+        self.assertLess(float(none[..., 3][open_ & (world[..., 1] > 0.03)].max()), 0.05)
+        for low in np.arange(0.005, 0.11, 0.015):
+            band = open_ & (world[..., 1] >= low) & (world[..., 1] < low + 0.015)
+            self.assertGreater(int((true[..., 3][band] > 0.3).sum()), 10, low)
+            self.assertGreater(int((told[..., 3][band] > 0.3).sum()), 10, low)
+        self.assertLess(float(np.abs(true - told)[..., 3][open_].mean()), 0.05)
+        # Nothing falls on the wall, of which the sun's way past the post is blocked by nothing.
+        self.assertLess(float(told[: H // 4, :, 3].max()), 0.02)
+
     def heights(self) -> F64:
         """(h, w) height in the room of what each pixel shows."""
+        return np.asarray(self.places()[..., 1])
+
+    def places(self) -> F64:
+        """(h, w, 3) where in the room it lies."""
         camera = Deep(self, [], None).seen
         x, y = np.meshgrid(np.arange(W) + 0.5, np.arange(H) + 0.5)
         rays = camera.lens(MIDDLE).rays(np.stack([x, y], axis=-1))
         local = rays / rays[..., 2:] * self.true[..., None] * [1.0, -1.0, -1.0]
-        return np.asarray(local @ camera.turn(MIDDLE)[1] + camera.eye(MIDDLE)[1])
+        return np.asarray(local @ camera.turn(MIDDLE).T + camera.eye(MIDDLE))
 
     def test_what_it_stands_on_does_not_hide_it_though_it_is_known_too_high(self) -> None:
         box = self.box("can", (0.1, 0.2, 0.1), x=0.0, z=0.55, shadow=False)

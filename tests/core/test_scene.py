@@ -12,11 +12,15 @@ import cv2
 import numpy as np
 import trimesh
 
+from plonket.base.colour import encode
 from plonket.base.conventions import F32, F64, matrix_to_quaternion
 from plonket.base.errors import FormatError, PlonketError
+from plonket.depth.frame_depth import FrameDepth
 from plonket.document.spot import Spot
 from plonket.formats.camera_json import read_camera
 from plonket.layers.model import MeshLayer, Set, draw, order_of, stands
+from plonket.layers.raytraced import RectilinearWindow
+from plonket.layers.receiver import receiver_of
 from plonket.raytrace.client import Renderer
 from plonket.raytrace.request import CameraView, Instance, Lights, RenderRequest
 from plonket.raytrace.tracer import FilmSet
@@ -221,6 +225,49 @@ class Standing(WithFiles):
             off = np.abs(cv2.GaussianBlur(filmed[..., 4], (0, 0), 1.0) - expected)[part]
             self.assertLess(float(off.mean()), 0.02, name)
             self.assertLess(float(np.percentile(off, 98)), 0.12, name)
+
+    def test_shadows_climb_what_was_filmed_as_in_full_renders(self) -> None:
+        """Known by nothing but its depth, a step takes the shadow, and keeps the light from what lies in its own."""
+        real = self.folder / "real.stl"
+        trimesh.creation.box((0.3, 0.16, 0.12)).export(real)
+        stands, before, beside = (np.eye(4) for _ in range(3))
+        before[:3, 3] = [0.02, 0, 0.22]
+        beside[:3, 3] = [0.26, 0, -0.1]
+        shown = Instance(model=str(self.box((0.2, 0.3, 0.2))), stands=(stands,))
+        steps = tuple(Instance(model=str(real), stands=(m,), role="real") for m in (before, beside))
+        order = self.seen_from_above(shown, *steps)
+        truth = FilmSet()
+        covered = truth.film(order)[..., 3]
+        expected = self.shadow_of_full_renders(truth, order)
+        view, (w, h) = order.views[0], SIZE
+        parts = []
+        for step in steps:
+            (part,) = read_model(Path(step.model)).parts
+            parts.append(part.vertices[part.faces] @ step.stands[0][:3, :3].T + step.stands[0][:3, 3])
+        local = [(world - view.eye) @ view.turn * [1.0, -1.0, -1.0] for world in parts]
+        depth, _ = seen_by(np.concatenate(local), order.focal, order.principal, SIZE)
+        flat = RectilinearWindow(scale=1.0, focal=order.focal, principal=order.principal, window=order.window)
+        text = json.dumps({"width": w, "height": h, "focal_px": order.focal, "frames": [
+            {"frame": 0, "position": view.eye.tolist(), "rotation": matrix_to_quaternion(view.turn).tolist()}]})  # fmt: skip
+        seen = RoomCamera(read_camera(text, 1, SIZE), Room())
+        on_step = np.isfinite(depth)
+        grainy = np.where(on_step, depth, 0) * (1 + np.random.default_rng(2).normal(0, 0.002, depth.shape))
+        lit = cv2.erode((covered < 0.001).astype(np.uint8), np.ones((9, 9), np.uint8)) > 0
+        lit[:24], lit[-24:], lit[:, :24], lit[:, -24:] = False, False, False, False
+        steps_seen = lit & (cv2.erode(on_step.astype(np.uint8), np.ones((7, 7))) > 0)
+        self.assertGreater(int((expected[steps_seen] > 0.3).sum()), 60)
+        studio = FilmSet()
+        for name, known in (("true", np.where(on_step, depth, 0)), ("grainy", grainy)):
+            told = FrameDepth(known.astype(np.float32), np.ones((h, w), np.float32))
+            receiver = receiver_of(told, seen, 0, flat, 0.0)
+            filmed = studio.film(replace(order, things=(shown,), receiver=receiver))
+            for part, what in ((lit & ~on_step, "ground"), (steps_seen, "step")):
+                off = np.abs(cv2.GaussianBlur(filmed[..., 6], (0, 0), 1.0) - expected)[part]
+                self.assertLess(float(off.mean()), 0.02, (name, what))
+                self.assertLess(float(np.percentile(off, 98)), 0.12, (name, what))
+                # On a surface of middle grey, in display codes.
+                shade, true = (255 * encode(0.2 * (1 - one)) for one in (cv2.GaussianBlur(filmed[..., 6], (0, 0), 1.0), expected))
+                self.assertLess(float(np.abs(shade - true)[part].mean()), 2.0, (name, what))
 
     def test_brighter_light_and_no_light(self) -> None:
         path = self.file("crate.glb", cargo_crate())

@@ -6,12 +6,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Annotated, Literal
 
+import cv2
 import numpy as np
 from pydantic import Field, model_validator
 
 from plonket.base.colour import linear_of
 from plonket.base.conventions import F32, F64
 from plonket.base.fields import AssetDigest, Identifier, Number, choice, colour, number, plain, reference, switch, value_at
+from plonket.depth.frame_depth import FrameDepth
 from plonket.document.kinds import LAYERS, LayerEntry
 from plonket.document.spot import Spot
 from plonket.image.picture import CLEAR, Picture
@@ -29,9 +31,10 @@ from plonket.layers.raytraced import (
     stood,
     view_at,
 )  # fmt: skip
+from plonket.layers.receiver import lowest, off_the_ground, receiver_of
 from plonket.layers.sources import Sources
 from plonket.layers.standing import StandingLayer, axes_of, matrix_of
-from plonket.layers.surfaces import shadow_nearness
+from plonket.layers.surfaces import ground_nearness, shadow_nearness
 from plonket.raytrace.request import Instance, Lights, RenderRequest
 from plonket.room.camera import RoomCamera
 from plonket.room.meshes.files import Mesh
@@ -46,6 +49,8 @@ SHADOW_AHEAD = 0.03
 """Share of its distance by which what hides a shadow is nearer: the ground is flat in the room, not quite so in the footage."""
 ON_IT, STOOD_ON, SHADED = 0.2, 0.03, 0.015
 """Shares of a model's height, and of its distance, within which a surface is what it stands on; and takes its shadow."""
+SOFT_PX = 1.0
+"""How softly the shadow on the ground goes over into that on what was filmed, in pixels of the clip."""
 FULL_SUN, FULL_SKY = 0.75, 0.22
 """What a white surface shows by the sun that it faces, and under the open sky, at 100 %."""
 SURFACES: dict[str, tuple[float | None, float | None]] = {
@@ -89,6 +94,8 @@ class MeshLayer(StandingLayer):
     sky_colour: str = colour("#ffffff", label="Its colour", group="Light", help="Of what comes from all sides.")
     shadow: bool = switch(True, label="Shadow", group="Shadow ground",
                           help="A surface that nobody sees takes the shadows of all models in the room.")  # fmt: skip
+    shadow_on: bool = switch(True, label="On what was filmed", group="Shadow ground",
+                             help="By the depth that was measured, shadows climb steps and walls too.")  # fmt: skip
     shadow_strength: Number = number(85.0, label="Strength", low=0, high=100, step=1, unit="%", group="Shadow ground")
     ground_colour: str = colour("#7a6a58", label="Throws back", group="Shadow ground",
                                 help="The ground's colour, which shines back on to what stands on it.")  # fmt: skip
@@ -118,6 +125,7 @@ class Set:
     ----------
     things : (layer, its spot), all models and forms but the layer itself. lamps : (layer, its spot).
     dome : (layer, path of its light map), or None. path : of the layer's own model. paths : of the others, by asset.
+    depth : of the frame, for shadows on what was filmed; None: they fall on the ground and forms alone.
     shadows : whether the layer's picture carries the room's shadows. daylight : the model whose sun and sky light it; None: its
         own do.
     """
@@ -128,6 +136,7 @@ class Set:
     dome: tuple[DomeLayer, str] | None = None
     paths: dict[str, str] | None = None
     shadows: bool = True
+    depth: FrameDepth | None = None
     daylight: MeshLayer | None = None
 
 
@@ -141,9 +150,10 @@ def draw(layer: MeshLayer, sources: Sources, frame: int, size: tuple[int, int], 
     assert seat is not None
     filmed = sources.film(order)
     strength = np.float32(np.clip(value_at(layer.shadow_strength, frame) / 100, 0, 1))
-    light, shadow = _hazed(filmed, layer, frame), strength * filmed[..., 4]
-    rgba = np.dstack([light, np.clip(filmed[..., 3] + shadow, 0, 1)])
     depth = float((stands(layer, *seat, frame)[:3, 3] - order.views[0].eye) @ -order.views[0].turn[:, 2])
+    stood, under = (min(ON_IT * value_at(layer.tall, frame), share * max(depth, 0)) for share in (STOOD_ON, SHADED))
+    shadow = strength * _behind_all(filmed, order, seat[0], frame, straight, under)
+    rgba = np.dstack([_hazed(filmed, layer, frame), np.clip(filmed[..., 3] + shadow, 0, 1)])
 
     def laid(straight_rgba: F32) -> Picture:
         return on_picture(straight_rgba, seat[0], frame, straight, depth, view, size)
@@ -152,9 +162,8 @@ def draw(layer: MeshLayer, sources: Sources, frame: int, size: tuple[int, int], 
     found = hiding(sources, layer.follow.target, frame, size, view) if layer.follow.hidden and picture.rgba.size else None
     if found is not None:
         near = _nearness(filmed, straight)
-        told = laid(np.dstack([near * filmed[..., 3], filmed[..., 3], shadow, np.zeros_like(near)])).rgba
+        told = laid(np.dstack([near * filmed[..., 3], filmed[..., 3], shadow, strength * filmed[..., 6]])).rgba
         level = value_at(seat[1].y, frame)
-        stood, under = (min(ON_IT * value_at(layer.tall, frame), share * max(depth, 0)) for share in (STOOD_ON, SHADED))
         ground = shadow_nearness(sources, layer.follow.target, frame, size, view, level) if shadow.any() else None
         picture = _hidden(picture, told, found.above(level, stood), found.above(level, under), ground)
     return faded(picture, layer, frame)
@@ -173,7 +182,8 @@ def _nearness(filmed: F32, straight: RectilinearWindow) -> F32:
 def _hidden(picture: Picture, told: F32, by: Hiding, shadow_by: Hiding, ground: F32 | None) -> Picture:
     """The picture of a model and its shadow, less what is hidden of each.
 
-    told : (h, w, 4) nearness times coverage, coverage and shadow. ground : (H, W) nearness of what takes the shadow.
+    told : (h, w, 4) nearness times coverage, coverage, shadow, and that on what was filmed. ground : (H, W) nearness of what
+        takes the first.
     """
     x, y = picture.x, picture.y
     h, w = picture.rgba.shape[:2]
@@ -186,8 +196,22 @@ def _hidden(picture: Picture, told: F32, by: Hiding, shadow_by: Hiding, ground: 
     if ground is not None:
         lies = ground[y : y + h, x : x + w]
         open_, _ = shadow_by.seen(lies, np.where(lies > 0, shadow, 0), x, y, SHADOW_AHEAD)
-        rgba[..., 3] = np.clip(rgba[..., 3] + shadow * open_, 0, 1)
+        on_it = np.clip(told[..., 3], 0, 1) * (1 - rgba[..., 3])
+        rgba[..., 3] = np.clip(rgba[..., 3] + shadow * open_ + on_it * (1 - open_), 0, 1)
     return Picture(rgba=rgba, x=x, y=y)
+
+
+def _behind_all(
+    filmed: F32, order: RenderRequest, camera: RoomCamera, frame: int, straight: RectilinearWindow, low: float
+) -> F32:
+    """(h, w) the shadow on what lies behind all models: the ground and forms, and what was filmed where that lies deeper, or
+    rises from the ground up to `low` metres."""
+    if order.receiver is None or order.ground is None:
+        return np.asarray(filmed[..., 4])
+    near = ground_nearness(camera, frame, straight, order.ground)
+    found = off_the_ground(order.receiver, camera, frame, near, order.ground, low)
+    found = cv2.GaussianBlur(found, (0, 0), SOFT_PX * straight.scale)
+    return np.asarray(filmed[..., 4] + found * (filmed[..., 6] * (1 - filmed[..., 3]) - filmed[..., 4]), np.float32)
 
 
 def _hazed(filmed: F32, layer: MeshLayer, frame: int) -> F32:
@@ -237,8 +261,11 @@ def set_of(layer: MeshLayer, sources: Sources, frame: int) -> Set:
         elif isinstance(other, FormLayer) and other.use == "holdout":
             things.append((other, found[1]))
     # The shadows of all lie behind all: the last model in the run sheet brings them.
-    return Set(path=sources.model(layer.asset), things=things, lamps=lamps, dome=dome, paths=paths,
-               shadows=layer.shadow and last == layer.id, daylight=_daylight(layer, sources))  # fmt: skip
+    shadows = layer.shadow and last == layer.id
+    by_depth = shadows and layer.shadow_on and layer.follow.hidden
+    return Set(path=sources.model(layer.asset), things=things, lamps=lamps, dome=dome, paths=paths, shadows=shadows,
+               depth=sources.depth(layer.follow.target, frame, hides=True) if by_depth else None,
+               daylight=_daylight(layer, sources))  # fmt: skip
 
 
 def _daylight(layer: MeshLayer, sources: Sources) -> MeshLayer | None:
@@ -274,21 +301,25 @@ def order_of(
             extents.append((1.0, 1.0, 1.0))
         things += more
     ground = value_at(spot.y, frame) if layer.shadow or room.shadows else None
+    floors = [] if ground is None else [ground]
+    if room.depth is not None and ground is not None and (low := lowest(room.depth, camera, frame)) < ground:
+        floors.append(low)
     corners = []
     for k in range(len(views)):
         boxes = [(t.role, stood(box_corners(e), t, k)) for t, e in zip(things, extents, strict=True)]
         part = [box for role, box in boxes if role == "shown"]
-        if room.shadows and ground is not None:
-            part += [cast(box, lights, ground) for role, box in boxes if role != "real"]
+        if room.shadows:
+            part += [cast(box, lights, floor) for floor in floors for role, box in boxes if role != "real"]
         corners.append(np.concatenate(part))
     straight = rectilinear_window(camera, frame, scale, views, corners)
     if straight is None:
         return None
     red, green, blue = (float(v) for v in linear_of(layer.ground_colour))
+    receiver = None if room.depth is None else receiver_of(room.depth, camera, frame, straight, ground)
     order = RenderRequest(
         things=tuple(things), views=views, focal=straight.focal, principal=straight.principal, window=straight.window,
         lights=lights, ground=ground, ground_colour=(red, green, blue), shadows=room.shadows,
-        samples=SAMPLES["quick" if scale < 0.75 else layer.quality],
+        samples=SAMPLES["quick" if scale < 0.75 else layer.quality], receiver=receiver,
     )  # fmt: skip
     return order, straight
 

@@ -148,7 +148,7 @@ class Sources(Protocol):
         ...
 
     def film(self, order: RenderRequest) -> F32:
-        """3D things filmed as ordered: (h, w, 6), see `FilmSet.film`."""
+        """3D things filmed as ordered: (h, w, 7), see `FilmSet.film`."""
         ...
 
     def table(self, asset: str) -> F32:

@@ -49,7 +49,7 @@ def nearness_of(
     if ground is None:
         near = np.zeros((straight.window[3], straight.window[2]), np.float32)
     else:
-        near = _ground(camera, frame, straight, ground)
+        near = ground_nearness(camera, frame, straight, ground)
     if corners:
         near = _before(near, camera.local(frame, np.concatenate(list(corners))), straight)
     # Only a read-out asks how far away things are, for the most part.
@@ -97,7 +97,7 @@ def share_before(
     return np.asarray(np.clip(out.rgba.reshape(out.rgba.shape[:2]), 0, 1), np.float32)
 
 
-def _ground(camera: RoomCamera, frame: int, straight: RectilinearWindow, level: float) -> F32:
+def ground_nearness(camera: RoomCamera, frame: int, straight: RectilinearWindow, level: float) -> F32:
     """(h, w) nearness of a level ground in the straight window."""
     x0, y0, w, h = straight.window
     across = (np.arange(w) + 0.5 + x0 - straight.principal[0]) / straight.focal

@@ -27,7 +27,7 @@ class Renderer:
         self._lock = threading.Lock()
 
     def film(self, order: RenderRequest) -> F32:
-        """What an order asks for: (h, w, 6), see `FilmSet.film`.
+        """What an order asks for: (h, w, 7), see `FilmSet.film`.
 
         Raises `PlonketError` when the process dies over it twice, or takes longer than `LONGEST_S`.
         """

@@ -8,12 +8,12 @@ from typing import Any, Literal
 
 import numpy as np
 
-from plonket.base.conventions import F64
+from plonket.base.conventions import F32, F64
 
 Role = Literal["shown", "other", "real"]
 """`shown` is what is filmed. `other` is filmed by an order of its own: here it hides, shades and is mirrored. `real` is in
 the footage already: it hides, and takes shadows."""
-VERSION = 3
+VERSION = 4
 """Goes up whenever the same order would give another picture."""
 
 
@@ -83,6 +83,15 @@ class Lights:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Receiver:
+    """What was filmed, as the window shows it: it takes shadows, and neither hides nor throws any. Places (h, w, 3) in the set,
+    and unit normals (h, w, 3) towards the camera, nought where nothing is known."""
+
+    points: F32
+    normals: F32
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class RenderRequest:
     """One picture of what is shown of a set.
 
@@ -92,7 +101,7 @@ class RenderRequest:
     focal, principal : pixels of the picture that is filmed. window : x, y, width, height of it that is wanted.
     ground : height in metres of the ground, or None. ground_colour : linear RGB that it throws back.
     shadows : whether the shadow that all things cast on the ground and on what is real is wanted.
-    samples : light paths a pixel over the whole exposure, a square number.
+    samples : light paths a pixel over the whole exposure, a square number. receiver : what else takes that shadow.
     """
 
     things: tuple[Instance, ...]
@@ -105,6 +114,7 @@ class RenderRequest:
     ground_colour: tuple[float, float, float]
     shadows: bool
     samples: int
+    receiver: Receiver | None = None
 
 
 def request_digest(order: RenderRequest) -> str:
@@ -120,7 +130,7 @@ def _add(sha: Any, value: Any) -> None:
             sha.update(field.name.encode())
             _add(sha, getattr(value, field.name))
     elif isinstance(value, np.ndarray):
-        sha.update(np.ascontiguousarray(value, np.float64).tobytes())
+        sha.update(np.ascontiguousarray(value, np.float32 if value.dtype == np.float32 else np.float64).tobytes())
     elif isinstance(value, tuple):
         sha.update(f"({len(value)}".encode())
         for one in value:

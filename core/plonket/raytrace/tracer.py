@@ -13,17 +13,25 @@ import numpy as np
 from plonket.base.conventions import F32, F64
 from plonket.image.push_pull import spread_out
 from plonket.raytrace.engine import Denoiser, import_mitsuba, mesh_of
-from plonket.raytrace.request import CameraView, Lights, RenderRequest
+from plonket.raytrace.request import CameraView, Lights, Receiver, RenderRequest, Role
 from plonket.room.meshes.instances import read_thing
 
-LIGHT_RAYS = 2
+LIGHT_RAYS, FOUND_RAYS = 2, 1
+"""How many rays each sample sends to the lights from the ground, and from what was filmed."""
 FAR = 60.0
 """How far off the sun is, in times the model's size."""
 EDGE_PX = 20
 """Over so many pixels a shadow fades out where its window ends."""
-CHANNELS = ("thing", "open", "shaded", "ground", "far", "ar", "ag", "ab", "nx", "ny", "nz")
-FILMED = 6
-"""Channels of a filmed picture: light, coverage, shadow, distance."""
+SHEET_PX = 320
+"""So many places across are what was filmed made of where it keeps light from itself."""
+TORN = 0.04
+"""Share of the distance from which on the sheet between two places is torn: one is in front of the other."""
+CLEAR_OF = 0.012
+"""Share of its distance by which a place is lifted before that sheet may hide light from it: depth is not even."""
+CHANNELS = ("thing", "open", "shaded", "ground", "far", "ar", "ag", "ab", "nx", "ny", "nz",
+            "found", "found_open", "found_shaded")  # fmt: skip
+FILMED = 7
+"""Channels of a filmed picture: light, coverage, shadow, distance, shadow on the receiver."""
 
 
 class FilmSet:
@@ -36,10 +44,10 @@ class FilmSet:
         _announce(self.mi)
 
     def film(self, order: RenderRequest) -> F32:
-        """An order's window (h, w, 6): linear, premultiplied light of what is shown, its coverage, the shadow, and how far
-        off what is shown is in metres, times its coverage."""
+        """An order's window (h, w, 7): linear, premultiplied light of what is shown, its coverage, the shadow, how far
+        off what is shown is in metres, times its coverage, and the shadow on what was filmed, behind what is shown as well."""
         things = tuple((t.model, t.role, t.metal, t.rough, t.colour) for t in order.things)
-        key = (things, order_lights(order.lights), order.ground, order.ground_colour)
+        key = (things, order_lights(order.lights), order.ground, order.ground_colour, order.receiver is None)
         scene = self._scenes.pop(key, None)
         if scene is None:
             scene = _Scene(self.mi, order)
@@ -62,11 +70,19 @@ class FilmSet:
             out[..., :3] = np.maximum(calm, 0) * thing[..., None]
         out[..., 3], out[..., 5] = thing, far
         if ground.max() > 0:
-            ratio = np.where(lit > 1e-6, 1 - shaded / np.maximum(lit, 1e-6), 0)
-            ratio = _spread(np.repeat((ratio * ground)[..., None], 3, axis=2), ground)
-            calm = self.denoiser.run(ratio, np.ones_like(ratio), np.zeros_like(ratio))[..., 0]
-            out[..., 4] = np.clip(calm, 0, 1) * ground * _feather(ground.shape)
+            out[..., 4] = self._shadow(lit, shaded, ground, np.zeros_like(normal))
+        if order.receiver is not None:
+            found = np.clip(raw[..., 14], 0, 1)
+            if found.max() > 0:
+                out[..., 6] = self._shadow(raw[..., 15], raw[..., 16], found, order.receiver.normals)
         return out
+
+    def _shadow(self, lit: F32, shaded: F32, where: F32, normals: F32) -> F32:
+        """(h, w) of light with and without what throws the shadow, where there is something that takes it."""
+        ratio = np.where(lit > 1e-6, 1 - shaded / np.maximum(lit, 1e-6), 0)
+        ratio = _spread(np.repeat((ratio * where)[..., None], 3, axis=2), where)
+        calm = self.denoiser.run(ratio, np.ones_like(ratio), normals)[..., 0]
+        return np.asarray(np.clip(calm, 0, 1) * where * _feather(where.shape), np.float32)
 
 
 def order_lights(lights: Lights) -> Any:
@@ -101,13 +117,18 @@ class _Scene:
         self.span = self.reach + float(np.linalg.norm(np.ptp(every, axis=0)))
         middle = every.mean(axis=0)
         light = self._lights(order, middle)
-        self.scene = mi.load_dict({"type": "scene", **light, **self._things(order, bare=False)})
+        self.scene = mi.load_dict({"type": "scene", **light, **self._things(order, ("shown", "other", "real"))})
         self.params = mi.traverse(self.scene)
         # What is in the footage already, and lamps, stand in the way of light whether there are models or not.
         self.bare: Any = None
         if order.shadows:
-            self.bare = mi.load_dict({"type": "scene", **light, **self._things(order, bare=True)})
+            self.bare = mi.load_dict({"type": "scene", **light, **self._things(order, ("real",))})
             self.bare_params = mi.traverse(self.bare)
+        # What was filmed lies where it lies: under the ground as well, which then shades nothing.
+        self.over: Any = None
+        if order.receiver is not None:
+            self.over = mi.load_dict({"type": "scene", **self._things(order, ("shown", "other"))})
+            self.over_params = mi.traverse(self.over)
         self.placed: list[F64 | None] = [None] * len(order.things)
 
     def _lights(self, order: RenderRequest, middle: F64) -> dict[str, Any]:
@@ -147,11 +168,11 @@ class _Scene:
             }  # fmt: skip
         return out
 
-    def _things(self, order: RenderRequest, *, bare: bool) -> dict[str, Any]:
+    def _things(self, order: RenderRequest, roles: tuple[Role, ...]) -> dict[str, Any]:
         mi = self.mi
         out: dict[str, Any] = {}
         for j, (thing, model) in enumerate(zip(order.things, self.models, strict=True)):
-            if bare and thing.role != "real":
+            if thing.role not in roles:
                 continue
             for k, part in enumerate(model.parts):
                 colour = part.colour
@@ -178,24 +199,46 @@ class _Scene:
             moved = (part.vertices @ matrix[:3, :3].T + matrix[:3, 3]).astype(np.float32).ravel()
             turned = part.normals @ upright.T
             turned /= np.maximum(np.linalg.norm(turned, axis=1, keepdims=True), 1e-12)
-            for params in (self.params, self.bare_params if self.bare is not None and role == "real" else None):
+            bare = self.bare_params if self.bare is not None and role == "real" else None
+            for params in (self.params, bare, self.over_params if self.over is not None and role != "real" else None):
                 if params is not None:
                     params[f"{role}{j}_{k}.vertex_positions"] = moved
                     params[f"{role}{j}_{k}.vertex_normals"] = turned.astype(np.float32).ravel()
         self.placed[j] = matrix.copy()
 
     def exposed(self, order: RenderRequest, k: int, samples: int) -> F32:
-        """(h, w, 14) of one instant: light of what is shown, then `CHANNELS`."""
+        """(h, w, 17) of one instant: light of what is shown, then `CHANNELS`."""
         mi, view = self.mi, order.views[k]
         for j, thing in enumerate(order.things):
             self._place(j, thing.role, thing.stands[k])
         self.params.update()
         if self.bare is not None:
             self.bare_params.update()
+        if self.over is not None:
+            self.over_params.update()
         sensor, integrator = self.sensor(order, view, samples), mi.load_dict({"type": "plonket_set"})
-        integrator.bare = self.bare
+        integrator.bare, integrator.over = self.bare, self.over
+        if order.receiver is not None:
+            integrator.receive(order, view, self.sheet(order.receiver, view))
         raw = np.array(mi.render(self.scene, sensor=sensor, integrator=integrator, spp=samples, seed=17 + k))
         return np.asarray(raw[..., : 3 + len(CHANNELS)], np.float32)
+
+    def sheet(self, receiver: Receiver, view: CameraView) -> Any:
+        """A scene of nothing but what was filmed, as far as it is seen: it keeps light from itself, shadow or not."""
+        step = max(1, -(-receiver.points.shape[1] // SHEET_PX))
+        points, known = receiver.points[::step, ::step], np.abs(receiver.normals[::step, ::step]).max(axis=2) > 0
+        far = np.linalg.norm(points - view.eye, axis=2)
+        index = np.arange(far.size).reshape(far.shape)
+        corners = [np.s_[:-1, :-1], np.s_[1:, :-1], np.s_[1:, 1:], np.s_[:-1, 1:]]
+        ends = np.stack([far[c] for c in corners])
+        whole = np.all([known[c] for c in corners], axis=0) & (ends.max(axis=0) < ends.min(axis=0) * (1 + TORN))
+        a, b, c, d = (index[at][whole] for at in corners)
+        faces = np.concatenate([np.stack([a, b, c], axis=1), np.stack([a, c, d], axis=1)])
+        if not len(faces):
+            return None
+        props = self.mi.Properties()
+        mesh = mesh_of(self.mi, "sheet", points.reshape(-1, 3), faces, np.zeros((far.size, 2)), props, None)
+        return self.mi.load_dict({"type": "scene", "sheet": mesh})
 
     def sensor(self, order: RenderRequest, view: CameraView, samples: int) -> Any:
         """The camera of an order at one instant, which exposes only the window."""
@@ -241,6 +284,44 @@ def _announce(mi: Any) -> None:
             super().__init__(props)
             self.path = mi.load_dict({"type": "path", "max_depth": 6, "rr_depth": 4})
             self.bare: Any = None
+            self.over: Any = None
+
+        def receive(self, order: RenderRequest, view: CameraView, sheet: Any) -> None:
+            """Let what was filmed take shadows, as it is seen from a view; its sheet keeps light from itself."""
+            self.sheet, self.eye = sheet, mi.Point3f(*(float(v) for v in view.eye))
+            assert order.receiver is not None
+            self.places, self.normals = (mi.Float(a.ravel()) for a in (order.receiver.points, order.receiver.normals))
+            self.axes = [mi.Vector3f(*(float(v) for v in view.turn[:, k])) for k in range(3)]
+            x0, y0, w, h = order.window
+            given = (order.focal, order.principal[0] - x0, order.principal[1] - y0, w, h)
+            self.focal, self.px, self.py, self.wide, self.tall = (mi.Float(float(v)) for v in given)
+            # Given as data, not written into the program: that would be compiled anew for every frame.
+            dr.make_opaque(self.axes, self.eye, self.focal, self.px, self.py, self.wide, self.tall)
+
+        def fallen(self, scene: Any, sampler: Any, ray: Any, active: Any) -> tuple[Any, Any, Any]:
+            """Whether anything is known where a ray looks, its light in the open, and with what throws shadows."""
+            ahead = -dr.dot(self.axes[2], ray.d)
+            x = dr.floor(dr.dot(self.axes[0], ray.d) / ahead * self.focal + self.px)
+            y = dr.floor(self.py - dr.dot(self.axes[1], ray.d) / ahead * self.focal)
+            row, column = (mi.UInt32(dr.clip(v, 0, most - 1)) for v, most in ((y, self.tall), (x, self.wide)))
+            at = row * mi.UInt32(self.wide) + column
+            place, n = (mi.Vector3f(*(dr.gather(mi.Float, of, 3 * at + k, active) for k in range(3)))
+                        for of in (self.places, self.normals))  # fmt: skip
+            known = active & (dr.squared_norm(n) > 0.5)
+            si = dr.zeros(mi.SurfaceInteraction3f)
+            si.p, si.n, si.t, si.time = mi.Point3f(place), mi.Normal3f(n), mi.Float(1), ray.time
+            si.wavelengths = ray.wavelengths
+            off = mi.SurfaceInteraction3f(si)
+            off.p = si.p + n * (CLEAR_OF * dr.norm(si.p - self.eye))
+            lit, shaded = mi.Float(0), mi.Float(0)
+            for _ in range(FOUND_RAYS):
+                ds, weight = scene.sample_emitter_direction(si, sampler.next_2d(known), False, known)
+                falls = dr.select(known, mi.luminance(weight) * dr.maximum(dr.dot(n, ds.d), 0), 0)
+                if self.sheet is not None:
+                    falls = dr.select(self.sheet.ray_test(off.spawn_ray_to(ds.p), known), 0, falls)
+                lit += falls
+                shaded += dr.select(self.over.ray_test(si.spawn_ray_to(ds.p), known), 0, falls)
+            return dr.select(known, mi.Float(1), mi.Float(0)), lit, shaded
 
         def aov_names(self) -> list[str]:
             return list(CHANNELS)
@@ -277,6 +358,7 @@ def _announce(mi: Any) -> None:
             things, grounded = (dr.select(flag, mi.Float(1), mi.Float(0)) for flag in (thing, on_ground))
             extra = [things, lit, shaded, grounded, dr.select(thing, si.t, 0), albedo.x, albedo.y, albedo.z]
             extra += [dr.select(thing, v, 0) for v in (n.x, n.y, n.z)]
+            extra += self.fallen(scene, sampler, ray, active) if self.over is not None else [mi.Float(0)] * 3
             return light, mi.Bool(True), extra
 
     def _among(si: Any, shapes: list[Any]) -> Any:

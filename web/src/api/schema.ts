@@ -5416,6 +5416,11 @@ export interface components {
              */
             shadow: boolean;
             /**
+             * Shadow On
+             * @default true
+             */
+            shadow_on: boolean;
+            /**
              * Shadow Strength
              * @default 85
              */
