@@ -92,7 +92,7 @@ def whale_on_the_bench(project: Project, clip: Asset, whale: Asset, crate: Asset
 
 
 def whale_behind_the_lighthouse(project: Project, clip: Asset, whale: Asset) -> None:
-    """The brass whale in the harbour's water, behind its lighthouse without anything drawn: by the clip's measured depth."""
+    """The brass whale afloat in the harbour, behind its lighthouse and quay by the clip's measured depth: nothing is drawn."""
     at = 40
     camera = CameraMotion(id="camera", name="Camera", reference_frame=60)
     footage = footage_of(clip)
@@ -108,16 +108,16 @@ def whale_behind_the_lighthouse(project: Project, clip: Asset, whale: Asset) -> 
         found = landing(ShotSources(now, pool()), "camera", at, (381.0, 430.0))
         assert found is not None
         x, y, z = (float(v) for v in found.place)
-        perch = Perch(id="sea", name="Sea", spot=Spot(x=x, y=y - 0.055, z=z),
+        perch = Perch(id="sea", name="Sea", spot=Spot(x=x, y=y - 0.036, z=z),
                       follow=Follow(target="camera", reference_frame=at, perspective=True))  # fmt: skip
         model = MeshLayer(
-            id="whale", name="Brass whale", asset=whale.digest, extent=whale.info["extent"], tall=0.2, heading=20.0,
-            sun=85.0, sun_heading=-35.0, sun_height=58.0, sun_soft=8.0, sky=70.0, shadow=False,
+            id="whale", name="Brass whale", asset=whale.digest, extent=whale.info["extent"], tall=0.17, heading=20.0,
+            sun=85.0, sun_heading=-35.0, sun_height=58.0, sun_soft=8.0, sky=70.0,
             follow=Follow(target="sea", reference_frame=at, perspective=True),
         )  # fmt: skip
         return now.model_copy(update={"perches": [perch], "stack": [model]})
 
-    change_shot(shot.id, "A whale in the water", swim)
+    change_shot(shot.id, "A whale on the water", swim)
 
 
 def cabin_on_the_crate(project: Project, clip: Asset, cabin: Asset, light: Asset) -> FormMotion:

@@ -11,7 +11,7 @@ from django.http import HttpRequest
 from ninja import Query, Router, Schema
 from pydantic import Field
 
-from library.assets import find_asset, prepare
+from library.assets import find_asset, model_info, prepare
 from library.models import Asset, Project
 from library.pool import pool
 from plonket.base.fields import Name
@@ -49,6 +49,17 @@ class AssetOut(Schema):
     equivalent_mm: float | None = Field(description="Focal length as the 35 mm equivalent, where the file tells it")
     seconds: float | None = Field(description="How long a sound lasts")
     settings: dict[str, Any]
+
+
+class ClipOut(Schema):
+    name: str
+    seconds: float
+
+
+class ModelOut(Schema):
+    extent: list[float]
+    clips: list[ClipOut] = Field(description="How it can move")
+    materials: list[str] = Field(description="What it is made of, by name")
 
 
 class DetailOut(Schema):
@@ -110,6 +121,12 @@ def assets(request: HttpRequest, kind: Literal["clip", "still", "table", "model"
 def asset(request: HttpRequest, digest: str) -> Any:
     """One asset."""
     return asset_out(find_asset(digest))
+
+
+@router.get("/assets/{digest}/model", response=ModelOut)
+def model(request: HttpRequest, digest: str) -> Any:
+    """What a 3D model's file says of itself."""
+    return model_info(find_asset(digest))
 
 
 @router.post("/assets/{digest}/prepare", response=AssetOut)

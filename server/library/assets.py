@@ -19,7 +19,8 @@ from plonket.formats.cube import load_cube
 from plonket.media import ClipInfo, probe
 from plonket.media.light_map import LIGHT_MAPS, read_light_map
 from plonket.media.sound import SOUNDS, Sound, read_sound_file, wav_bytes
-from plonket.room.meshes.files import MODELS, extent_of
+from plonket.room.meshes.boxed import boxed_model, holds_model
+from plonket.room.meshes.files import MODELS, about_model
 from plonket_server import store
 from plonket_server.problems import NotHere
 
@@ -62,12 +63,20 @@ def bring_in(part: Path, name: str, *, shot_id: Any = None, on_shelf: bool = Fal
     info: ClipInfo | None = None
     kind, about = Asset.Kind.TABLE, dict(NO_PICTURE)
     try:
+        if ending == ".zip" and holds_model(checked):
+            # From here on it is the one file that it comes to.
+            made = checked.with_suffix(".glb")
+            try:
+                call_apart(boxed_model, checked, made, seconds=MODEL_S, most_bytes=MODEL_BYTES, what=title_of(name) + ending)
+            finally:
+                checked.unlink(missing_ok=True)
+            checked, ending, name = made, ".glb", title_of(name) + ".glb"
         if ending in MODELS:
             if checked.stat().st_size > MOST_MODEL_BYTES:
                 raise FormatError("model.size", "This model is too large: models have up to 200 MB.")
             shown = title_of(name) + ending
-            extent = call_apart(extent_of, checked, seconds=MODEL_S, most_bytes=MODEL_BYTES, what=shown)
-            kind, about = Asset.Kind.MODEL, NO_PICTURE | {"extent": list(extent)}
+            about = call_apart(about_model, checked, seconds=MODEL_S, most_bytes=MODEL_BYTES, what=shown)
+            kind, about = Asset.Kind.MODEL, NO_PICTURE | about
         elif ending in LIGHT_MAPS:
             high, wide = read_light_map(checked).shape[:2]
             kind, about = Asset.Kind.LIGHT, NO_PICTURE | {"width": wide, "height": high, "frames": 1}
@@ -105,6 +114,18 @@ def bring_in(part: Path, name: str, *, shot_id: Any = None, on_shelf: bool = Fal
         prepare(digest, shot_id)
         asset.refresh_from_db()
     return asset
+
+
+def model_info(asset: Asset) -> dict[str, Any]:
+    """What a model's file says of itself, read once more where it was brought in before that was asked."""
+    if asset.kind != Asset.Kind.MODEL:
+        raise BadInput("model.none", f"{asset.name} is no 3D model.")
+    if "materials" not in asset.info:
+        path = store.original_path(asset.digest, asset.ending)
+        found = call_apart(about_model, path, seconds=MODEL_S, most_bytes=MODEL_BYTES, what=asset.name)
+        asset.info = asset.info | found
+        asset.save(update_fields=["info"])
+    return asset.info
 
 
 def title_of(name: str) -> str:

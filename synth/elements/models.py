@@ -131,19 +131,19 @@ def _glb(parts: list[tuple[Solid, F32, dict[str, Any]]]) -> bytes:
     import trimesh
 
     scene = trimesh.Scene()
-    for k, (solid, colour, look) in enumerate(parts):
+    for solid, colour, look in parts:
         material: Any = trimesh.visual.material.PBRMaterial(  # type: ignore[no-untyped-call]
-            metallicFactor=look.get("metal", 0.0), roughnessFactor=look.get("rough", 0.6), name=f"{solid.name}-{k}"
+            metallicFactor=look.get("metal", 0.0), roughnessFactor=look.get("rough", 0.6), name=solid.name
         )
         if colour.ndim == 3:
             material.baseColorTexture = Image.fromarray(encode_8bit(np.ascontiguousarray(colour)))
         else:
-            material.baseColorFactor = [*(int(v) for v in encode_8bit(colour[None, None])[0, 0]), 255]
+            material.baseColorFactor = [*(round(float(v) * 255) for v in np.clip(colour, 0, 1)), 255]
         if "glow" in look:
             material.emissiveFactor = list(look["glow"])
         mesh = trimesh.Trimesh(solid.vertices, solid.faces, process=False)
         mesh.visual = trimesh.visual.TextureVisuals(  # type: ignore[no-untyped-call]
             uv=solid.uv, material=material
         )
-        scene.add_geometry(mesh, node_name=f"{solid.name}-{k}")
+        scene.add_geometry(mesh, node_name=solid.name)
     return bytes(scene.export(file_type="glb"))  # type: ignore[no-untyped-call]

@@ -30,7 +30,8 @@ from plonket.media.conform import ASIDE, conform, conformed_bytes
 from plonket.media.light_map import read_light_map
 from plonket.media.timing import conform_times
 from plonket.media.write import VideoWriter
-from plonket.room.meshes.files import creased, extent_of, read_model
+from plonket.room.meshes.creased import creased
+from plonket.room.meshes.files import about_model, read_model
 from tests.core.clips import number_of, numbered
 from tests.core.test_media import InFolder
 
@@ -179,10 +180,10 @@ class Models(InFolder):
 
     def test_reading_apart_ends_at_its_limits_and_passes_on_what_is_wrong(self) -> None:
         path = self.fan(50)
-        size = call_apart(extent_of, path, seconds=60, most_bytes=4 * 1024**3, what="fan.obj")
+        size = call_apart(about_model, path, seconds=60, most_bytes=4 * 1024**3, what="fan.obj")
         self.assertEqual(len(size), 3)
         with self.assertRaises(FormatError) as caught:
-            call_apart(extent_of, self.folder / "none.obj", seconds=60, most_bytes=4 * 1024**3, what="none.obj")
+            call_apart(about_model, self.folder / "none.obj", seconds=60, most_bytes=4 * 1024**3, what="none.obj")
         self.assertEqual(caught.exception.code, "model.unreadable")
         for seconds, room in ((1, 4 * 1024**3), (60, 1024**3)):
             began = time.perf_counter()

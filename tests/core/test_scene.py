@@ -27,7 +27,8 @@ from plonket.raytrace.tracer import FilmSet
 from plonket.render.no_media import NoMedia
 from plonket.room.alignment import Room
 from plonket.room.camera import RoomCamera
-from plonket.room.meshes.files import creased, read_model
+from plonket.room.meshes.creased import creased
+from plonket.room.meshes.files import read_model
 from plonket.room.meshes.raster import seen_by
 from synth.elements.models import brass_whale, cargo_crate
 from synth.phone.path import look_at
@@ -93,8 +94,8 @@ class Reading(WithFiles):
         self.assertAlmostEqual(float(every[:, 1].min()), 0, places=6)
         np.testing.assert_allclose(every.max(axis=0) - every.min(axis=0), model.size, atol=1e-6)
         np.testing.assert_allclose((every.max(axis=0) + every.min(axis=0))[[0, 2]], 0, atol=1e-6)
-        self.assertEqual({p.metal for p in model.parts}, {0.0, 1.0})
-        self.assertTrue(any(p.colour.ndim == 3 for p in model.parts), "the foot's wood")
+        self.assertEqual({p.material.metal for p in model.parts}, {0.0, 1.0})
+        self.assertTrue(any(p.material.picture is not None for p in model.parts), "the foot's wood")
 
     def test_other_formats_and_bad_files(self) -> None:
         for ending in ("stl", "ply", "obj"):
@@ -172,7 +173,7 @@ class Standing(WithFiles):
         lit = np.array(mi.render(scene.scene, sensor=sensor, integrator=direct, spp=144))[..., 1]
         away = np.eye(4)
         away[1, 3] = -50.0
-        scene._place(0, "shown", away)
+        scene._place(0, replace(order.things[0], stands=(away,)), 0)
         scene.params.update()
         bare = np.array(mi.render(scene.scene, sensor=sensor, integrator=direct, spp=144))[..., 1]
         return np.asarray(cv2.GaussianBlur(1 - lit / np.maximum(bare, 1e-6), (0, 0), 1.0), np.float32)

@@ -265,10 +265,14 @@ def switch(default: bool, *, label: str, help: str = "", group: str = "", when: 
     return Field(default=default, json_schema_extra={"x-plonket": extra})
 
 
+COLOUR = r"^#[0-9a-fA-F]{6}$"
+"""How colours are written: sRGB."""
+
+
 def colour(default: str, *, label: str, help: str = "", group: str = "") -> Any:
     """A field for a colour, sRGB as ``#rrggbb``."""
     extra: dict[str, Any] = {"control": "colour", "label": label, "help": help, "group": group, "default": default}
-    return Field(default=default, pattern=r"^#[0-9a-fA-F]{6}$", json_schema_extra={"x-plonket": extra})
+    return Field(default=default, pattern=COLOUR, json_schema_extra={"x-plonket": extra})
 
 
 class CurvePoint(Settings):

@@ -14,7 +14,6 @@ import cv2
 import numpy as np
 from scipy.spatial.transform import Rotation, Slerp
 
-from plonket.base.colour import encode_8bit
 from plonket.base.conventions import F64, matrix_to_quaternion
 from plonket.base.errors import FormatError
 from plonket.base.states import GIVEN
@@ -22,7 +21,9 @@ from plonket.formats.camera_json import camera_of
 from plonket.formats.registry import FORMATS, Coming, FormatEntry
 from plonket.room.alignment import Room
 from plonket.room.camera_track import CameraTrack
-from plonket.room.meshes.files import Mesh, Part
+from plonket.room.meshes.boxed import glb
+from plonket.room.meshes.gltf.materials import transform_of
+from plonket.room.meshes.mesh import Material, Mesh, Part, Texture, mean_colour
 from plonket.track.camera.settings import CameraMotion
 
 FLOAT = 5126
@@ -79,7 +80,7 @@ def write_camera_glb(
         out["scenes"][0]["nodes"].append(1)
     _add_placed(out, parts, placed, known, time)
     out |= {"accessors": parts.accessors, "bufferViews": parts.views, "buffers": [{"byteLength": len(parts.data)}]}
-    return _glb(out, bytes(parts.data))
+    return glb(out, bytes(parts.data))
 
 
 def _add_placed(
@@ -116,25 +117,69 @@ def _primitive(out: dict[str, Any], parts: _Parts, part: Part) -> dict[str, Any]
     """A mesh with its material. Faces do not share vertices, so no indices are needed."""
     corners = part.faces.ravel()
     uv = part.uv[corners] * [1, -1] + [0, 1]
-    look: dict[str, Any] = {"metallicFactor": part.metal, "roughnessFactor": part.rough}
-    if part.colour.ndim == 3:
-        done, png = cv2.imencode(".png", encode_8bit(np.ascontiguousarray(part.colour))[..., ::-1])
-        assert done
-        out.setdefault("images", []).append({"bufferView": parts.raw(png.tobytes()), "mimeType": "image/png"})
-        out.setdefault("textures", []).append({"source": len(out["images"]) - 1})
-        look["baseColorTexture"] = {"index": len(out["textures"]) - 1}
-    else:
-        look["baseColorFactor"] = [*(float(v) for v in part.colour), 1.0]
-    material: dict[str, Any] = {"pbrMetallicRoughness": look, "doubleSided": True}
-    if max(part.glow) > 0:
-        material["emissiveFactor"] = [float(min(v, 1.0)) for v in part.glow]
-    out.setdefault("materials", []).append(material)
+    out.setdefault("materials", []).append(_material(out, parts, part.material))
     attributes = {
         "POSITION": parts.add(part.vertices[corners].astype(np.float32), "VEC3", bounds=True),
         "NORMAL": parts.add(part.normals[corners].astype(np.float32), "VEC3"),
         "TEXCOORD_0": parts.add(uv.astype(np.float32), "VEC2"),
     }
+    if part.tints is not None:
+        attributes["COLOR_0"] = parts.add(part.tints[corners].astype(np.float32), "VEC3")
     return {"attributes": attributes, "material": len(out["materials"]) - 1}
+
+
+def _material(out: dict[str, Any], parts: _Parts, of: Material) -> dict[str, Any]:
+    def texture(found: Texture, channels: Sequence[np.ndarray]) -> dict[str, Any]:
+        """A picture of (h, w) 8-bit channels red, green, blue and perhaps cover."""
+        order = [2, 1, 0, 3][: len(channels)]
+        done, png = cv2.imencode(".png", np.dstack([channels[k] for k in order]))
+        assert done
+        out.setdefault("images", []).append({"bufferView": parts.raw(png.tobytes()), "mimeType": "image/png"})
+        out.setdefault("textures", []).append({"source": len(out["images"]) - 1})
+        if np.allclose(found.at, np.eye(3)):
+            return {"index": len(out["textures"]) - 1}
+        _uses(out, "KHR_texture_transform")
+        return {"index": len(out["textures"]) - 1, "extensions": {"KHR_texture_transform": transform_of(found.at)}}
+
+    def three(found: Texture) -> list[np.ndarray]:
+        return [found.pixels[..., k] for k in range(3)]
+
+    look: dict[str, Any] = {"metallicFactor": of.metal, "roughnessFactor": of.rough,
+                            "baseColorFactor": [*(float(v) for v in of.colour), of.opacity]}  # fmt: skip
+    material: dict[str, Any] = {"pbrMetallicRoughness": look, "doubleSided": True}
+    if of.name:
+        material["name"] = of.name
+    if of.cover is not None:
+        cover = of.cover.pixels[..., 0]
+        fits = of.picture is not None and of.picture.pixels.shape[:2] == cover.shape
+        colours = three(of.picture) if fits and of.picture is not None else [np.full_like(cover, 255)] * 3
+        look["baseColorTexture"] = texture(of.cover, [*colours, cover])
+    elif of.picture is not None:
+        look["baseColorTexture"] = texture(of.picture, three(of.picture))
+    if of.cover is not None or of.opacity < 1:
+        material["alphaMode"] = "BLEND"
+    if of.surface is not None:
+        rough, metal = (of.surface.pixels[..., k] for k in range(2))
+        look["metallicRoughnessTexture"] = texture(of.surface, [np.full_like(rough, 255), rough, metal])
+    if of.bumps is not None:
+        material["normalTexture"] = texture(of.bumps, three(of.bumps)) | {"scale": of.bump}
+    if (most := max(of.glow)) > 0:
+        material["emissiveFactor"] = [float(v / max(most, 1.0)) for v in of.glow]
+        if most > 1:
+            material.setdefault("extensions", {})["KHR_materials_emissive_strength"] = {"emissiveStrength": float(most)}
+            _uses(out, "KHR_materials_emissive_strength")
+        if of.glow_picture is not None:
+            material["emissiveTexture"] = texture(of.glow_picture, three(of.glow_picture))
+    if of.clear > 0:
+        material.setdefault("extensions", {})["KHR_materials_transmission"] = {"transmissionFactor": of.clear}
+        _uses(out, "KHR_materials_transmission")
+    return material
+
+
+def _uses(out: dict[str, Any], extension: str) -> None:
+    used = out.setdefault("extensionsUsed", [])
+    if extension not in used:
+        used.append(extension)
 
 
 class _Parts:
@@ -161,14 +206,6 @@ class _Parts:
             accessor |= {"min": flat.min(axis=0).tolist(), "max": flat.max(axis=0).tolist()}
         self.accessors.append(accessor)
         return len(self.accessors) - 1
-
-
-def _glb(document: dict[str, Any], data: bytes) -> bytes:
-    text = json.dumps(document, separators=(",", ":")).encode()
-    text += b" " * (-len(text) % 4)
-    data += b"\0" * (-len(data) % 4)
-    body = struct.pack("<I4s", len(text), b"JSON") + text + struct.pack("<I4s", len(data), b"BIN\0") + data
-    return struct.pack("<4sII", b"glTF", 2, 12 + len(body)) + body
 
 
 def read_camera_gltf(data: bytes, frames: int, size: tuple[int, int], fps: Fraction) -> CameraTrack:
@@ -345,7 +382,7 @@ def _usd_model(thing: Placed, number: int, known: np.ndarray) -> str:
     matrices = ",\n".join(f"                {int(i)}: {_rows(thing.stands[i])}" for i in known)
     meshes = []
     for k, part in enumerate(thing.model.parts):
-        colour = part.colour.reshape(-1, 3).mean(axis=0) if part.colour.ndim == 3 else part.colour
+        colour = mean_colour(part.material)
         corners = part.faces.ravel()
         points = ", ".join(f"({x:.6g}, {y:.6g}, {z:.6g})" for x, y, z in part.vertices[corners])
         normals = ", ".join(f"({x:.4g}, {y:.4g}, {z:.4g})" for x, y, z in part.normals[corners])

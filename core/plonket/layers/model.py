@@ -21,6 +21,7 @@ from plonket.layers.common import faded
 from plonket.layers.form import FormLayer, form_thing
 from plonket.layers.hidden import Hiding, hiding
 from plonket.layers.light import DomeLayer, LampLayer, dome_of, lamp_of
+from plonket.layers.model_looks import MOST_PARTS, SURFACE_NAMES, PartLook, Surface, coats_of, seconds_at
 from plonket.layers.raytraced import (
     RectilinearWindow,
     box_corners,
@@ -37,7 +38,7 @@ from plonket.layers.standing import StandingLayer, axes_of, matrix_of
 from plonket.layers.surfaces import ground_nearness, shadow_nearness
 from plonket.raytrace.request import Instance, Lights, RenderRequest
 from plonket.room.camera import RoomCamera
-from plonket.room.meshes.files import Mesh
+from plonket.room.meshes.mesh import Mesh
 from plonket.room.meshes.raster import touched
 
 MOST_INSTANTS = 5
@@ -53,8 +54,6 @@ SOFT_PX = 1.0
 """How softly the shadow on the ground goes over into that on what was filmed, in pixels of the clip."""
 FULL_SUN, FULL_SKY = 0.75, 0.22
 """What a white surface shows by the sun that it faces, and under the open sky, at 100 %."""
-SURFACES: dict[str, tuple[float | None, float | None]] = {
-    "own": (None, None), "matte": (0.0, 0.9), "glossy": (0.0, 0.15), "metal": (1.0, 0.25)}  # fmt: skip
 
 
 class MeshLayer(StandingLayer):
@@ -70,9 +69,18 @@ class MeshLayer(StandingLayer):
     pivot: tuple[float, float, float] = (0.0, 0.0, 0.0)
     tall: Number = number(0.2, label="Height", low=0.0001, high=10000, step=0.001, unit="m", group="Model", soft=(0.01, 3),
                           help="How tall it stands in the room.")  # fmt: skip
-    surface: Literal["own", "matte", "glossy", "metal"] = choice(
-        "own", label="Surface", group="Model",
-        names={"own": "As in its file", "matte": "Matte", "glossy": "Glossy", "metal": "Metal"})  # fmt: skip
+    surface: Surface = choice("own", label="Surface", group="Model", names=SURFACE_NAMES)
+    parts: list[PartLook] = Field(default_factory=list, max_length=MOST_PARTS,
+                                  description="Materials that look otherwise than in its file")  # fmt: skip
+    moving: bool = Field(default=False, description="Whether it goes through a movement of its file")
+    clip: int = Field(default=0, ge=0, le=999, description="Which of its movements")
+    clip_seconds: float = Field(default=0.0, ge=0, le=86400, description="How long that takes in its file")
+    begins: int = plain(0, label="Begins", low=-100000, high=1000000, step=1, unit="frame", group="Movement", whole=True)
+    pace: float = plain(100, label="Speed", low=-1000, high=1000, step=1, unit="%", group="Movement", soft=(0, 200),
+                        help="Of the speed in its file; less than nought runs backwards.")  # fmt: skip
+    goes: Literal["once", "round", "to_and_fro"] = choice(
+        "round", label="Goes", group="Movement",
+        names={"once": "Once", "round": "Again and again", "to_and_fro": "To and fro"})  # fmt: skip
     quality: Literal["quick", "good", "best"] = choice(
         "good", label="Quality", group="Model", names={"quick": "Quick", "good": "Good", "best": "Best"},
         help="Light paths a pixel. Views at half size are always quick.")  # fmt: skip
@@ -125,7 +133,8 @@ class Set:
     ----------
     things : (layer, its spot), all models and forms but the layer itself. lamps : (layer, its spot).
     dome : (layer, path of its light map), or None. path : of the layer's own model. paths : of the others, by asset.
-    depth : of the frame, for shadows on what was filmed; None: they fall on the ground and forms alone.
+    fps : frames a second, for what moves by itself. depth : of the frame, for shadows on what was filmed; None: they fall on
+    the ground and forms alone.
     shadows : whether the layer's picture carries the room's shadows. daylight : the model whose sun and sky light it; None: its
         own do.
     """
@@ -136,6 +145,7 @@ class Set:
     dome: tuple[DomeLayer, str] | None = None
     paths: dict[str, str] | None = None
     shadows: bool = True
+    fps: float = 25.0
     depth: FrameDepth | None = None
     daylight: MeshLayer | None = None
 
@@ -264,6 +274,7 @@ def set_of(layer: MeshLayer, sources: Sources, frame: int) -> Set:
     shadows = layer.shadow and last == layer.id
     by_depth = shadows and layer.shadow_on and layer.follow.hidden
     return Set(path=sources.model(layer.asset), things=things, lamps=lamps, dome=dome, paths=paths, shadows=shadows,
+               fps=sources.fps,
                depth=sources.depth(layer.follow.target, frame, hides=True) if by_depth else None,
                daylight=_daylight(layer, sources))  # fmt: skip
 
@@ -289,11 +300,11 @@ def order_of(
     whens = instants(frame, layer.shutter, MOST_INSTANTS)
     views = tuple(view_at(camera, when) for when in whens)
     lights = _lights(room.daylight or layer, camera, room, frame)
-    things = _things(layer, camera, spot, whens, room.path, "shown")
+    things = _things(layer, camera, spot, whens, room.path, "shown", room.fps)
     extents = [layer.extent] * len(things)
     for other, seat in room.things:
         if isinstance(other, MeshLayer):
-            more = _things(other, camera, seat, whens, (room.paths or {})[other.asset], "other")
+            more = _things(other, camera, seat, whens, (room.paths or {})[other.asset], "other", room.fps)
             extents += [other.extent] * len(more)
         else:
             assert isinstance(other, FormLayer)
@@ -325,13 +336,16 @@ def order_of(
 
 
 def _things(
-    layer: MeshLayer, camera: RoomCamera, spot: Spot, whens: Sequence[float], path: str, role: Literal["shown", "other"]
+    layer: MeshLayer, camera: RoomCamera, spot: Spot, whens: Sequence[float], path: str, role: Literal["shown", "other"],
+    fps: float,
 ) -> list[Instance]:
     """A model and its copies."""
-    metal, rough = SURFACES[layer.surface]
+    coats = coats_of(layer.surface, layer.parts)
     every = [copies(layer, camera, spot, when) for when in whens]
-    return [Instance(model=path, stands=tuple(one[k] for one in every), role=role, metal=metal, rough=rough)
-            for k in range(layer.across * layer.deep)]  # fmt: skip
+    poses = tuple((layer.clip, seconds_at(when, fps, layer.begins, layer.pace / 100, layer.clip_seconds, layer.goes))
+                  for when in whens) if layer.moving else ()  # fmt: skip
+    return [Instance(model=path, stands=tuple(one[k] for one in every), role=role, coats=coats, poses=poses)
+            for k in range(layer.across * layer.deep)]
 
 
 def copies(layer: MeshLayer, camera: RoomCamera, spot: Spot, when: float) -> list[F64]:
@@ -394,7 +408,7 @@ LAYERS.add(LayerEntry(
     kind="model", order=50, label="Model", settings=MeshLayer, run=draw,
     help="A 3D model standing in a solved room, with its shadow.",
     traits=frozenset({"standing", "follows", "matched", "filmed"}), handles="standing",
-    groups=("Model", "Stands", "Light", "Shadow ground", "Copies", "Haze", "Mix"),
+    groups=("Model", ("Movement", {"moving": (True,)}), "Stands", "Light", "Shadow ground", "Copies", "Haze", "Mix"),
     card={"": "Model"},
     says={"": "3D model in the room: drag it over the ground, with Shift up and down, with Ctrl on to what is there"},
 ))  # fmt: skip

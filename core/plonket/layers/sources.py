@@ -83,6 +83,11 @@ class Sources(Protocol):
         """How many frames an element has; a still has one."""
         ...
 
+    @property
+    def fps(self) -> float:
+        """The shot's frames a second."""
+        ...
+
     def pace(self, asset: str) -> float:
         """How many frames of an element pass by in one of the shot's, at its own rate; 1 for a still."""
         ...

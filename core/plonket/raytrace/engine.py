@@ -33,13 +33,17 @@ def import_mitsuba() -> Any:
 
 
 def mesh_of(
-    mi: Any, name: str, vertices: NDArray[Any], faces: NDArray[Any], uv: NDArray[Any], props: Any, normals: NDArray[Any] | None
-) -> Any:
-    """A Mitsuba mesh of arrays; `uv` has v up from the texture's bottom. `normals` None: flat faces."""
+    mi: Any, name: str, vertices: NDArray[Any], faces: NDArray[Any], uv: NDArray[Any], props: Any, normals: NDArray[Any] | None,
+    tints: tuple[str, NDArray[Any]] | None = None,
+) -> Any:  # fmt: skip
+    """A Mitsuba mesh of arrays; `uv` has v up from the texture's bottom. `normals` None: flat faces. `tints` are colours (n, 3)
+    of its vertices, by the name under which surfaces ask for them."""
     mesh = mi.Mesh(
         name, vertex_count=len(vertices), face_count=len(faces), has_vertex_normals=normals is not None,
         has_vertex_texcoords=True, props=props,
     )  # fmt: skip
+    if tints is not None:
+        mesh.add_attribute(tints[0], 3, np.ascontiguousarray(tints[1], np.float32).ravel())
     params = mi.traverse(mesh)
     params["vertex_positions"] = np.asarray(vertices, np.float32).ravel()
     params["faces"] = np.asarray(faces, np.uint32).ravel()

@@ -26,22 +26,40 @@ class CameraView:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Coat:
+    """What takes the place of a material's own looks; None: as in the file.
+
+    Attributes
+    ----------
+    colour : linear RGB in place of its colours and pictures. metal, rough, clear, paper : in place of its own; see `Material`.
+    glow : it is light and nothing else, so many times as bright as its colour. shown : whether there is anything of it at all.
+    """
+
+    colour: tuple[float, float, float] | None = None
+    metal: float | None = None
+    rough: float | None = None
+    clear: float | None = None
+    paper: float | None = None
+    glow: float | None = None
+    shown: bool = True
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Instance:
     """Something in the set.
 
     Attributes
     ----------
     model : path of its file, or `form:box`, `form:cylinder`, `form:plane` of unit size.
-    stands : (4, 4) world from model for every view. metal, rough : in place of the file's own; None: as in the file.
-    colour : linear RGB in place of the file's own.
+    stands : (4, 4) world from model for every view. poses : which of its clips it goes through and at how many seconds, for
+    every view; none: at rest. coats : by the names of its materials, "" for all; later ones lie over earlier ones.
     """
 
     model: str
     stands: tuple[F64, ...]
     role: Role = "shown"
-    metal: float | None = None
-    rough: float | None = None
-    colour: tuple[float, float, float] | None = None
+    poses: tuple[tuple[int, float], ...] = ()
+    coats: tuple[tuple[str, Coat], ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

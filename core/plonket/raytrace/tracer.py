@@ -13,13 +13,18 @@ import numpy as np
 from plonket.base.conventions import F32, F64
 from plonket.image.push_pull import spread_out
 from plonket.raytrace.engine import Denoiser, import_mitsuba, mesh_of
-from plonket.raytrace.request import CameraView, Lights, Receiver, RenderRequest, Role
+from plonket.raytrace.request import CameraView, Coat, Instance, Lights, Receiver, RenderRequest, Role
+from plonket.raytrace.surfaces import TINTS, coated, glow_of, lets_through, surface_of
+from plonket.room.meshes.files import name_of
 from plonket.room.meshes.instances import read_thing
+from plonket.room.meshes.mesh import Material, Mesh
 
 LIGHT_RAYS, FOUND_RAYS = 2, 1
 """How many rays each sample sends to the lights from the ground, and from what was filmed."""
 FAR = 60.0
 """How far off the sun is, in times the model's size."""
+LAYERS = 8
+"""So many surfaces that let light through may lie behind each other."""
 EDGE_PX = 20
 """Over so many pixels a shadow fades out where its window ends."""
 SHEET_PX = 320
@@ -46,7 +51,7 @@ class FilmSet:
     def film(self, order: RenderRequest) -> F32:
         """An order's window (h, w, 7): linear, premultiplied light of what is shown, its coverage, the shadow, how far
         off what is shown is in metres, times its coverage, and the shadow on what was filmed, behind what is shown as well."""
-        things = tuple((t.model, t.role, t.metal, t.rough, t.colour) for t in order.things)
+        things = tuple((t.model, t.role, t.coats) for t in order.things)
         key = (things, order_lights(order.lights), order.ground, order.ground_colour, order.receiver is None)
         scene = self._scenes.pop(key, None)
         if scene is None:
@@ -110,6 +115,9 @@ class _Scene:
     def __init__(self, mi: Any, order: RenderRequest) -> None:
         self.mi = mi
         self.models = [read_thing(thing.model) for thing in order.things]
+        self.materials = [_materials(thing, model, order.ground_colour)
+                          for thing, model in zip(order.things, self.models, strict=True)]  # fmt: skip
+        self.through = any(m is not None and lets_through(m) for every in self.materials for m in every)
         first = order.things[0].stands[0]
         scale = float(np.cbrt(abs(np.linalg.det(first[:3, :3]))))
         self.reach = max(float(np.linalg.norm(self.models[0].size)) * scale, 1e-6)
@@ -129,7 +137,7 @@ class _Scene:
         if order.receiver is not None:
             self.over = mi.load_dict({"type": "scene", **self._things(order, ("shown", "other"))})
             self.over_params = mi.traverse(self.over)
-        self.placed: list[F64 | None] = [None] * len(order.things)
+        self.placed: list[tuple[F64, tuple[int, float] | None] | None] = [None] * len(order.things)
 
     def _lights(self, order: RenderRequest, middle: F64) -> dict[str, Any]:
         mi, lights = self.mi, order.lights
@@ -171,53 +179,57 @@ class _Scene:
     def _things(self, order: RenderRequest, roles: tuple[Role, ...]) -> dict[str, Any]:
         mi = self.mi
         out: dict[str, Any] = {}
-        for j, (thing, model) in enumerate(zip(order.things, self.models, strict=True)):
+        for j, thing in enumerate(order.things):
             if thing.role not in roles:
                 continue
-            for k, part in enumerate(model.parts):
-                colour = part.colour
-                if thing.colour is not None:
-                    colour = np.asarray(thing.colour, np.float32)
-                elif thing.role == "real":
-                    colour = np.asarray(order.ground_colour, np.float32)
+            for k, (part, material) in enumerate(zip(self.models[j].parts, self.materials[j], strict=True)):
+                if material is None:
+                    continue
+                tinted = part.tints is not None and material.picture is None and material.colour is part.material.colour
                 props = mi.Properties()
-                props["bsdf"] = mi.load_dict(_surface(mi, colour, part.metal if thing.metal is None else thing.metal,
-                                                      part.rough if thing.rough is None else thing.rough))  # fmt: skip
-                if max(part.glow) > 0:
-                    props["emitter"] = mi.load_dict({"type": "area", "radiance": {"type": "rgb", "value": list(part.glow)}})
+                props["bsdf"] = mi.load_dict(surface_of(mi, material, tinted))
+                if (glow := glow_of(mi, material)) is not None:
+                    props["emitter"] = mi.load_dict(glow)
                 name = f"{thing.role}{j}_{k}"
-                out[name] = mesh_of(mi, name, part.vertices, part.faces, part.uv, props, part.normals)
+                tints = (TINTS, part.tints * material.colour) if tinted and part.tints is not None else None
+                out[name] = mesh_of(mi, name, part.vertices, part.faces, part.uv, props, part.normals, tints)
         return out
 
-    def _place(self, j: int, role: str, matrix: F64) -> None:
-        """Stand a thing somewhere; `params` are told once for all things."""
+    def _place(self, j: int, thing: Instance, k: int) -> None:
+        """Stand a thing where and how it is at a view; `params` are told once for all things."""
+        matrix, model = thing.stands[k], self.models[j]
+        pose = thing.poses[k] if thing.poses and model.posed is not None else None
         before = self.placed[j]
-        if before is not None and np.array_equal(before, matrix):
+        if before is not None and before[1] == pose and np.array_equal(before[0], matrix):
             return
         upright = np.linalg.inv(matrix[:3, :3]).T
-        for k, part in enumerate(self.models[j].parts):
-            moved = (part.vertices @ matrix[:3, :3].T + matrix[:3, 3]).astype(np.float32).ravel()
-            turned = part.normals @ upright.T
+        posed = [(p.vertices, p.normals) for p in model.parts] if pose is None or model.posed is None else model.posed(*pose)
+        bare = self.bare_params if self.bare is not None and thing.role == "real" else None
+        over = self.over_params if self.over is not None and thing.role != "real" else None
+        for i, (vertices, normals) in enumerate(posed):
+            if self.materials[j][i] is None:
+                continue
+            moved = (vertices @ matrix[:3, :3].T + matrix[:3, 3]).astype(np.float32).ravel()
+            turned = normals @ upright.T
             turned /= np.maximum(np.linalg.norm(turned, axis=1, keepdims=True), 1e-12)
-            bare = self.bare_params if self.bare is not None and role == "real" else None
-            for params in (self.params, bare, self.over_params if self.over is not None and role != "real" else None):
+            for params in (self.params, bare, over):
                 if params is not None:
-                    params[f"{role}{j}_{k}.vertex_positions"] = moved
-                    params[f"{role}{j}_{k}.vertex_normals"] = turned.astype(np.float32).ravel()
-        self.placed[j] = matrix.copy()
+                    params[f"{thing.role}{j}_{i}.vertex_positions"] = moved
+                    params[f"{thing.role}{j}_{i}.vertex_normals"] = turned.astype(np.float32).ravel()
+        self.placed[j] = (matrix.copy(), pose)
 
     def exposed(self, order: RenderRequest, k: int, samples: int) -> F32:
         """(h, w, 17) of one instant: light of what is shown, then `CHANNELS`."""
         mi, view = self.mi, order.views[k]
         for j, thing in enumerate(order.things):
-            self._place(j, thing.role, thing.stands[k])
+            self._place(j, thing, k)
         self.params.update()
         if self.bare is not None:
             self.bare_params.update()
         if self.over is not None:
             self.over_params.update()
         sensor, integrator = self.sensor(order, view, samples), mi.load_dict({"type": "plonket_set"})
-        integrator.bare, integrator.over = self.bare, self.over
+        integrator.bare, integrator.over, integrator.through = self.bare, self.over, self.through
         if order.receiver is not None:
             integrator.receive(order, view, self.sheet(order.receiver, view))
         raw = np.array(mi.render(self.scene, sensor=sensor, integrator=integrator, spp=samples, seed=17 + k))
@@ -259,14 +271,18 @@ class _Scene:
         })  # fmt: skip
 
 
-def _surface(mi: Any, colour: F32, metal: float, rough: float) -> dict[str, Any]:
-    base: dict[str, Any] = (
-        {"type": "bitmap", "bitmap": mi.Bitmap(np.ascontiguousarray(colour)), "raw": True}
-        if colour.ndim == 3
-        else {"type": "rgb", "value": colour.tolist()}
-    )
-    look = {"type": "principled", "base_color": base, "metallic": float(metal), "roughness": float(rough), "specular": 0.5}
-    return {"type": "twosided", "material": look}
+def _materials(thing: Instance, model: Mesh, ground: tuple[float, float, float]) -> list[Material | None]:
+    """Of what each part is made, with its coats on; None: it is not there."""
+    out: list[Material | None] = []
+    for k, part in enumerate(model.parts):
+        material: Material | None = part.material
+        if thing.role == "real":
+            material = coated(part.material, Coat(colour=ground))
+        for name, coat in thing.coats:
+            if material is not None and name in ("", name_of(model, k)):
+                material = coated(material, coat) if coat.shown else None
+        out.append(material)
+    return out
 
 
 _announced = False
@@ -285,10 +301,11 @@ def _announce(mi: Any) -> None:
             self.path = mi.load_dict({"type": "path", "max_depth": 6, "rr_depth": 4})
             self.bare: Any = None
             self.over: Any = None
+            self.through = False
 
         def receive(self, order: RenderRequest, view: CameraView, sheet: Any) -> None:
             """Let what was filmed take shadows, as it is seen from a view; its sheet keeps light from itself."""
-            self.sheet, self.eye = sheet, mi.Point3f(*(float(v) for v in view.eye))
+            self.sheet = sheet
             assert order.receiver is not None
             self.places, self.normals = (mi.Float(a.ravel()) for a in (order.receiver.points, order.receiver.normals))
             self.axes = [mi.Vector3f(*(float(v) for v in view.turn[:, k])) for k in range(3)]
@@ -296,9 +313,68 @@ def _announce(mi: Any) -> None:
             given = (order.focal, order.principal[0] - x0, order.principal[1] - y0, w, h)
             self.focal, self.px, self.py, self.wide, self.tall = (mi.Float(float(v)) for v in given)
             # Given as data, not written into the program: that would be compiled anew for every frame.
-            dr.make_opaque(self.axes, self.eye, self.focal, self.px, self.py, self.wide, self.tall)
+            dr.make_opaque(self.axes, self.focal, self.px, self.py, self.wide, self.tall)
 
-        def fallen(self, scene: Any, sampler: Any, ray: Any, active: Any) -> tuple[Any, Any, Any]:
+        def passed(self, scene: Any, sampler: Any, ray: Any, si: Any, models: list[Any], active: Any) -> Any:
+            """Go on through what lets light through, by chance as much as it does; where that ends, how much of what lies
+            behind all of it counts, how much of that surface is covered, and what its own light is multiplied with."""
+            left, cover, gain = mi.Float(1), mi.Float(1), mi.Float(1)
+            going = mi.Bool(active)
+            for _ in range(LAYERS):
+                on = _among(si, models) & going
+                through = dr.clip(mi.luminance(si.bsdf(ray).eval_null_transmission(si, on)), 0, 1)
+                # Glass is met more often than it covers: it covers little, and mirrors what is bright.
+                stops = dr.select(through > 0.999, 0, dr.select(through < 0.001, 1, dr.clip(1 - through, 0.4, 0.9)))
+                ends = on & (sampler.next_1d(on) < stops)
+                cover = dr.select(ends, left * (1 - through) / dr.maximum(stops, 1e-6), cover)
+                gain = dr.select(ends, left / dr.maximum(stops, 1e-6), gain)
+                going = on & ~ends
+                left = dr.select(going, left * through / dr.maximum(1 - stops, 1e-6), left)
+                ray.o = dr.select(going, si.spawn_ray(ray.d).o, ray.o)
+                si = dr.select(going, scene.ray_intersect(ray, going), si)
+            return si, left, cover, gain
+
+        def surface_light(self, scene: Any, sampler: Any, ray: Any, si: Any, active: Any) -> Any:
+            """What a surface itself sends towards the eye, without what comes through it: light from lights and from bounces,
+            each sampled both ways and weighed against each other."""
+            bsdf, every = si.bsdf(ray), mi.BSDFContext()
+            mirrored = mi.BSDFContext()
+            mirrored.type_mask = int(mi.BSDFFlags.All) & ~int(mi.BSDFFlags.Null)
+            out = si.emitter(scene, active).eval(si, active)
+            ds, weight = scene.sample_emitter_direction(si, sampler.next_2d(active), True, active)
+            value, pdf = bsdf.eval_pdf(every, si, si.to_local(ds.d), active)
+            out += value * weight * dr.select(ds.delta, 1, ds.pdf / dr.maximum(ds.pdf + pdf, 1e-20))
+            one, two = sampler.next_1d(active), sampler.next_2d(active)
+            bs, share = bsdf.sample(mirrored, si, one, two, active)
+            plain, plain_share = bsdf.sample(every, si, one, two, active)
+            cut = mi.has_flag(bs.sampled_type, mi.BSDFFlags.Null)
+            bs, share = dr.select(cut, plain, bs), dr.select(cut, plain_share, share)
+            bounced = active & ~mi.has_flag(bs.sampled_type, mi.BSDFFlags.Null) & (bs.pdf > 0)
+            way = si.spawn_ray(si.to_world(bs.wo))
+            beyond = scene.ray_intersect(way, bounced)
+            seen = beyond.emitter(scene, bounced)
+            direct = seen.eval(beyond, bounced)
+            of_lights = scene.pdf_emitter_direction(si, mi.DirectionSample3f(scene, beyond, si), bounced)
+            smooth = mi.has_flag(bs.sampled_type, mi.BSDFFlags.Delta)
+            mis = dr.select(smooth, 1, bs.pdf / dr.maximum(bs.pdf + of_lights, 1e-20))
+            light, _, _ = self.path.sample(scene, sampler, way, None, bounced)
+            return out + dr.select(bounced, share * (light + direct * (mis - 1)), 0)
+
+        def open_share(self, scene: Any, si: Any, place: Any, active: Any) -> Any:
+            """How much light gets from a place to another: all or nothing, but for what lets light through."""
+            if not self.through:
+                return dr.select(scene.ray_test(si.spawn_ray_to(place), active), mi.Float(0), mi.Float(1))
+            left, at, going = mi.Float(1), si, mi.Bool(active)
+            for _ in range(LAYERS):
+                ray = at.spawn_ray_to(place)
+                met = scene.ray_intersect(ray, going)
+                going &= met.is_valid()
+                left = dr.select(going, left * mi.luminance(met.bsdf(ray).eval_null_transmission(met, going)), left)
+                going &= left > 0.01
+                at = dr.select(going, met, at)
+            return dr.select(going, mi.Float(0), left)
+
+        def fallen(self, scene: Any, sampler: Any, ray: Any, eye: Any, active: Any) -> tuple[Any, Any, Any]:
             """Whether anything is known where a ray looks, its light in the open, and with what throws shadows."""
             ahead = -dr.dot(self.axes[2], ray.d)
             x = dr.floor(dr.dot(self.axes[0], ray.d) / ahead * self.focal + self.px)
@@ -312,7 +388,7 @@ def _announce(mi: Any) -> None:
             si.p, si.n, si.t, si.time = mi.Point3f(place), mi.Normal3f(n), mi.Float(1), ray.time
             si.wavelengths = ray.wavelengths
             off = mi.SurfaceInteraction3f(si)
-            off.p = si.p + n * (CLEAR_OF * dr.norm(si.p - self.eye))
+            off.p = si.p + n * (CLEAR_OF * dr.norm(si.p - eye))
             lit, shaded = mi.Float(0), mi.Float(0)
             for _ in range(FOUND_RAYS):
                 ds, weight = scene.sample_emitter_direction(si, sampler.next_2d(known), False, known)
@@ -320,7 +396,7 @@ def _announce(mi: Any) -> None:
                 if self.sheet is not None:
                     falls = dr.select(self.sheet.ray_test(off.spawn_ray_to(ds.p), known), 0, falls)
                 lit += falls
-                shaded += dr.select(self.over.ray_test(si.spawn_ray_to(ds.p), known), 0, falls)
+                shaded += falls * self.open_share(self.over, si, ds.p, known)
             return dr.select(known, mi.Float(1), mi.Float(0)), lit, shaded
 
         def aov_names(self) -> list[str]:
@@ -329,36 +405,45 @@ def _announce(mi: Any) -> None:
         def sample(self, scene: Any, sampler: Any, ray: Any, medium: Any = None, active: Any = True) -> Any:
             shapes = scene.shapes()
             lamps = [s for s in shapes if s.id().startswith("lamp")]
+            eye = mi.Point3f(ray.o)
             si = scene.ray_intersect(ray, active)
             # Lamps are not seen: what lies behind is.
             for _ in lamps:
                 on_lamp = _among(si, lamps) & active
                 ray.o = dr.select(on_lamp, si.p + ray.d * dr.maximum(si.t, 1e-3) * 1e-4, ray.o)
                 si = dr.select(on_lamp, scene.ray_intersect(ray, on_lamp), si)
-            valid = si.is_valid() & active
             catching = [s for s in shapes if s.id() == "ground" or s.id().startswith("real")]
+            models = [s for s in shapes if s.id().startswith(("shown", "other"))]
             unseen = [s for s in shapes if s.id() == "sun" or s.id().startswith("other")]
+            # How much of what lies behind is seen, and what this ray stands for of the surface at which it ends.
+            left, cover, gain = mi.Float(1), mi.Float(1), mi.Float(1)
+            if self.through:
+                si, left, cover, gain = self.passed(scene, sampler, ray, si, models, active)
+            valid = si.is_valid() & active
             on_ground = valid & _among(si, catching)
             thing = valid & ~on_ground & ~_among(si, unseen)
-            light, _, _ = self.path.sample(scene, sampler, ray, medium, thing)
+            if self.through:
+                light = self.surface_light(scene, sampler, ray, si, thing) * gain
+            else:
+                light, _, _ = self.path.sample(scene, sampler, ray, medium, thing)
             light = dr.select(thing, light, 0)
             lit, shaded = mi.Float(0), mi.Float(0)
             if self.bare is not None:
                 n = dr.select(dr.dot(si.n, ray.d) > 0, -si.n, si.n)
                 for _ in range(LIGHT_RAYS):
                     ds, weight = scene.sample_emitter_direction(si, sampler.next_2d(on_ground), False, on_ground)
-                    falls = mi.luminance(weight) * dr.maximum(dr.dot(n, ds.d), 0)
-                    way = si.spawn_ray_to(ds.p)
-                    falls = dr.select(on_ground & ~self.bare.ray_test(way, on_ground), falls, 0)
+                    falls = left * mi.luminance(weight) * dr.maximum(dr.dot(n, ds.d), 0)
+                    falls = dr.select(on_ground & ~self.bare.ray_test(si.spawn_ray_to(ds.p), on_ground), falls, 0)
                     lit += falls
-                    shaded += dr.select(scene.ray_test(way, on_ground), 0, falls)
+                    shaded += falls * self.open_share(scene, si, ds.p, on_ground)
             bsdf = si.bsdf(ray)
-            albedo = dr.select(thing, bsdf.eval_diffuse_reflectance(si, thing), mi.Color3f(0))
-            n = si.sh_frame.n
-            things, grounded = (dr.select(flag, mi.Float(1), mi.Float(0)) for flag in (thing, on_ground))
-            extra = [things, lit, shaded, grounded, dr.select(thing, si.t, 0), albedo.x, albedo.y, albedo.z]
+            albedo = dr.select(thing, bsdf.eval_diffuse_reflectance(si, thing), mi.Color3f(0)) * cover
+            n = si.sh_frame.n * cover
+            things, grounded = dr.select(thing, cover, 0), dr.select(on_ground, left, 0)
+            far = dr.select(thing, cover * dr.norm(si.p - eye), 0)
+            extra = [things, lit, shaded, grounded, far, albedo.x, albedo.y, albedo.z]
             extra += [dr.select(thing, v, 0) for v in (n.x, n.y, n.z)]
-            extra += self.fallen(scene, sampler, ray, active) if self.over is not None else [mi.Float(0)] * 3
+            extra += self.fallen(scene, sampler, ray, eye, active) if self.over is not None else [mi.Float(0)] * 3
             return light, mi.Bool(True), extra
 
     def _among(si: Any, shapes: list[Any]) -> Any:

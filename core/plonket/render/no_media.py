@@ -57,6 +57,10 @@ class NoMedia:
     def length(self, asset: str) -> int:
         return 1
 
+    @property
+    def fps(self) -> float:
+        return 25.0
+
     def pace(self, asset: str) -> float:
         return 1.0
 
@@ -100,4 +104,4 @@ class NoMedia:
         return ""
 
     def film(self, order: RenderRequest) -> F32:
-        return np.zeros((order.window[3], order.window[2], 6), np.float32)
+        return np.zeros((order.window[3], order.window[2], 7), np.float32)

@@ -10,9 +10,10 @@ from plonket.formats.camera_gltf import Placed
 from plonket.layers.form import FormLayer, form_matrix
 from plonket.layers.model import MeshLayer, copies
 from plonket.render.sources import ShotSources
-from plonket.room.meshes.files import Mesh, read_model
+from plonket.room.meshes.files import read_model
 from plonket.room.meshes.forms import PREFIX
 from plonket.room.meshes.instances import read_thing
+from plonket.room.meshes.mesh import Mesh
 
 
 def placed_in(sources: ShotSources, motion: str) -> list[Placed]:

@@ -229,6 +229,10 @@ class ShotSources:
     def length(self, asset: str) -> int:
         return self.pool.length(asset)
 
+    @property
+    def fps(self) -> float:
+        return 25.0 if self.shot.footage is None else float(self.shot.footage.fps)
+
     def pace(self, asset: str) -> float:
         if self.shot.footage is None or self.length(asset) == 1:
             return 1.0

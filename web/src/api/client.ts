@@ -39,6 +39,7 @@ export type BeamLayer = Schemas["BeamLayer"];
 export type GeneratedLayer = Schemas["GeneratedLayer"];
 export type Pose = Schemas["Pose"];
 export type MeshLayer = Schemas["MeshLayer"];
+export type ModelInfo = Schemas["ModelOut"];
 export type FormLayer = Schemas["FormLayer"];
 export type LampLayer = Schemas["LampLayer"];
 export type DomeLayer = Schemas["DomeLayer"];

@@ -7,6 +7,7 @@ import {
   type Job,
   type Kind,
   type Measurement,
+  type ModelInfo,
   type Project,
   type ShotBrief,
   type ShotRecord,
@@ -36,6 +37,14 @@ export function useShot(id: string) {
 
 export const useAssets = () =>
   useQuery({ queryKey: ["assets"], queryFn: () => get<Asset[]>("/assets"), staleTime: 0 });
+
+/** What a 3D model's file says of itself. */
+export const useModel = (digest: string) =>
+  useQuery({
+    queryKey: ["model", digest],
+    queryFn: () => get<ModelInfo>(`/assets/${digest}/model`),
+    staleTime: Infinity,
+  });
 
 export type Registry =
   "motion" | "treatment" | "layer" | "generator" | "mask" | "key" | "look" | "place" | "footage";

@@ -44,6 +44,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/assets/{digest}/model": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Model
+         * @description What a 3D model's file says of itself.
+         */
+        get: operations["library_api_model"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/assets/{digest}/prepare": {
         parameters: {
             query?: never;
@@ -2348,6 +2368,13 @@ export interface components {
              * @default false
              */
             suggest: boolean;
+        };
+        /** ClipOut */
+        ClipOut: {
+            /** Name */
+            name: string;
+            /** Seconds */
+            seconds: number;
         };
         /**
          * Colour
@@ -5259,16 +5286,27 @@ export interface components {
             asset: string;
             /**
              * Begins
-             * @description First frame on which it is there; none: always
-             * @default null
+             * @default 0
              */
-            begins: number | null;
+            begins: number;
             /**
              * Blend
              * @default normal
              * @enum {string}
              */
             blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
+            /**
+             * Clip
+             * @description Which of its movements
+             * @default 0
+             */
+            clip: number;
+            /**
+             * Clip Seconds
+             * @description How long that takes in its file
+             * @default 0
+             */
+            clip_seconds: number;
             /**
              * Deep
              * @default 1
@@ -5315,6 +5353,12 @@ export interface components {
              *     }
              */
             follow: components["schemas"]["Follow"];
+            /**
+             * Goes
+             * @default round
+             * @enum {string}
+             */
+            goes: "once" | "round" | "to_and_fro";
             /**
              * Ground Colour
              * @default #7a6a58
@@ -5379,6 +5423,12 @@ export interface components {
              * @default false
              */
             matte_inverted: boolean;
+            /**
+             * Moving
+             * @description Whether it goes through a movement of its file
+             * @default false
+             */
+            moving: boolean;
             /** Name */
             name: string;
             /**
@@ -5386,6 +5436,16 @@ export interface components {
              * @default 100
              */
             opacity: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Pace
+             * @default 100
+             */
+            pace: number;
+            /**
+             * Parts
+             * @description Materials that look otherwise than in its file
+             */
+            parts: components["schemas"]["PartLook"][];
             /**
              * Pivot
              * @default [
@@ -5480,7 +5540,7 @@ export interface components {
              * @default own
              * @enum {string}
              */
-            surface: "own" | "matte" | "glossy" | "metal";
+            surface: "own" | "matte" | "glossy" | "metal" | "glass" | "paper" | "glow";
             /**
              * Tall
              * @default 0.2
@@ -5491,6 +5551,21 @@ export interface components {
              * @default 0
              */
             tilt: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /** ModelOut */
+        ModelOut: {
+            /**
+             * Clips
+             * @description How it can move
+             */
+            clips: components["schemas"]["ClipOut"][];
+            /** Extent */
+            extent: number[];
+            /**
+             * Materials
+             * @description What it is made of, by name
+             */
+            materials: string[];
         };
         /**
          * Move
@@ -6116,6 +6191,34 @@ export interface components {
              * @default 0
              */
             y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /**
+         * PartLook
+         * @description How one material of a model looks instead of as in its file.
+         */
+        PartLook: {
+            /**
+             * Material
+             * @description Its name, see what is known of the model; empty for all of them
+             */
+            material: string;
+            /**
+             * Paint
+             * @description sRGB in place of its colours and pictures
+             * @default null
+             */
+            paint: string | null;
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Surface
+             * @default own
+             * @enum {string}
+             */
+            surface: "own" | "matte" | "glossy" | "metal" | "glass" | "paper" | "glow";
         };
         /**
          * Perch
@@ -9355,6 +9458,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AssetOut"];
+                };
+            };
+        };
+    };
+    library_api_model: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelOut"];
                 };
             };
         };

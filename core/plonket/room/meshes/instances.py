@@ -6,8 +6,9 @@ from pathlib import Path
 
 import numpy as np
 
-from plonket.room.meshes.files import PLAIN, Mesh, Part, read_model
+from plonket.room.meshes.files import read_model
 from plonket.room.meshes.forms import PREFIX, unit_form
+from plonket.room.meshes.mesh import Material, Mesh, Part
 
 
 def read_thing(model: str) -> Mesh:
@@ -20,5 +21,5 @@ def read_thing(model: str) -> Mesh:
     normal /= np.linalg.norm(normal, axis=1, keepdims=True)
     count = 3 * len(form.faces)
     part = Part(vertices=corners.reshape(-1, 3), faces=np.arange(count).reshape(-1, 3), uv=np.zeros((count, 2)),
-                normals=np.repeat(normal, 3, axis=0), colour=PLAIN, metal=0.0, rough=0.9, glow=(0.0, 0.0, 0.0))  # fmt: skip
+                normals=np.repeat(normal, 3, axis=0), material=Material(rough=0.9))  # fmt: skip
     return Mesh(parts=(part,), size=np.maximum(np.ptp(form.vertices, axis=0), 1e-3))

@@ -16,6 +16,7 @@ import { FollowRows } from "~/workspace/details/FollowRows";
 import { GeneratedGroup } from "~/workspace/details/GeneratedGroup";
 import { Group, Row } from "~/workspace/details/Group";
 import { LightFrom, Pivot, TrueSize } from "~/workspace/details/ModelParts";
+import { MovementChoice, PartsGroup } from "~/workspace/details/ModelLooks";
 import { has } from "~/workspace/kinds";
 import type { LayerValues } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
@@ -143,7 +144,9 @@ function OfModel({ layer, set }: { layer: MeshLayer; set: Set }) {
       <Group title="From its file">
         <TrueSize layer={layer} set={set} />
         <Pivot layer={layer} />
+        <MovementChoice layer={layer} set={set} />
       </Group>
+      <PartsGroup layer={layer} set={set} />
     </>
   );
 }

@@ -1,0 +1,449 @@
+"""Models as their files describe them: materials, nodes, movements; and files that are broken or mean harm."""
+
+from __future__ import annotations
+
+import base64
+import json
+import tempfile
+import unittest
+import zipfile
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+from unittest import mock
+
+import numpy as np
+
+from plonket.base.colour import encode_8bit, linear_from_codes
+from plonket.base.conventions import F32, F64
+from plonket.base.errors import FormatError
+from plonket.layers.model_looks import PartLook, coats_of, seconds_at
+from plonket.raytrace.request import CameraView, Coat, Instance, Lights, RenderRequest
+from plonket.raytrace.tracer import FilmSet
+from plonket.room.meshes.boxed import boxed_model, holds_model
+from plonket.room.meshes.files import about_model, read_model
+from plonket.room.meshes.mesh import Mesh
+from synth.elements.gltf_file import GltfFile
+
+SQUARE = np.array([[-1, 0, 0], [1, 0, 0], [1, 2, 0], [-1, 2, 0]], np.float64)
+FACES = np.array([[0, 1, 2], [0, 2, 3]])
+UV = np.array([[0, 1], [1, 1], [1, 0], [0, 0]], np.float64)
+"""Of the square: v goes down in files."""
+
+
+def square(file: GltfFile, material: int | None = None, **attributes: int) -> dict[str, Any]:
+    """A card of two by two units that faces z."""
+    given = {"NORMAL": file.numbers([[0, 0, 1]] * 4), "TEXCOORD_0": file.numbers(UV), **attributes}
+    return file.primitive(SQUARE, FACES, material, **given)
+
+
+class InFolder(unittest.TestCase):
+    def setUp(self) -> None:
+        kept = tempfile.TemporaryDirectory()
+        self.addCleanup(kept.cleanup)
+        self.folder = Path(kept.name)
+
+    def path(self, file: GltfFile | bytes, name: str = "m.glb") -> Path:
+        path = self.folder / name
+        path.write_bytes(file if isinstance(file, bytes) else file.glb())
+        return path
+
+    def read(self, file: GltfFile | bytes, name: str = "m.glb") -> Mesh:
+        return read_model(self.path(file, name))
+
+
+class Looks(InFolder):
+    """A card before the camera, under a sun that meets it squarely and an even sky."""
+
+    studio: FilmSet
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.studio = FilmSet()
+
+    def film(self, file: GltfFile, *coats: tuple[str, Coat], behind: bool = False, sun: tuple[float, float, float] = (0.0, 0.0, 1.0),
+             sky: float = 0.0, samples: int = 64) -> F32:  # fmt: skip
+        # Scenes are kept by the names of files, which in a store never change.
+        self.films = getattr(self, "films", 0) + 1
+        things = [Instance(model=str(self.path(file, f"{self.films}.glb")), stands=(np.eye(4),), coats=coats)]
+        if behind:
+            wall = GltfFile()
+            red = wall.material("red", pbrMetallicRoughness={"baseColorFactor": [0.6, 0, 0, 1], "metallicFactor": 0})
+            wall.node(mesh=wall.mesh(square(wall, red)))
+            back = np.eye(4)
+            back[2, 3] = -1.0
+            things.append(Instance(model=str(self.path(wall, "wall.glb")), stands=(back,)))
+        order = RenderRequest(
+            things=tuple(things), views=(CameraView(eye=np.array([0.0, 1.0, 4.0]), turn=np.eye(3)),), focal=160.0, principal=(48.0, 48.0),
+            window=(0, 0, 96, 96), ground=None, ground_colour=(0.3, 0.3, 0.3), shadows=False, samples=samples,
+            lights=Lights(sun=sun, sun_light=(0.8, 0.8, 0.8), sky_light=(sky, sky, sky), soft=0.05),
+        )  # fmt: skip
+        return self.studio.film(order)
+
+    def card(self, *, tints: F64 | None = None, **about: Any) -> GltfFile:
+        file = GltfFile()
+        material = file.material("card", **about)
+        extra = {} if tints is None else {"COLOR_0": file.numbers(tints)}
+        file.node(mesh=file.mesh(square(file, material, **extra)))
+        return file
+
+    def matte(self, colour: tuple[float, float, float] = (0.5, 0.5, 0.5), **more: Any) -> dict[str, Any]:
+        return {"baseColorFactor": [*colour, more.pop("alpha", 1.0)], "metallicFactor": 0.0, "roughnessFactor": 1.0, **more}
+
+    def middle(self, filmed: F32) -> F32:
+        return np.asarray(filmed[30:66, 30:66].mean(axis=(0, 1)))
+
+    def test_its_colour_is_linear_and_times_its_picture_and_its_corners(self) -> None:
+        plain = self.middle(self.film(self.card(pbrMetallicRoughness=self.matte((0.5, 0.25, 0.1)))))
+        np.testing.assert_allclose(plain[:3] / plain[0], [1, 0.5, 0.2], atol=0.06)
+        pixels = np.zeros((16, 16, 3), np.uint8)
+        pixels[:] = encode_8bit(np.array([[[0.5, 0.25, 0.1]]], np.float32))[0, 0]
+        file = GltfFile()
+        material = file.material("card", pbrMetallicRoughness=self.matte((1, 1, 1)) | {"baseColorTexture": file.picture(pixels)})
+        file.node(mesh=file.mesh(square(file, material)))
+        np.testing.assert_allclose(self.middle(self.film(file))[:3], plain[:3], rtol=0.03)
+        tinted = self.card(tints=np.array([[0.5, 0.25, 0.1]] * 4), pbrMetallicRoughness=self.matte((1, 1, 1)))
+        np.testing.assert_allclose(self.middle(self.film(tinted))[:3], plain[:3], rtol=0.03)
+
+    def test_a_picture_lies_the_right_way_up_and_is_moved_as_the_file_says(self) -> None:
+        pixels = np.zeros((16, 16, 3), np.uint8)
+        pixels[:8, :8] = 255
+        for transform, bright in (({}, (0, 0)), ({"offset": [0.5, 0.0]}, (0, 1)), ({"offset": [0.0, 0.5]}, (1, 0)),
+                                  ({"rotation": np.pi / 2, "offset": [0.0, 1.0]}, (0, 1))):  # fmt: skip
+            file = GltfFile()
+            texture = file.picture(pixels, extensions={"KHR_texture_transform": transform})
+            material = file.material("card", pbrMetallicRoughness=self.matte((1, 1, 1)) | {"baseColorTexture": texture})
+            file.node(mesh=file.mesh(square(file, material)))
+            seen = self.film(file)[..., 0]
+            quarters = np.array([[seen[20:40, 20:40].mean(), seen[20:40, 56:76].mean()], [seen[56:76, 20:40].mean(), seen[56:76, 56:76].mean()]])
+            self.assertEqual(np.unravel_index(quarters.argmax(), (2, 2)), bright, (transform, quarters))
+
+    def test_half_of_what_lies_behind_is_seen_through_what_covers_half(self) -> None:
+        solid = self.film(self.card(pbrMetallicRoughness=self.matte((0.1, 0.1, 0.8))), sky=0.2)
+        half = self.card(pbrMetallicRoughness=self.matte((0.1, 0.1, 0.8), alpha=0.5), alphaMode="BLEND")
+        over_nothing = self.film(half, sky=0.2, samples=256)
+        self.assertAlmostEqual(float(self.middle(over_nothing)[3]), 0.5, delta=0.02)
+        np.testing.assert_allclose(self.middle(over_nothing)[:3], 0.5 * self.middle(solid)[:3], rtol=0.06)
+        # Before a red wall, which stands in its half shadow.
+        wall = self.middle(self.film(half, behind=True, sky=0.2, samples=256))
+        self.assertAlmostEqual(float(wall[3]), 1.0, delta=0.01)
+        self.assertGreater(float(wall[0]), 1.5 * float(self.middle(over_nothing)[0]))
+        self.assertAlmostEqual(float(wall[2]), float(self.middle(over_nothing)[2]), delta=0.03)
+
+    def test_what_is_cut_out_by_its_picture_is_not_there(self) -> None:
+        pixels = np.full((32, 32, 4), 200, np.uint8)
+        pixels[:, :16, 3], pixels[:, 16:, 3] = 100, 160
+        file = GltfFile()
+        texture = {"baseColorTexture": file.picture(pixels)}
+        material = file.material("leaf", alphaMode="MASK", pbrMetallicRoughness=self.matte((1, 1, 1)) | texture)
+        file.node(mesh=file.mesh(square(file, material)))
+        cover = self.film(file)[..., 3]
+        self.assertLess(float(cover[30:66, 24:42].max()), 0.01)
+        self.assertGreater(float(cover[30:66, 54:72].min()), 0.99)
+
+    def test_clear_glass_covers_little_and_mirrors_and_throws_hardly_any_shadow(self) -> None:
+        clear = {"KHR_materials_transmission": {"transmissionFactor": 1.0}}
+        pane = self.card(pbrMetallicRoughness=self.matte((1, 1, 1)) | {"roughnessFactor": 0.0}, extensions=clear)
+        seen = self.middle(self.film(pane, sky=1.0, sun=(0.6, 0.0, 0.8), samples=256))
+        # Of a pane with 1.5 about 8 per cent is mirrored, of a sky that is one all round.
+        self.assertAlmostEqual(float(seen[3]), 0.077, delta=0.03)
+        self.assertAlmostEqual(float(seen[1]), 0.077, delta=0.03)
+        red = self.middle(self.film(pane, behind=True, sun=(0.1, 0.1, 0.98), samples=256))
+        bare = self.middle(self.film(pane, ("", Coat(shown=False)), behind=True, sun=(0.1, 0.1, 0.98), samples=256))
+        self.assertGreater(float(red[0]), 0.7 * float(bare[0]))
+
+    def test_bumps_turn_the_light_as_a_card_that_is_turned(self) -> None:
+        sun = (0.0, 0.5, 0.866)
+        for axis, way in ((0, (0.5, 0.0, 0.866)), (1, (0.0, 0.5, 0.866))):
+            file = GltfFile()
+            pixels = np.zeros((8, 8, 3), np.uint8)
+            pixels[:] = np.round((np.array(way) + 1) / 2 * 255)
+            material = file.material("card", pbrMetallicRoughness=self.matte(), normalTexture=file.picture(pixels))
+            file.node(mesh=file.mesh(square(file, material)))
+            bumped = float(self.middle(self.film(file, sun=sun))[1])
+            plain = float(self.middle(self.film(self.card(pbrMetallicRoughness=self.matte()), sun=sun))[1])
+            expected = (np.array(way) @ sun) / sun[2]
+            self.assertAlmostEqual(bumped / plain, expected, delta=0.08, msg=str(axis))
+
+    def test_pictures_of_roughness_metal_and_glow_say_the_same_as_single_numbers(self) -> None:
+        sun = (0.3, 0.0, 0.95)
+        plain = self.card(pbrMetallicRoughness={"baseColorFactor": [0.9, 0.6, 0.2, 1], "metallicFactor": 0.8, "roughnessFactor": 0.4},
+                          emissiveFactor=[0.2, 0.1, 0.4])  # fmt: skip
+        file = GltfFile()
+        surface, glow = np.zeros((8, 8, 3), np.uint8), np.zeros((8, 8, 3), np.uint8)
+        surface[..., 1], surface[..., 2] = round(0.4 * 255), round(0.8 * 255)
+        glow[:] = encode_8bit(np.array([[[0.2, 0.1, 0.4]]], np.float32))[0, 0]
+        material = file.material("card", emissiveFactor=[1, 1, 1], emissiveTexture=file.picture(glow), pbrMetallicRoughness={
+            "baseColorFactor": [0.9, 0.6, 0.2, 1], "metallicRoughnessTexture": file.picture(surface)})  # fmt: skip
+        file.node(mesh=file.mesh(square(file, material)))
+        np.testing.assert_allclose(self.middle(self.film(file, sun=sun, sky=0.3))[:3], self.middle(self.film(plain, sun=sun, sky=0.3))[:3],
+                                   rtol=0.05)  # fmt: skip
+
+    def test_coats_lie_over_materials_by_name(self) -> None:
+        file = GltfFile()
+        names = ("left", "right")
+        for name, x in zip(names, (-0.6, 0.6), strict=True):
+            material = file.material(name, pbrMetallicRoughness=self.matte())
+            file.node(mesh=file.mesh(square(file, material)), translation=[x, 0.5, 0], scale=[0.5, 0.5, 0.5])
+        self.assertEqual(about_model(self.path(file))["materials"], list(names))
+        painted = coats_of("own", [PartLook(material="left", paint="#ff0000"), PartLook(material="right", shown=False)])
+        seen = self.film(file, *painted)
+        left, right = (seen[60:76, c - 8 : c + 8].mean(axis=(0, 1)) for c in (27, 69))
+        self.assertGreater(float(left[0]), 20 * float(left[1]))
+        self.assertLess(float(right[3]), 0.01)
+        glowing = self.film(file, *coats_of("glow", []), sun=(0.0, 0.0, -1.0))
+        self.assertAlmostEqual(float(glowing[60:76, 19:35, 0].mean()), 0.75, delta=0.02)
+        self.assertEqual(coats_of("own", [PartLook(material="left")]), ())
+
+
+class Moving(InFolder):
+    def bar(self) -> GltfFile:
+        """Two bones: the upper half of a strip hangs on the second, which bends by a right angle in two seconds."""
+        file = GltfFile()
+        places = np.array([[x, y, 0] for y in (0, 1, 2) for x in (-0.1, 0.1)], np.float64)
+        faces = [[0, 1, 2], [2, 1, 3], [2, 3, 4], [4, 3, 5]]
+        joints = np.array([[0, 0, 0, 0]] * 2 + [[0, 1, 0, 0]] * 2 + [[1, 0, 0, 0]] * 2)
+        weights = np.array([[1, 0, 0, 0]] * 2 + [[0.5, 0.5, 0, 0]] * 2 + [[1, 0, 0, 0]] * 2, np.float64)
+        strip = file.primitive(places, faces, None, JOINTS_0=file.numbers(joints, 5123), WEIGHTS_0=file.numbers(weights))
+        upper = file.node(root=False, translation=[0, 1, 0])
+        lower = file.node(children=[upper])
+        back = np.tile(np.eye(4), (2, 1, 1))
+        back[1, 1, 3] = -1
+        skin = file.put("skins", {"joints": [lower, upper], "inverseBindMatrices": file.numbers(back)})
+        file.node(mesh=file.mesh(strip), skin=skin)
+        half = np.sqrt(0.5)
+        file.movement("Bend", (upper, "rotation", [0.0, 2.0], [[0, 0, 0, 1], [0, 0, half, half]]))
+        return file
+
+    def test_a_skin_bends_with_its_bones(self) -> None:
+        mesh = self.read(self.bar())
+        self.assertEqual([(c.name, c.seconds) for c in mesh.clips], [("Bend", 2.0)])
+        assert mesh.posed is not None
+        rest, bent = mesh.parts[0].vertices, mesh.posed(0, 2.0)[0][0]
+        np.testing.assert_allclose(mesh.posed(0, 0.0)[0][0], rest, atol=1e-9)
+        # What hangs on the upper bone alone turns about (0, 1): up becomes left.
+        top = np.abs(rest[:, 1] - 2) < 1e-6
+        about = rest[top] - [0, 1, 0]
+        np.testing.assert_allclose(bent[top], np.stack([-about[:, 1], about[:, 0], about[:, 2]], axis=1) + [0, 1, 0], atol=1e-6)
+        np.testing.assert_allclose(bent[rest[:, 1] < 0.5], rest[rest[:, 1] < 0.5], atol=1e-9)
+        middle = np.abs(rest[:, 1] - 1) < 1e-6
+        np.testing.assert_allclose(bent[middle], rest[middle] * [0.5, 0, 1] + [[0, 1, 0]] + np.stack(
+            [np.zeros(middle.sum()), rest[middle][:, 0] / 2, np.zeros(middle.sum())], axis=1), atol=1e-6)  # fmt: skip
+        # Half-way it is half bent: turns go evenly, and normals with them.
+        turned = mesh.posed(0, 1.0)[0][1]
+        np.testing.assert_allclose(np.linalg.norm(turned, axis=1), 1, atol=1e-6)
+
+    def test_nodes_turn_grow_and_carry_others_by_steps_lines_and_curves(self) -> None:
+        when = [0.0, 1.0]
+        curve = [[[0, 0, 0], [0, 0, 0], [3, 0, 0]], [[3, 0, 0], [2, 0, 0], [0, 0, 0]]]
+        for kind, values, at, expected in (("LINEAR", [[0, 0, 0], [2, 0, 0]], 0.25, 0.5), ("STEP", [[0, 0, 0], [2, 0, 0]], 0.9, 0.0),
+                                           ("CUBICSPLINE", np.array(curve, float).reshape(-1, 3), 0.5, 1.0),
+                                           ("CUBICSPLINE", np.array(curve, float).reshape(-1, 3), 0.25, 0.59375)):  # fmt: skip
+            file = GltfFile()
+            child = file.node(root=False, mesh=file.mesh(square(file)), scale=[0.5, 0.5, 0.5])
+            parent = file.node(children=[child], translation=[0, 0, 0])
+            file.movement("Go", (parent, "translation", when, values), interpolation=kind)
+            mesh = self.read(file)
+            assert mesh.posed is not None
+            moved = mesh.posed(0, at)[0][0] - mesh.parts[0].vertices
+            np.testing.assert_allclose(moved, np.broadcast_to([expected, 0, 0], moved.shape), atol=1e-6)
+            np.testing.assert_allclose(mesh.size, [1, 1, 0], atol=1e-6)
+
+    def test_shapes_mix_by_their_weights(self) -> None:
+        file = GltfFile()
+        up = np.zeros((4, 3))
+        up[2:, 1] = 1.0
+        primitive = square(file) | {"targets": [{"POSITION": file.numbers(up)}, {"POSITION": file.numbers(up * [1, -1, 1])}]}
+        node = file.node(mesh=file.mesh(primitive, weights=[0.0, 0.0]))
+        file.movement("Stretch", (node, "weights", [0.0, 1.0], np.array([[0, 0], [1, 0.5]], float).ravel()))
+        mesh = self.read(file)
+        assert mesh.posed is not None
+        self.assertAlmostEqual(float(mesh.posed(0, 1.0)[0][0][:, 1].max()), 2.5)
+        self.assertAlmostEqual(float(mesh.posed(0, 0.5)[0][0][:, 1].max()), 2.25)
+
+    def test_time_goes_once_again_and_again_or_to_and_fro(self) -> None:
+        def at(frame: float, goes: str, pace: float = 1.0) -> float:
+            return seconds_at(frame, 25.0, 10.0, pace, 2.0, goes)
+
+        self.assertEqual([at(f, "once") for f in (0, 10, 35, 60, 500)], [0, 0, 1, 2, 2])
+        np.testing.assert_allclose([at(f, "round") for f in (10, 35, 60, 85)], [0, 1, 0, 1], atol=1e-9)
+        np.testing.assert_allclose([at(f, "to_and_fro") for f in (10, 35, 60, 85, 110)], [0, 1, 2, 1, 0], atol=1e-9)
+        self.assertEqual(at(35, "once", 2.0), 2.0)
+        self.assertEqual(at(10, "once", -1.0), 2.0)
+        self.assertEqual(seconds_at(50, 25.0, 0, 1.0, 0.0, "round"), 0.0)
+
+    def test_it_is_filmed_as_it_moves(self) -> None:
+        file = GltfFile()
+        node = file.node(mesh=file.mesh(square(file)))
+        file.movement("Go", (node, "translation", [0.0, 1.0], [[0, 0, 0], [4, 0, 0]]))
+        path = str(self.path(file))
+        order = RenderRequest(
+            things=(Instance(model=path, stands=(np.eye(4),), poses=((0, 0.0),)),),
+            views=(CameraView(eye=np.array([0.0, 1.0, 8.0]), turn=np.eye(3)),), focal=160.0, principal=(48.0, 48.0),
+            window=(0, 0, 96, 96), ground=None, ground_colour=(0.3, 0.3, 0.3), shadows=False, samples=4,
+            lights=Lights(sun=(0.0, 0.0, 1.0), sun_light=(0.8, 0.8, 0.8), sky_light=(0.2, 0.2, 0.2), soft=0.05),
+        )  # fmt: skip
+        studio = FilmSet()
+        found = []
+        for seconds in (0.0, 0.25, 0.0):
+            cover = studio.film(replace(order, things=(replace(order.things[0], poses=((0, seconds),)),)))[..., 3]
+            found.append(float((cover.sum(axis=0) * (np.arange(96) + 0.5)).sum() / cover.sum()))
+        np.testing.assert_allclose(found, [48, 68, 48], atol=0.1)
+
+
+class Broken(InFolder):
+    def refused(self, file: GltfFile | bytes, says: str, name: str = "m.glb") -> None:
+        with self.assertRaises(FormatError) as caught:
+            self.read(file, name)
+        self.assertIn(says, caught.exception.message)
+
+    def card(self) -> GltfFile:
+        file = GltfFile()
+        file.node(mesh=file.mesh(square(file)))
+        return file
+
+    def test_nodes_in_a_circle(self) -> None:
+        file = self.card()
+        file.json["nodes"][0]["children"] = [1]
+        file.json["nodes"].append({"children": [0]})
+        self.refused(file, "in a circle")
+
+    def test_places_that_are_none(self) -> None:
+        file = GltfFile()
+        places = SQUARE.copy()
+        places[2, 1] = np.nan
+        file.node(mesh=file.mesh(file.primitive(places, FACES)))
+        del file.json["accessors"][0]["min"], file.json["accessors"][0]["max"]
+        self.refused(file, "places that are none")
+
+    def test_what_lies_beyond_the_file(self) -> None:
+        for change in ({"byteOffset": 10**9}, {"byteLength": 10**9}, {"byteOffset": -4}, {"buffer": 7}, {"byteLength": "x"}):
+            file = self.card()
+            file.json["bufferViews"][0] |= change
+            self.refused(file, "missing" if "byteLength" not in change or change["byteLength"] != 4 else "beyond")
+        file = self.card()
+        file.json["accessors"][0]["count"] = 10**6
+        self.refused(file, "beyond its end")
+        file.json["accessors"][0]["count"] = 10**9
+        self.refused(file, "too large")
+        file = GltfFile()
+        file.node(mesh=file.mesh(file.primitive(SQUARE, [[0, 1, 9]])))
+        self.refused(file, "corners that are not there")
+
+    def test_too_many_faces_are_refused_before_anything_is_unpacked(self) -> None:
+        file = self.card()
+        file.json["accessors"][file.json["meshes"][0]["primitives"][0]["indices"]]["count"] = 3 * 5_000_000
+        self.refused(file, "two million faces")
+
+    def test_files_beside_it_are_not_looked_for(self) -> None:
+        (self.folder / "secret.png").write_bytes(b"x")
+        for key, about in (("images", {"uri": "secret.png"}), ("buffers", {"uri": "/etc/hostname", "byteLength": 4})):
+            file = self.card()
+            if key == "images":
+                material = file.material("m", pbrMetallicRoughness={"baseColorTexture": {"index": file.put("textures", {"source": 0})}})
+                file.json["images"] = [about]
+                file.json["meshes"][0]["primitives"][0]["material"] = material
+                self.refused(file, "beside itself")
+                continue
+            document = json.dumps(file.json | {"buffers": [about]}).encode()
+            self.refused(document, "beside itself", "m.gltf")
+
+    def test_a_gltf_with_its_data_in_itself_is_read(self) -> None:
+        file = self.card()
+        address = "data:application/octet-stream;base64," + base64.b64encode(bytes(file.data)).decode()
+        document = file.json | {"buffers": [{"byteLength": len(file.data), "uri": address}]}
+        np.testing.assert_allclose(self.read(json.dumps(document).encode(), "m.gltf").size, [2, 2, 0])
+        document["buffers"][0]["uri"] = address[:-3] + "!!!"
+        self.refused(json.dumps(document).encode(), "damaged", "m.gltf")
+
+    def test_what_is_cut_off_packed_strange_or_of_another_version(self) -> None:
+        data = self.card().glb()
+        self.refused(data[: len(data) // 2], "cut off")
+        for key, value, says in (("extensionsRequired", ["KHR_draco_mesh_compression"], "compressed"),
+                                 ("extensionsRequired", ["EXT_made_up"], "EXT_made_up"),
+                                 ("asset", {"version": "1.0"}, "glTF 1.0"), ("nodes", 7, "not a list"),
+                                 ("nodes", [3], "not all objects"), ("scenes", [{"nodes": [99]}], "no nodes number 99")):  # fmt: skip
+            file = self.card()
+            file.json[key] = value
+            self.refused(file, says)
+        self.refused(b"glTF" + bytes(30), "glTF 2")
+
+    def test_a_movement_without_length_or_with_keys_out_of_order_moves_nothing_or_is_refused(self) -> None:
+        file = self.card()
+        file.movement("Pose", (0, "translation", [0.0], [[1, 0, 0]]))
+        self.assertEqual(self.read(file).clips, ())
+        file = self.card()
+        file.movement("Back", (0, "translation", [1.0, 0.5], [[1, 0, 0], [0, 0, 0]]))
+        self.refused(file, "keys do not fit")
+        file = self.card()
+        file.movement("Elsewhere", (9, "translation", [0.0, 1.0], [[1, 0, 0], [0, 0, 0]]))
+        self.refused(file, "what is not there")
+
+    def test_a_texture_is_looked_at_before_it_is_decoded_and_made_no_larger_than_needed(self) -> None:
+        file = GltfFile()
+        texture = {"baseColorTexture": file.picture(np.full((16, 5000, 3), 90, np.uint8))}
+        file.node(mesh=file.mesh(square(file, file.material("wide", pbrMetallicRoughness=texture))))
+        picture = self.read(file).parts[0].material.picture
+        assert picture is not None
+        self.assertEqual(picture.pixels.shape, (4, 1250, 3))
+        np.testing.assert_allclose(linear_from_codes(picture.pixels), linear_from_codes(np.full((1, 1, 3), 90, np.uint8))[0, 0, 0], atol=1e-6)
+
+
+class Boxed(InFolder):
+    """A model of several files, in a ZIP."""
+
+    def box(self, files: dict[str, bytes]) -> Path:
+        path = self.folder / "model.zip"
+        with zipfile.ZipFile(path, "w") as box:
+            for name, data in files.items():
+                box.writestr(name, data)
+        return path
+
+    def unboxed(self, files: dict[str, bytes]) -> Mesh:
+        out = self.folder / "out.glb"
+        boxed_model(self.box(files), out)
+        return read_model(out)
+
+    def beside(self, places: dict[str, str]) -> tuple[dict[str, Any], bytes, bytes]:
+        """A glTF whose data and picture lie beside it, its data, and its picture."""
+        file = GltfFile()
+        material = file.material("card", pbrMetallicRoughness={"baseColorTexture": file.picture(np.full((8, 8, 3), 90, np.uint8))})
+        file.node(mesh=file.mesh(square(file, material)))
+        view = file.json["bufferViews"][file.json["images"][0].pop("bufferView")]
+        picture = bytes(file.data)[view["byteOffset"] : view["byteOffset"] + view["byteLength"]]
+        file.json["images"][0]["uri"] = places["picture"]
+        file.json["buffers"] = [{"uri": places["data"], "byteLength": len(file.data)}]
+        return file.json, bytes(file.data), picture
+
+    def test_gltf_with_its_data_and_pictures_beside_it(self) -> None:
+        document, data, picture = self.beside({"data": "card%20data.bin", "picture": "looks/wood.png"})
+        mesh = self.unboxed({"thing/card.gltf": json.dumps(document).encode(), "thing/card data.bin": data,
+                             "thing/looks/wood.png": picture, "thing/readme.txt": b"x"})  # fmt: skip
+        np.testing.assert_allclose(mesh.size, [2, 2, 0])
+        found = mesh.parts[0].material.picture
+        assert found is not None
+        self.assertEqual(found.pixels.shape, (8, 8, 3))
+        self.assertTrue((found.pixels == 90).all())
+
+    def test_obj_with_its_materials_and_pictures(self) -> None:
+        _, _, picture = self.beside({"data": "a", "picture": "b"})
+        obj = b"mtllib card.mtl\nusemtl card\nv -1 0 0\nv 1 0 0\nv 1 2 0\nvt 0 0\nvt 1 0\nvt 1 1\nf 1/1 2/2 3/3\n"
+        files = {"card.obj": obj, "card.mtl": b"newmtl card\nKd 1 1 1\nmap_Kd wood.png\n", "wood.png": picture}
+        found = self.unboxed(files).parts[0].material.picture
+        assert found is not None
+        self.assertTrue((found.pixels == 90).all())
+
+    def test_what_is_missing_outside_or_too_large_is_refused(self) -> None:
+        for place in ("gone.bin", "../../etc/passwd", "/etc/hostname"):
+            document, _, picture = self.beside({"data": place, "picture": "wood.png"})
+            with self.assertRaises(FormatError) as caught:
+                self.unboxed({"card.gltf": json.dumps(document).encode(), "wood.png": picture})
+            self.assertIn(Path(place).name, caught.exception.message)
+        with self.assertRaises(FormatError), mock.patch("plonket.room.meshes.boxed.MOST_BYTES", 10_000):
+            self.unboxed({"card.obj": bytes(1_000_000)})
+        (self.folder / "model.zip").write_bytes(b"PK no zip")
+        self.assertFalse(holds_model(self.folder / "model.zip"))
+        self.assertFalse(holds_model(self.box({"000.png": b"x"})))
+        self.assertTrue(holds_model(self.box({"a/b/c.gltf": b"{}"})))
+        with self.assertRaises(FormatError):
+            self.unboxed({"card.gltf": b"{}"})
