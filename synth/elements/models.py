@@ -9,6 +9,7 @@ from PIL import Image
 
 from plonket.base.colour import encode_8bit
 from plonket.base.conventions import F32, F64
+from synth.elements.gltf_file import GltfFile
 from synth.phone import texture as tx
 from synth.phone.solid import Solid, ball, box, lathe, shift, turn
 
@@ -125,6 +126,63 @@ def little_cabin() -> bytes:
     chimney = box("chimney", (0.024, 0.06, 0.024), np.zeros(3, np.float32), bevel=0.001).moved(shift(-0.07, 0.195, -0.035))
     parts.append((chimney, np.array([0.2, 0.09, 0.07], np.float32), {"rough": 0.9}))
     return _glb(parts)
+
+
+def little_windmill() -> bytes:
+    """A paper windmill on a jar of clear glass: its four sails turn once in four seconds, and light comes through their paper.
+    Metres; 24 cm tall."""
+    file = GltfFile()
+    brass = {"metallicFactor": 1.0, "roughnessFactor": 0.25, "baseColorFactor": [*(float(v) for v in BRASS), 1.0]}
+    wood = tx.wood((256, 256), seed=71, light="#8a6440", dark="#4a321e")
+    grain = np.hypot(*np.gradient(wood.mean(axis=2)))
+    rough = np.zeros((*wood.shape[:2], 3), np.uint8)
+    rough[..., 1] = np.clip(120 + 1500 * grain, 0, 255)
+    of = {
+        "Wood": file.material("Wood", pbrMetallicRoughness={
+            "baseColorTexture": file.picture(encode_8bit(np.ascontiguousarray(wood))),
+            "metallicRoughnessTexture": file.picture(rough)}),
+        "Brass": file.material("Brass", pbrMetallicRoughness=brass),
+        "Glass": file.material("Glass", pbrMetallicRoughness={"metallicFactor": 0.0, "roughnessFactor": 0.02},
+                               extensions={"KHR_materials_transmission": {"transmissionFactor": 1.0}}),
+        "Sails": file.material("Sails", alphaMode="MASK", pbrMetallicRoughness={
+            "metallicFactor": 0.0, "roughnessFactor": 0.95, "baseColorTexture": file.picture(_sail_cloth())}),
+    }  # fmt: skip
+    file.json["extensionsUsed"] = ["KHR_materials_transmission"]
+
+    def piece(solid: Solid, material: str) -> dict[str, Any]:
+        return file.primitive(solid.vertices, solid.faces, of[material], TEXCOORD_0=file.numbers(solid.uv * [1, -1] + [0, 1]))
+
+    none = np.zeros(3, np.float32)
+    jar = lathe("jar", [(0.034, 0.008), (0.035, 0.06), (0.03, 0.075), (0.018, 0.084)], none, around=48)
+    foot = box("foot", (0.1, 0.008, 0.1), none, bevel=0.002).moved(shift(0, 0.004, 0))
+    lid = lathe("lid", [(0.02, 0.082), (0.02, 0.09), (0.002, 0.094)], none, around=40)
+    mast = lathe("mast", [(0.004, 0.09), (0.0035, 0.17), (0.001, 0.176)], none)
+    stone = ball("stone", 0.012, none).moved(shift(0.004, 0.02, 0.003))
+    file.node(name="Jar", mesh=file.mesh(piece(jar, "Glass"), piece(foot, "Wood"), piece(lid, "Brass"), piece(mast, "Wood"),
+                                         piece(stone, "Brass")))  # fmt: skip
+    sails = []
+    for k in range(4):
+        card = box("sail", (0.034, 0.075, 0.0012), none, bevel=0.0004).moved(turn("y", -18) @ shift(0.018, 0.042, 0))
+        sails.append(piece(card.moved(turn("z", 90 * k)), "Sails"))
+    hub = ball("hub", 0.006, none)
+    wheel = file.node(name="Wheel", translation=[0, 0.165, 0.008], mesh=file.mesh(*sails, piece(hub, "Brass")))
+    angles = np.radians(np.arange(0, 361, 45)) / 2
+    file.movement("Turn", (wheel, "rotation", np.linspace(0, 4, 9),
+                           np.stack([0 * angles, 0 * angles, np.sin(angles), np.cos(angles)], axis=1)))  # fmt: skip
+    return file.glb()
+
+
+def _sail_cloth() -> np.ndarray:
+    """8-bit (256, 128, 4): striped paper with a row of round holes."""
+    h, w = 256, 128
+    y, x = np.mgrid[0:h, 0:w] + 0.5
+    out = np.full((h, w, 4), 255, np.uint8)
+    fibre = np.random.default_rng(5).normal(0, 4, (h, w))[..., None]
+    stripe = ((x // 16).astype(int) % 2 == 0)[..., None]
+    out[..., :3] = np.clip(np.where(stripe, [206, 74, 58], [240, 232, 214]) + fibre, 0, 255)
+    for row in range(5):
+        out[np.hypot(x - w / 2, y - (26 + 50 * row)) < 9, 3] = 0
+    return out
 
 
 def _glb(parts: list[tuple[Solid, F32, dict[str, Any]]]) -> bytes:

@@ -14,7 +14,7 @@ import numpy as np
 from plonket.base.conventions import F32, U8
 from synth.elements.drawing import SUPER, shape, straight
 from synth.elements.lights import evening_light, window_light
-from synth.elements.models import brass_whale, cargo_crate, little_cabin
+from synth.elements.models import brass_whale, cargo_crate, little_cabin, little_windmill
 from synth.elements.painted import dusk_sky, little_ship, night_harbour
 from synth.phone import texture as tx
 
@@ -155,6 +155,8 @@ ELEMENTS = [
             settings={"tall": 0.16}),  # fmt: skip
     Element(file="little-cabin.glb", name="Little cabin", words="cabin house hut lit windows model 3d", draw=little_cabin,
             settings={"tall": 0.2}),  # fmt: skip
+    Element(file="little-windmill.glb", name="Little windmill", words="windmill sails paper jar glass turning model 3d",
+            draw=little_windmill, settings={"tall": 0.24}),  # fmt: skip
     Element(file="window-light.hdr", name="Window light", words="light map dome window day workshop", draw=window_light,
             settings={}),  # fmt: skip
     Element(file="evening-light.hdr", name="Evening light", words="light map dome sun evening sky harbour",

@@ -132,6 +132,15 @@ class CommandLine(unittest.TestCase):
             self.assertLess(np.hypot(*(at - truth[5 + k])), 0.3)
         code, _, _ = self.run_it("render", self.folder / "shot.json", "--out", self.folder / "o.mp4", "--scale", "0.5")
         self.assertEqual((code, probe(self.folder / "o.mp4").size, probe(self.folder / "o.mp4").frames), (0, (320, 180), 30))
+        parts = self.folder / "parts"
+        code, _, err = self.run_it("render", self.folder / "shot.json", "--out", parts, "--range", "5:7", "--passes", "beauty,matte",
+                                   "--format", "png")  # fmt: skip
+        self.assertEqual((code, len(json.loads((parts / "passes.json").read_text())["layers"])), (0, 1), err)
+        self.assertEqual(len(list(parts.rglob("*.png"))), 2 * 3)
+        for wrong in (("--passes", "light"), ("--passes", "depth", "--format", "png"), ("--format", "png")):
+            code, _, err = self.run_it("render", self.folder / "shot.json", "--out", self.folder / "no", *wrong)
+            self.assertNotEqual(code, 0)
+            self.assertEqual(len(err.strip().splitlines()), 1, err)
 
     def test_sound_of_a_rendered_range_stays_with_its_frames(self) -> None:
         phone_clip(self.folder / "c.mp4", frames=40)

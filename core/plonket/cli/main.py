@@ -97,6 +97,9 @@ def _parser() -> argparse.ArgumentParser:
     one.add_argument("--out", type=Path, required=True, metavar="OUT", help=".mp4, .mov or a folder for PNG files")
     one.add_argument("--range", metavar="A:B", help="frames A to B-1 (default: the shot's own range)")
     one.add_argument("--scale", type=float, default=None, metavar="S", help="of full size, such as 0.5")
+    one.add_argument("--passes", metavar="NAME,...",
+                     help="each layer by itself, in a folder: beauty, shadow, matte, depth, normals")  # fmt: skip
+    one.add_argument("--format", metavar="NAME", help="of passes: exr (default) or png, with 16 bits")
     one.set_defaults(run=_render)
 
     return parser
@@ -204,6 +207,7 @@ def _render(options: argparse.Namespace) -> None:
     from plonket.media.sound import SOUNDS, read_sound, read_sound_file
     from plonket.render.deliver import deliver, delivery_size
     from plonket.render.media_pool import MediaPool
+    from plonket.render.passes import write_passes
     from plonket.render.soundtrack import Recording
     from plonket.render.sources import ShotSources
 
@@ -225,6 +229,15 @@ def _render(options: argparse.Namespace) -> None:
         return None if sound is None else Recording(sound=sound, rate=info.rate, frames=info.frames)
 
     scale = options.scale if options.scale is not None else delivery_size(file.shot)[1]
+    if options.passes is not None:
+        wanted = [name.strip() for name in options.passes.split(",") if name.strip()]
+        write_passes(
+            file.shot, ShotSources(file.shot, pool), options.out, start=start, stop=stop, scale=scale, wanted=wanted,
+            kind=options.format or "exr", work=terminal_work("Frames"),
+        )  # fmt: skip
+        return
+    if options.format is not None:
+        raise BadInput("render.format", "--format says how passes are written: give --passes as well.")
     deliver(
         file.shot, ShotSources(file.shot, pool), options.out, start=start, stop=stop, scale=scale,
         recording=recording, work=terminal_work("Frames"),

@@ -81,6 +81,9 @@ class LayerEntry(Entry):
 
     clip_from_layer : (layer, `Sources`, frame) -> (3, 3) from its own pixels to the clip's; None: it has none.
     shows : (layer, `Sources`, frame) -> the frames of assets that are its own picture there: (asset, frame, share) of each.
+    shadowless : (layer) -> the same without the shadow that its picture carries; None: it carries none.
+    surface : (layer, `Sources`, frame, size, view) -> how far before the camera each pixel of it lies, (h, w) in metres, and
+        its normals (h, w, 3) before the camera or None; None: it has no place in a room.
     under : (layer, `Sources`, frame, size, view, its picture) -> a `Picture` that is laid before its own, and its blend; None:
         nothing is.
     """
@@ -88,6 +91,8 @@ class LayerEntry(Entry):
     clip_from_layer: Callable[[Any, Any, float], Any] | None = None
     shows: Callable[[Any, Any, int], list[tuple[str, int, float]]] | None = None
     under: Callable[[Any, Any, int, tuple[int, int], Any, Any], tuple[Any, Any] | None] | None = None
+    shadowless: Callable[[Any], Any] | None = None
+    surface: Callable[[Any, Any, int, tuple[int, int], Any], tuple[Any, Any] | None] | None = None
 
 
 MASKS: Registry[Entry] = Registry("mask", "plonket.masks")

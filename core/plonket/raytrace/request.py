@@ -120,6 +120,7 @@ class RenderRequest:
     ground : height in metres of the ground, or None. ground_colour : linear RGB that it throws back.
     shadows : whether the shadow that all things cast on the ground and on what is real is wanted.
     samples : light paths a pixel over the whole exposure, a square number. receiver : what else takes that shadow.
+    normals : whether those of what is shown are wanted too.
     """
 
     things: tuple[Instance, ...]
@@ -133,6 +134,7 @@ class RenderRequest:
     shadows: bool
     samples: int
     receiver: Receiver | None = None
+    normals: bool = False
 
 
 def request_digest(order: RenderRequest) -> str:

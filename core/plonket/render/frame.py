@@ -15,7 +15,7 @@ from plonket.base.errors import BadInput
 from plonket.base.fields import value_at
 from plonket.base.progress import Work
 from plonket.document.kinds import LOOKS
-from plonket.document.shot import Shot
+from plonket.document.shot import Footage, Shot
 from plonket.image.picture import Picture
 from plonket.keying.unpremultiply import straight_8bit
 from plonket.layers.sources import Sources
@@ -56,12 +56,7 @@ def render_frame(
     BadInput
         When the shot has no footage or the frame lies outside the clip.
     """
-    footage = shot.footage
-    if footage is None:
-        raise BadInput("shot.no_footage", "This shot has no footage yet. Bring in a clip first.")
-    if not 0 <= frame < footage.length:
-        whose = "clip" if footage.time is None else "shot"
-        raise BadInput("frame.range", f"Frame {frame} is outside the {whose}, which has frames 0 to {footage.length - 1}.")
+    footage = checked_frame(shot, frame)
     size = scaled_size((footage.width, footage.height), scale)
     finished = view == "final" and bool(shot.finish)
     bare = view == "plate" or not any(layer.shown and layer.is_there(frame) for layer in shot.stack)
@@ -83,6 +78,17 @@ def render_frame(
     return colours_to_8bit(_on_checker(canvas) if ground == "checker" else canvas)
 
 
+def checked_frame(shot: Shot, frame: int) -> Footage:
+    """The footage that a frame is of; `BadInput` where there is none, or the frame lies outside."""
+    footage = shot.footage
+    if footage is None:
+        raise BadInput("shot.no_footage", "This shot has no footage yet. Bring in a clip first.")
+    if not 0 <= frame < footage.length:
+        whose = "clip" if footage.time is None else "shot"
+        raise BadInput("frame.range", f"Frame {frame} is outside the {whose}, which has frames 0 to {footage.length - 1}.")
+    return footage
+
+
 def _on_checker(canvas: F32) -> F32:
     """What shows that one sees through it."""
     see_through = 1 - canvas[..., 3:]
@@ -97,7 +103,7 @@ def checker(width: int, height: int) -> F32:
     return out
 
 
-def _lies(shot: Shot, sources: Sources, frame: int, size: tuple[int, int], held: str | None) -> tuple[F64, F64]:
+def lies(shot: Shot, sources: Sources, frame: int, size: tuple[int, int], held: str | None) -> tuple[F64, F64]:
     """(3, 3) from full resolution to the picture's size, and from the clip's pixels to the picture's."""
     assert shot.footage is not None
     # Things are drawn at the picture's true scale, which rounding makes differ slightly from the one asked for.
@@ -111,13 +117,13 @@ def _lies(shot: Shot, sources: Sources, frame: int, size: tuple[int, int], held:
 def _stacked(shot: Shot, sources: Sources, frame: int, size: tuple[int, int], view: FrameView, held: str | None) -> F32:
     """The whole picture before its finish, (h, w, 4)."""
     assert shot.footage is not None
-    zoom, matrix = _lies(shot, sources, frame, size, held)
-    canvas = _under(shot, sources, frame, matrix, size, view, held=held)
+    zoom, matrix = lies(shot, sources, frame, size, held)
+    canvas = under_stack(shot, sources, frame, matrix, size, view, held=held)
     shown = [layer for layer in shot.stack if layer.shown] if view != "plate" else []
     return lay_stack(canvas, shown, sources, frame, matrix, float(zoom[0, 0]), finished=view == "final")
 
 
-def _under(
+def under_stack(
     shot: Shot, sources: Sources, frame: int, matrix: F64, size: tuple[int, int], view: FrameView, *, held: str | None
 ) -> F32:
     """What the stack is laid on, (h, w, 4): the plate as it lies in the picture; nothing where only coverage is asked for."""
@@ -169,7 +175,7 @@ def _finished(shot: Shot, sources: Sources, frame: int, canvas: F32, size: tuple
     """The whole picture with the looks of the finish."""
     assert shot.footage is not None
     frames = shot.footage.length
-    zoom, matrix = _lies(shot, sources, frame, size, held)
+    zoom, matrix = lies(shot, sources, frame, size, held)
 
     def into(mask: Rider) -> F64 | None:
         space = space_of(mask, sources.spaces, frame)

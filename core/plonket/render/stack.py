@@ -10,7 +10,7 @@ import numpy as np
 from plonket.base.colour import LUMA
 from plonket.base.conventions import F32, F64
 from plonket.base.homography import translation
-from plonket.document.bases import LayerBase, LookBase, MaskBase
+from plonket.document.bases import BlendName, LayerBase, LookBase, MaskBase
 from plonket.document.kinds import LAYERS
 from plonket.image.blend import lay_over, mix_into
 from plonket.image.picture import CLEAR, Picture, windowed
@@ -120,14 +120,16 @@ def _through_matte(
 
 
 def lay_stack(
-    canvas: F32, layers: Sequence[LayerBase], sources: Sources, frame: int, view: F64, scale: float, *, finished: bool = True
+    canvas: F32, layers: Sequence[LayerBase], sources: Sources, frame: int, view: F64, scale: float, *, finished: bool = True,
+    laid: Callable[[LayerBase, Picture, BlendName], None] | None = None, washed: Callable[[F32], None] | None = None,
 ) -> F32:
     """Layers, nearest first, laid on a canvas (h, w, 4) from the last to the first; those of a solved room by their distance.
 
     Parameters
     ----------
     view : (3, 3) from the clip's pixels to the canvas's. scale : of full resolution. finished : with blends and with what
-        lies behind; else only what they cover.
+        lies behind; else only what they cover. laid, washed : told of every picture before it is laid, and of the canvas after
+        a wash.
     """
     size = (canvas.shape[1], canvas.shape[0])
     for layer in reversed(by_distance(layers, sources, frame)):
@@ -136,13 +138,17 @@ def lay_stack(
         if "wash" in LAYERS.of(layer).traits:
             if finished:
                 canvas = _washed(canvas, layer, sources, frame, view, scale)
+                if washed is not None:
+                    washed(canvas)
             continue
         picture = drawn(layer, sources, frame, size, view, scale, canvas if finished else None)
         under = LAYERS.of(layer).under
         left = under(layer, sources, frame, size, view, picture) if under and finished else None
-        if left is not None:
-            lay_over(canvas, *left)
-        lay_over(canvas, picture, layer.blend if finished else "normal")
+        blend: BlendName = layer.blend if finished else "normal"
+        for part, how in ([left] if left is not None else []) + [(picture, blend)]:
+            if laid is not None:
+                laid(layer, part, how)
+            lay_over(canvas, part, how)
     return canvas
 
 

@@ -5286,9 +5286,10 @@ export interface components {
             asset: string;
             /**
              * Begins
-             * @default 0
+             * @description First frame on which it is there; none: always
+             * @default null
              */
-            begins: number;
+            begins: number | null;
             /**
              * Blend
              * @default normal
@@ -5423,6 +5424,11 @@ export interface components {
              * @default false
              */
             matte_inverted: boolean;
+            /**
+             * Moves From
+             * @default 0
+             */
+            moves_from: number;
             /**
              * Moving
              * @description Whether it goes through a movement of its file

@@ -158,5 +158,7 @@ function PartRow({
 }
 
 /** The surfaces that there are, as the form of the whole model names them. */
-const surfaces = (): Record<string, string> =>
-  kindOf("layer", "model")?.schema.properties?.["surface"]?.["x-plonket"]?.names ?? {};
+const surfaces = (): Record<string, string> => ({
+  ...kindOf("layer", "model")?.schema.properties?.["surface"]?.["x-plonket"]?.names,
+  own: "Its own",
+});

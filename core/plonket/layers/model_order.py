@@ -1,0 +1,226 @@
+"""What is asked of the renderer for a model, with all that stands in the same room."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+from plonket.base.colour import linear_of
+from plonket.base.conventions import F64
+from plonket.base.fields import value_at
+from plonket.depth.frame_depth import FrameDepth
+from plonket.document.spot import Spot
+from plonket.layers.form import FormLayer, form_thing
+from plonket.layers.light import DomeLayer, LampLayer, dome_of, lamp_of
+from plonket.layers.model_looks import coats_of, seconds_at
+from plonket.layers.model_settings import MeshLayer
+from plonket.layers.raytraced import RectilinearWindow, box_corners, cast, instants, rectilinear_window, stood, view_at
+from plonket.layers.receiver import lowest, receiver_of
+from plonket.layers.sources import Sources
+from plonket.layers.standing import StandingLayer, axes_of, matrix_of
+from plonket.raytrace.request import Instance, Lights, RenderRequest
+from plonket.room.camera import RoomCamera
+from plonket.room.meshes.mesh import Mesh
+from plonket.room.meshes.raster import touched
+
+MOST_INSTANTS = 5
+SAMPLES = {"quick": 4, "good": 16, "best": 36}
+FULL_SUN, FULL_SKY = 0.75, 0.22
+"""What a white surface shows by the sun that it faces, and under the open sky, at 100 %."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Set:
+    """What an order is made of besides the layer: others in the room with where they sit, and paths of files.
+
+    Attributes
+    ----------
+    things : (layer, its spot), all models and forms but the layer itself. lamps : (layer, its spot).
+    dome : (layer, path of its light map), or None. path : of the layer's own model. paths : of the others, by asset.
+    fps : frames a second, for what moves by itself. depth : of the frame, for shadows on what was filmed; None: they fall on
+    the ground and forms alone.
+    shadows : whether the layer's picture carries the room's shadows. daylight : the model whose sun and sky light it; None: its
+        own do.
+    """
+
+    path: str
+    things: Sequence[tuple[StandingLayer, Spot]] = ()
+    lamps: Sequence[tuple[LampLayer, Spot]] = ()
+    dome: tuple[DomeLayer, str] | None = None
+    paths: dict[str, str] | None = None
+    shadows: bool = True
+    fps: float = 25.0
+    depth: FrameDepth | None = None
+    daylight: MeshLayer | None = None
+
+
+def order_for(layer: MeshLayer, sources: Sources, frame: int, view: F64) -> tuple[RenderRequest, RectilinearWindow] | None:
+    """What is asked of the renderer for a picture, with all that stands in the same room; None: nothing is to be seen."""
+    seat = sources.seat(layer.follow.target)
+    if seat is None:
+        return None
+    scale = min(1.0, float(np.sqrt(abs(np.linalg.det(view[:2, :2])))))
+    return order_of(layer, *seat, frame, set_of(layer, sources, frame), scale)
+
+
+def set_of(layer: MeshLayer, sources: Sources, frame: int) -> Set:
+    """Everything else in the layer's room."""
+    things: list[tuple[StandingLayer, Spot]] = []
+    lamps: list[tuple[LampLayer, Spot]] = []
+    dome: tuple[DomeLayer, str] | None = None
+    last = layer.id
+    paths: dict[str, str] = {}
+    for other in sources.neighbours(layer.follow.target):
+        if not other.is_there(frame):
+            continue
+        if isinstance(other, MeshLayer) and other.shadow:
+            last = other.id
+        if isinstance(other, DomeLayer):
+            dome = dome or (other, sources.model(other.asset))
+        if other.id == layer.id or not isinstance(other, StandingLayer):
+            continue
+        found = sources.seat(other.follow.target)
+        if found is None or other.presence(frame) <= 0:
+            continue
+        if isinstance(other, LampLayer):
+            lamps.append((other, found[1]))
+        elif isinstance(other, MeshLayer):
+            things.append((other, found[1]))
+            paths[other.asset] = sources.model(other.asset)
+        elif isinstance(other, FormLayer) and other.use == "holdout":
+            things.append((other, found[1]))
+    # The shadows of all lie behind all: the last model in the run sheet brings them.
+    shadows = layer.shadow and last == layer.id
+    by_depth = shadows and layer.shadow_on and layer.follow.hidden
+    return Set(path=sources.model(layer.asset), things=things, lamps=lamps, dome=dome, paths=paths, shadows=shadows,
+               fps=sources.fps,
+               depth=sources.depth(layer.follow.target, frame, hides=True) if by_depth else None,
+               daylight=_daylight(layer, sources))  # fmt: skip
+
+
+def _daylight(layer: MeshLayer, sources: Sources) -> MeshLayer | None:
+    """The model whose light a model has, by way of others if need be; None where that one is gone, and its own holds."""
+    if layer.lit_like is None:
+        return None
+    near = sources.neighbours(layer.follow.target, hidden=True)
+    models = {one.id: one for one in near if isinstance(one, MeshLayer)}
+    one, passed = layer, {layer.id}
+    while one.lit_like in models and one.lit_like not in passed:
+        one = models[one.lit_like]
+        passed.add(one.id)
+    return None if one is layer else one
+
+
+def order_of(
+    layer: MeshLayer, camera: RoomCamera, spot: Spot, frame: int, room: Set, scale: float
+) -> tuple[RenderRequest, RectilinearWindow] | None:
+    """What is asked of the renderer for a frame, in a picture without distortion at `scale` of the clip's size; None where
+    nothing of it is in the picture."""
+    whens = instants(frame, layer.shutter, MOST_INSTANTS)
+    views = tuple(view_at(camera, when) for when in whens)
+    lights = _lights(room.daylight or layer, camera, room, frame)
+    things = _things(layer, camera, spot, whens, room.path, "shown", room.fps)
+    extents = [layer.extent] * len(things)
+    for other, seat in room.things:
+        if isinstance(other, MeshLayer):
+            more = _things(other, camera, seat, whens, (room.paths or {})[other.asset], "other", room.fps)
+            extents += [other.extent] * len(more)
+        else:
+            assert isinstance(other, FormLayer)
+            more = [form_thing(other, camera, seat, whens)]
+            extents.append((1.0, 1.0, 1.0))
+        things += more
+    ground = value_at(spot.y, frame) if layer.shadow or room.shadows else None
+    floors = [] if ground is None else [ground]
+    if room.depth is not None and ground is not None and (low := lowest(room.depth, camera, frame)) < ground:
+        floors.append(low)
+    corners = []
+    for k in range(len(views)):
+        boxes = [(t.role, stood(box_corners(e), t, k)) for t, e in zip(things, extents, strict=True)]
+        part = [box for role, box in boxes if role == "shown"]
+        if room.shadows:
+            part += [cast(box, lights, floor) for floor in floors for role, box in boxes if role != "real"]
+        corners.append(np.concatenate(part))
+    straight = rectilinear_window(camera, frame, scale, views, corners)
+    if straight is None:
+        return None
+    red, green, blue = (float(v) for v in linear_of(layer.ground_colour))
+    receiver = None if room.depth is None else receiver_of(room.depth, camera, frame, straight, ground)
+    order = RenderRequest(
+        things=tuple(things), views=views, focal=straight.focal, principal=straight.principal, window=straight.window,
+        lights=lights, ground=ground, ground_colour=(red, green, blue), shadows=room.shadows,
+        samples=SAMPLES["quick" if scale < 0.75 else layer.quality], receiver=receiver,
+    )  # fmt: skip
+    return order, straight
+
+
+def _things(
+    layer: MeshLayer, camera: RoomCamera, spot: Spot, whens: Sequence[float], path: str, role: Literal["shown", "other"],
+    fps: float,
+) -> list[Instance]:
+    """A model and its copies."""
+    coats = coats_of(layer.surface, layer.parts)
+    every = [copies(layer, camera, spot, when) for when in whens]
+    poses = tuple((layer.clip, seconds_at(when, fps, layer.moves_from, layer.pace / 100, layer.clip_seconds, layer.goes))
+                  for when in whens) if layer.moving else ()  # fmt: skip
+    return [Instance(model=path, stands=tuple(one[k] for one in every), role=role, coats=coats, poses=poses)
+            for k in range(layer.across * layer.deep)]
+
+
+def copies(layer: MeshLayer, camera: RoomCamera, spot: Spot, when: float) -> list[F64]:
+    """(4, 4) room from model of a model and its copies: side by side about the spot, and behind each other."""
+    out = []
+    for j in range(layer.deep):
+        for i in range(layer.across):
+            m = stands(layer, camera, spot, when)
+            axes = m[:3, :3] / np.linalg.norm(m[:3, 0])
+            m[:3, 3] += axes[:, 0] * (i - (layer.across - 1) / 2) * layer.across_gap - axes[:, 2] * j * layer.deep_gap
+            out.append(m)
+    return out
+
+
+def stands(layer: MeshLayer, camera: RoomCamera, spot: Spot, when: float) -> F64:
+    """(4, 4) from the model's own unit to the room's metres."""
+    axes, place = axes_of(layer, camera, spot, when)
+    unit = value_at(layer.tall, when) / max(layer.extent[1], 1e-9)
+    return matrix_of(axes, place - axes @ np.array(layer.pivot) * unit, unit)
+
+
+def pivot_at(
+    layer: MeshLayer, camera: RoomCamera, spot: Spot, frame: int, pixel: tuple[float, float], model: Mesh
+) -> tuple[F64, F64] | None:
+    """The place on a model that a pixel shows, and how far it has to go there for the model to stay where it is.
+
+    Returns
+    -------
+    Pivot (3,) in the model's unit and shift (3,) in the room's metres; None where the model is not seen there.
+    """
+    m = stands(layer, camera, spot, frame)
+    every = np.concatenate([part.vertices[part.faces] for part in model.parts])
+    x, y, z = camera.lens(frame).rays(np.array(pixel, np.float64))
+    local = touched(camera.local(frame, every @ m[:3, :3].T + m[:3, 3]), (float(x / z), float(y / z)))
+    if local is None:
+        return None
+    place = camera.turn(frame) @ (local * [1.0, -1.0, -1.0]) + camera.eye(frame)
+    pivot = np.linalg.solve(m[:3, :3], place - m[:3, 3])
+    return np.asarray(pivot), np.asarray(m[:3, :3] @ (pivot - np.array(layer.pivot)))
+
+
+def _lights(layer: MeshLayer, camera: RoomCamera, room: Set, frame: int) -> Lights:
+    heading, height = np.radians(value_at(layer.sun_heading, frame)), np.radians(value_at(layer.sun_height, frame))
+    warm = value_at(layer.sun_warm, frame) / 100
+    tint = np.array([1 + 0.35 * warm, 1.0, 1 - 0.45 * warm])
+    sun = FULL_SUN * value_at(layer.sun, frame) / 100 * tint * linear_of(layer.sun_colour)
+    sky = FULL_SKY * value_at(layer.sky, frame) / 100 * np.array([1 - 0.06 * warm, 1.0, 1 + 0.1 * warm])
+    sky = sky * linear_of(layer.sky_colour)
+    way = camera.lit(frame) @ [np.cos(height) * np.sin(heading), np.sin(height), np.cos(height) * np.cos(heading)]
+    lamps = [lamp_of(one, camera, spot, frame) for one, spot in room.lamps]
+    return Lights(
+        sun=(float(way[0]), float(way[1]), float(way[2])), sun_light=(float(sun[0]), float(sun[1]), float(sun[2])),
+        sky_light=(float(sky[0]), float(sky[1]), float(sky[2])), soft=float(np.radians(layer.sun_soft)),
+        lamps=tuple(lamp for lamp in lamps if lamp is not None),
+        dome=dome_of(*room.dome, frame) if room.dome else None,
+    )  # fmt: skip

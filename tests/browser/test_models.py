@@ -1,0 +1,120 @@
+"""A model with all that its file describes: brought in as several files, stood in a room, moving, painted, part of it hidden."""
+
+from __future__ import annotations
+
+import json
+import zipfile
+from fractions import Fraction
+from pathlib import Path
+
+import numpy as np
+from playwright.sync_api import expect
+
+from library.models import Asset
+from plonket.base.conventions import F64
+from plonket.formats.camera_json import write_camera
+from synth.elements.models import little_windmill
+from synth.phone.take import Recording, frame_times, write_recording
+from tests.browser.stage import BrowserTest, until
+from tests.browser.test_depths import SIZE, room
+
+FRAMES, AT = 8, 3
+
+
+def boxed(folder: Path) -> Path:
+    """The windmill as a ZIP: its description, its data and its pictures, each a file of its own."""
+    data = little_windmill()
+    length = int.from_bytes(data[12:16], "little")
+    document, body = json.loads(data[20 : 20 + length]), data[28 + length :]
+    path = folder / "windmill.zip"
+    with zipfile.ZipFile(path, "w") as box:
+        for k, image in enumerate(document["images"]):
+            view = document["bufferViews"][image.pop("bufferView")]
+            box.writestr(f"mill/looks/{k}.png", body[view["byteOffset"] : view["byteOffset"] + view["byteLength"]])
+            image["uri"] = f"looks/{k}.png"
+        document["buffers"][0]["uri"] = "mill.bin"
+        box.writestr("mill/mill.bin", body)
+        box.writestr("mill/mill.gltf", json.dumps(document))
+    return path
+
+
+class Windmill(BrowserTest):
+    def stand(self) -> None:
+        """The filmed room with its true camera, and the windmill on its bench."""
+        recording = Recording(rate=Fraction(30), frames=FRAMES, crf=12, sound=False)
+        clip, camera = self.folder / "room.mp4", self.folder / "camera.json"
+        write_recording(clip, iter(room().frames[:FRAMES]), frame_times(recording), SIZE, recording)
+        camera.write_text(write_camera(room().track().at_moments(np.arange(float(FRAMES))), Fraction(30)))
+        self.new_shot()
+        self.bring_in(clip)
+        page = self.page
+        page.get_by_role("button", name="Follow", exact=True).click()
+        with page.expect_file_chooser() as chooser:
+            page.get_by_role("menuitem", name="From a file").click()
+        chooser.value.set_files(camera)
+        until(lambda: len(self.document()["motions"]) == 1, 20, "the camera")
+        self.go_to(AT)
+        page.keyboard.press("p")
+        page.get_by_label("Files to bring in").set_input_files(boxed(self.folder))
+        until(lambda: Asset.objects.filter(name="windmill", state="ready").exists(), 60, "the model on the shelf")
+        page.get_by_role("dialog").get_by_role("button", name="Plonk windmill").click()
+        x, y = room().pixels(np.array([[0.15, 0.0, 0.35]]))[AT, 0]
+        page.mouse.click(*self.screen(float(x), float(y), SIZE))
+        until(lambda: len(self.document()["stack"]) == 1, 20, "the layer")
+        self.type_number("Height", 0.4)
+        until(lambda: self.layer()["tall"] == 0.4, 20, "the height")
+
+    def layer(self) -> dict[str, object]:
+        return self.document()["stack"][0]  # type: ignore[no-any-return]
+
+    def picture(self) -> F64:
+        self.caught_up()
+        return np.asarray(self.canvas_pixels(), np.float64)
+
+    def red(self, rgb: F64) -> int:
+        """How many pixels are as red as the stripes of its sails."""
+        return int(((rgb[..., 0] > 1.8 * rgb[..., 1]) & (rgb[..., 0] > 90)).sum())
+
+    def test_it_turns_is_painted_and_loses_its_sails(self) -> None:
+        page = self.page
+        self.stand()
+        still = self.picture()
+        self.assertGreater(self.red(still), 150)
+        page.get_by_role("combobox", name="Movement of the model").click()
+        page.get_by_role("option", name="Turn, 4.0 s").click()
+        until(lambda: self.layer()["moving"] is True, 20, "the movement")
+        self.assertEqual((self.layer()["clip"], self.layer()["clip_seconds"]), (0, 4.0))
+        self.type_number("Speed", 400)
+        until(lambda: self.layer()["pace"] == 400, 20, "its speed")
+        turned = self.picture()
+        # A tenth of a second at four times the speed is a tenth of a turn.
+        self.assertGreater(int((np.abs(turned - still).max(axis=2) > 40).sum()), 200)
+        self.assertGreater(self.red(turned), 150)
+
+        page.get_by_role("button", name="Hide Sails").click()
+        until(lambda: self.layer()["parts"] != [], 20, "the sails to go")
+        self.assertEqual(self.layer()["parts"], [{"material": "Sails", "shown": False, "paint": None, "surface": "own"}])
+        bare = self.picture()
+        self.assertLess(self.red(bare), 20)
+        page.get_by_role("button", name="Show Sails").click()
+        until(lambda: self.layer()["parts"] == [], 20, "the sails again")
+
+        page.get_by_role("button", name="Paint Wood").click()
+        until(lambda: self.layer()["parts"] != [], 20, "the paint")
+        colour = page.get_by_label("Colour of Wood", exact=True)
+        colour.fill("#20c040")
+        colour.blur()
+        until(lambda: self.layer()["parts"][0]["paint"] == "#20c040", 20, "its colour")  # type: ignore[index]
+        page.get_by_role("combobox", name="Surface of Wood").click()
+        page.get_by_role("option", name="Glossy").click()
+        until(lambda: self.layer()["parts"][0]["surface"] == "glossy", 20, "its surface")  # type: ignore[index]
+        painted = self.picture()
+        green = (painted[..., 1] > 1.5 * painted[..., 0]) & (painted[..., 1] > 60)
+        self.assertGreater(int(green.sum()), 150)
+        page.get_by_role("button", name="All as in its file").click()
+        until(lambda: self.layer()["parts"] == [], 20, "all as it was")
+        page.keyboard.press("Control+z")
+        until(lambda: len(self.layer()["parts"]) == 1, 20, "undo")  # type: ignore[arg-type]
+        page.reload()
+        expect(page.get_by_role("button", name="Undo")).to_be_enabled()
+        self.assertEqual(len(self.layer()["parts"]), 1)  # type: ignore[arg-type]
