@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import base64
 import json
 import os
@@ -21,7 +22,7 @@ import uvicorn
 from django.conf import settings
 from django.db import connection
 from django.test import TransactionTestCase
-from playwright.sync_api import Browser, Download, FloatRect, Locator, Page, Playwright, expect, sync_playwright
+from playwright.sync_api import Browser, Download, FloatRect, Locator, Page, expect, sync_playwright
 from playwright.sync_api import TimeoutError as PlaywrightTimeout
 
 from plonket_server.asgi import application
@@ -36,10 +37,50 @@ SIZE = {"width": 1280, "height": 800}
 TWO_PAINTS = "() => new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(done)))"
 
 
+class Stage:
+    """The server, the worker beside it and the browser, started once for all tests of a run: each takes seconds."""
+
+    _one: ClassVar[Stage | None] = None
+
+    def __init__(self) -> None:
+        with socket.socket() as s:
+            s.bind(("127.0.0.1", 0))
+            port = s.getsockname()[1]
+        self.address = f"http://127.0.0.1:{port}"
+        self.server = uvicorn.Server(uvicorn.Config(application, host="127.0.0.1", port=port, log_level="error"))
+        self.thread = threading.Thread(target=self.server.run, daemon=True)
+        self.thread.start()
+        env = dict(os.environ, PLONKET_DB_NAME=str(connection.settings_dict["NAME"]), PLONKET_STORE=str(settings.STORE))
+        env.pop("PLONKET_TESTING")
+        self.worker = subprocess.Popen(
+            [sys.executable, "-m", "celery", "-A", "plonket_server", "worker", "--concurrency", "2", "--loglevel",
+             "error", "--without-gossip", "--without-mingle"],
+            cwd=settings.ROOT / "server", env=env,
+        )  # fmt: skip
+        atexit.register(self.close)
+        until(lambda: self.server.started and bool(app.control.ping(timeout=0.5)), 60, "the worker to answer")
+        self.playwright = sync_playwright().start()
+        self.browser = self.playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+
+    @classmethod
+    def set(cls) -> Stage:
+        """The one of this run."""
+        if cls._one is None:
+            cls._one = cls()
+        return cls._one
+
+    def close(self) -> None:
+        self.browser.close()
+        self.playwright.stop()
+        self.worker.terminate()
+        self.worker.wait(20)
+        self.server.should_exit = True
+        self.thread.join(10)
+
+
 class BrowserTest(TransactionTestCase):
     """Serves the application on a free port with one worker beside it."""
 
-    playwright: ClassVar[Playwright]
     browser: ClassVar[Browser]
     address: ClassVar[str]
 
@@ -47,32 +88,11 @@ class BrowserTest(TransactionTestCase):
     def setUpClass(cls) -> None:
         super().setUpClass()
         app.conf.task_always_eager = False
-        with socket.socket() as s:
-            s.bind(("127.0.0.1", 0))
-            port = s.getsockname()[1]
-        cls.address = f"http://127.0.0.1:{port}"
-        cls.server = uvicorn.Server(uvicorn.Config(application, host="127.0.0.1", port=port, log_level="error"))
-        cls.thread = threading.Thread(target=cls.server.run, daemon=True)
-        cls.thread.start()
-        env = dict(os.environ, PLONKET_DB_NAME=str(connection.settings_dict["NAME"]), PLONKET_STORE=str(settings.STORE))
-        env.pop("PLONKET_TESTING")
-        cls.worker = subprocess.Popen(
-            [sys.executable, "-m", "celery", "-A", "plonket_server", "worker", "--concurrency", "2", "--loglevel",
-             "error", "--without-gossip", "--without-mingle"],
-            cwd=settings.ROOT / "server", env=env,
-        )  # fmt: skip
-        until(lambda: cls.server.started and bool(app.control.ping(timeout=0.5)), 60, "the worker to answer")
-        cls.playwright = sync_playwright().start()
-        cls.browser = cls.playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+        stage = Stage.set()
+        cls.address, cls.browser = stage.address, stage.browser
 
     @classmethod
     def tearDownClass(cls) -> None:
-        cls.browser.close()
-        cls.playwright.stop()
-        cls.worker.terminate()
-        cls.worker.wait(20)
-        cls.server.should_exit = True
-        cls.thread.join(10)
         app.conf.task_always_eager = True
         super().tearDownClass()
 

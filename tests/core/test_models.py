@@ -17,13 +17,16 @@ import numpy as np
 from plonket.base.colour import encode_8bit, linear_from_codes
 from plonket.base.conventions import F32, F64
 from plonket.base.errors import FormatError
+from plonket.document.spot import Spot
+from plonket.layers.light import LampLayer, lamp_of
 from plonket.layers.model_looks import PartLook, coats_of, seconds_at
-from plonket.raytrace.request import CameraView, Coat, Instance, Lights, RenderRequest
+from plonket.raytrace.request import CameraView, Coat, Instance, Lamp, Lights, RenderRequest
 from plonket.raytrace.tracer import FilmSet
 from plonket.room.meshes.boxed import boxed_model, holds_model
 from plonket.room.meshes.files import about_model, read_model
 from plonket.room.meshes.mesh import Mesh
 from synth.elements.gltf_file import GltfFile
+from tests.core.test_scene import camera as room_camera
 
 SQUARE = np.array([[-1, 0, 0], [1, 0, 0], [1, 2, 0], [-1, 2, 0]], np.float64)
 FACES = np.array([[0, 1, 2], [0, 2, 3]])
@@ -62,7 +65,7 @@ class Looks(InFolder):
         cls.studio = FilmSet()
 
     def film(self, file: GltfFile, *coats: tuple[str, Coat], behind: bool = False, sun: tuple[float, float, float] = (0.0, 0.0, 1.0),
-             sky: float = 0.0, samples: int = 64) -> F32:  # fmt: skip
+             sky: float = 0.0, samples: int = 64, lamps: tuple[Lamp, ...] = ()) -> F32:  # fmt: skip
         # Scenes are kept by the names of files, which in a store never change.
         self.films = getattr(self, "films", 0) + 1
         things = [Instance(model=str(self.path(file, f"{self.films}.glb")), stands=(np.eye(4),), coats=coats)]
@@ -76,7 +79,7 @@ class Looks(InFolder):
         order = RenderRequest(
             things=tuple(things), views=(CameraView(eye=np.array([0.0, 1.0, 4.0]), turn=np.eye(3)),), focal=160.0, principal=(48.0, 48.0),
             window=(0, 0, 96, 96), ground=None, ground_colour=(0.3, 0.3, 0.3), shadows=False, samples=samples,
-            lights=Lights(sun=sun, sun_light=(0.8, 0.8, 0.8), sky_light=(sky, sky, sky), soft=0.05),
+            lights=Lights(sun=sun, sun_light=(0.8, 0.8, 0.8), sky_light=(sky, sky, sky), soft=0.05, lamps=lamps),
         )  # fmt: skip
         return self.studio.film(order)
 
@@ -178,6 +181,28 @@ class Looks(InFolder):
         file.node(mesh=file.mesh(square(file, material)))
         np.testing.assert_allclose(self.middle(self.film(file, sun=sun, sky=0.3))[:3], self.middle(self.film(plain, sun=sun, sky=0.3))[:3],
                                    rtol=0.05)  # fmt: skip
+
+    def test_a_bulb_and_a_spotlight_shine_as_a_small_rectangle_as_strong(self) -> None:
+        camera, spot, dark = room_camera(), Spot(), (0.0, 0.0, -1.0)
+        card = self.card(pbrMetallicRoughness=self.matte())
+
+        def lit(**how: object) -> F32:
+            layer = LampLayer.model_validate({"id": "l", "name": "l", "colour": "#ffffff", "wide": 0.1, "tall": 0.1, **how})
+            lamp = lamp_of(layer, camera, spot, 1)
+            assert lamp is not None
+            # A metre before the card's middle, facing it.
+            at = np.diag([1.0, 1.0, -1.0, 1.0]) @ np.diag([*np.linalg.norm(lamp.place[:3, :3], axis=0), 1.0])
+            at[:3, 3] = [0, 1, 1]
+            return self.film(card, sun=dark, lamps=(replace(lamp, place=at),))[..., 1]
+
+        soft, bulb, cone = lit(), lit(shape="point"), lit(shape="spot", cone=60.0, cone_soft=20.0)
+        middle = np.s_[44:52, 44:52]
+        self.assertAlmostEqual(float(bulb[middle].mean()) / float(soft[middle].mean()), 1.0, delta=0.05)
+        self.assertAlmostEqual(float(cone[middle].mean()) / float(bulb[middle].mean()), 1.0, delta=0.03)
+        # A cone of 60 degrees reaches .58 m to each side here, which is 23 pixels.
+        self.assertGreater(float(cone[46:50, 48 + 14 : 48 + 17].mean()), 0.5 * float(bulb[46:50, 48 + 14 : 48 + 17].mean()))
+        self.assertLess(float(cone[46:50, 48 + 25 : 48 + 36].max()), 0.02)
+        self.assertGreater(float(bulb[46:50, 48 + 25 : 48 + 36].min()), 0.1)
 
     def test_coats_lie_over_materials_by_name(self) -> None:
         file = GltfFile()

@@ -12,7 +12,7 @@ from plonket.document.perch import Perch
 from plonket.document.shot import Footage, Shot
 from plonket.document.spot import Spot
 from plonket.image.grain_in_space import grain_of
-from plonket.layers.model import MeshLayer, order_for, pivot_at, stands
+from plonket.layers.model import MeshLayer, copies, order_for, pivot_at, stands
 from plonket.looks.blur import Blur
 from plonket.raytrace.request import Lights
 from plonket.render.frame import render_frame
@@ -49,6 +49,40 @@ class Standing(Rooms):
             np.testing.assert_allclose(turned[:3, :3] @ pivot + turned[:3, 3], m[:3, :3] @ pivot + m[:3, 3], atol=1e-9)
             self.assertGreater(float(np.abs(turned[:3, 3] - m[:3, 3]).max()), 0.05)
             self.assertIsNone(pivot_at(layer, seen, spot, 1, (4.0, 4.0), model))
+
+    def test_copies_stand_in_rows_or_each_a_little_otherwise(self) -> None:
+        layer = self.box("box", (0.2, 0.2, 0.1), x=0.1, heading=30.0, across=3, deep=2, across_gap=0.5, deep_gap=0.4)
+        seen, spot = camera(), self.spots["box"]
+        rows = copies(layer, seen, spot, 1)
+        feet = np.array([m[:3, 3] for m in rows])
+        right, back = feet[1] - feet[0], feet[3] - feet[0]
+        self.assertAlmostEqual(float(np.linalg.norm(right)), 0.5)
+        self.assertAlmostEqual(float(np.linalg.norm(back)), 0.4)
+        self.assertAlmostEqual(float(right @ back), 0)
+        np.testing.assert_allclose(feet[1], [0.1, 0, 0], atol=1e-12)
+        varied = layer.model_copy(update={"scattered": 60.0, "copies_turned": 40.0, "copies_sized": 25.0})
+        town = copies(varied, seen, spot, 1)
+        off = np.array([m[:3, 3] for m in town]) - feet
+        self.assertLessEqual(float(np.abs(off @ right / 0.5).max()), 0.3 * 0.5)
+        self.assertLessEqual(float(np.abs(off @ back / 0.4).max()), 0.3 * 0.4)
+        self.assertGreater(len({tuple(np.round(o, 6)) for o in off}), 5)
+        np.testing.assert_allclose(off[:, 1], 0, atol=1e-12)
+        for m, plain in zip(town, rows, strict=True):
+            grown = float(np.linalg.norm(m[:3, 0]) / np.linalg.norm(plain[:3, 0]))
+            self.assertTrue(0.75 <= grown <= 1.25)
+            along = m[:3, 0] @ plain[:3, 0] / np.linalg.norm(m[:3, 0]) / np.linalg.norm(plain[:3, 0])
+            turned = np.degrees(np.arccos(np.clip(along, -1, 1)))
+            self.assertLessEqual(float(turned), 40.0001)
+            np.testing.assert_allclose(m[:3, 1] / np.linalg.norm(m[:3, 1]), [0, 1, 0], atol=1e-12)
+        # The same again; another seed is another crowd; one more beside them leaves the others.
+        np.testing.assert_array_equal(copies(varied, seen, spot, 1), town)
+        other = copies(varied.model_copy(update={"copies_seed": 2}), seen, spot, 1)
+        self.assertGreater(float(np.abs(np.array(other) - town).max()), 0.01)
+        deeper = copies(varied.model_copy(update={"deep": 3}), seen, spot, 1)
+        np.testing.assert_array_equal(deeper[:6], town)
+        # One by itself is as it stands.
+        alone = varied.model_copy(update={"across": 1, "deep": 1})
+        np.testing.assert_array_equal(copies(alone, seen, spot, 1)[0], stands(layer, seen, spot, 1))
 
     def test_models_of_a_room_have_one_sun(self) -> None:
         first = self.box("first", (0.2, 0.2, 0.2), sun=140.0, sun_heading=70.0, sun_soft=9.0, sky=30.0)

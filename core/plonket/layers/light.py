@@ -8,7 +8,7 @@ import numpy as np
 
 from plonket.base.colour import linear_of
 from plonket.base.conventions import F64
-from plonket.base.fields import AssetDigest, Number, colour, number, value_at
+from plonket.base.fields import AssetDigest, Number, choice, colour, number, value_at
 from plonket.document.bases import LayerBase
 from plonket.document.follow import Follow
 from plonket.document.kinds import LAYERS, LayerEntry
@@ -21,7 +21,8 @@ from plonket.room.camera import RoomCamera
 
 
 class LampLayer(StandingLayer):
-    """A soft rectangle that shines along the way it faces; it is not seen itself, only what it lights."""
+    """A soft rectangle that shines along the way it faces, a bulb that shines to all sides, or a spotlight; it is not seen
+    itself, only what it lights."""
 
     kind: Literal["lamp"] = "lamp"
     lift: Number = number(0.6, label="Lift", low=-1000, high=1000, step=0.001, unit="m", group="Stands", soft=(-1, 3),
@@ -30,9 +31,15 @@ class LampLayer(StandingLayer):
     strength: Number = number(100.0, label="Strength", low=0, high=10000, step=1, unit="%", group="Lamp", soft=(0, 400),
                               help="At 100 % it lights a white card a metre away to full white.")  # fmt: skip
     colour: str = colour("#ffe2b8", label="Colour", group="Lamp")
-    wide: Number = number(0.4, label="Width", low=0.001, high=1000, step=0.01, unit="m", group="Lamp", soft=(0.02, 3),
+    shape: Literal["soft", "point", "spot"] = choice(
+        "soft", label="Shape", group="Lamp", names={"soft": "Soft rectangle", "point": "Bulb", "spot": "Spotlight"},
+        help="A bulb shines to all sides, a spotlight in a cone; both throw hard shadows.")  # fmt: skip
+    cone: Number = number(50.0, label="Cone", low=1, high=170, step=1, unit="°", group="Spotlight")
+    cone_soft: Number = number(30.0, label="Soft edge", low=0, high=100, step=1, unit="%", group="Spotlight",
+                               help="How much of the cone its light fades in.")  # fmt: skip
+    wide: Number = number(0.4, label="Width", low=0.001, high=1000, step=0.01, unit="m", group="Rectangle", soft=(0.02, 3),
                           help="The larger it is, the softer its shadows.")  # fmt: skip
-    tall: Number = number(0.3, label="Height", low=0.001, high=1000, step=0.01, unit="m", group="Lamp", soft=(0.02, 3))
+    tall: Number = number(0.3, label="Height", low=0.001, high=1000, step=0.01, unit="m", group="Rectangle", soft=(0.02, 3))
 
 
 class DomeLayer(LayerBase):
@@ -55,6 +62,11 @@ def lamp_of(layer: LampLayer, camera: RoomCamera, spot: Spot, frame: int) -> Lam
         return None
     tint /= float(tint.max())
     axes, place = axes_of(layer, camera, spot, frame)
+    if layer.shape != "soft":
+        power = tint * level * np.pi
+        half = float(np.radians(value_at(layer.cone, frame))) / 2
+        return Lamp(place=matrix_of(axes, place, np.ones(3)), light=(float(power[0]), float(power[1]), float(power[2])),
+                    shape=layer.shape, cone=half, edge=half * (1 - value_at(layer.cone_soft, frame) / 100))  # fmt: skip
     # A card a metre off that faces it shines with L A / pi.
     light = tint * level * np.pi / (wide * tall)
     return Lamp(place=matrix_of(axes, place, np.array([wide / 2, tall / 2, 1.0])),
@@ -74,11 +86,11 @@ def draw(layer: LampLayer | DomeLayer, sources: Sources, frame: int, size: tuple
 
 LAYERS.add(LayerEntry(
     kind="lamp", order=70, label="Lamp", settings=LampLayer, run=draw,
-    help="A soft rectangle that lights the models in its room.",
+    help="A soft rectangle, a bulb or a spotlight for the models in its room.",
     traits=frozenset({"standing", "lights", "follows"}), handles="standing",
-    groups=("Lamp", "Stands"),
+    groups=("Lamp", ("Rectangle", {"shape": ("soft",)}), ("Spotlight", {"shape": ("spot",)}), "Stands"),
     card={"": "Lamp"},
-    says={"": "Soft light on the models in its room"},
+    says={"": "Light on the models in its room"},
 ))  # fmt: skip
 
 

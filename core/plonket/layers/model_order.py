@@ -171,14 +171,30 @@ def _things(
 
 
 def copies(layer: MeshLayer, camera: RoomCamera, spot: Spot, when: float) -> list[F64]:
-    """(4, 4) room from model of a model and its copies: side by side about the spot, and behind each other."""
+    """(4, 4) room from model of a model and its copies: side by side about the spot, and behind each other, each as much
+    otherwise as the layer says."""
+    every = layer.across * layer.deep
+    first = stands(layer, camera, spot, when)
+    if every == 1:
+        return [first]
+    axes = first[:3, :3] / np.linalg.norm(first[:3, 0])
     out = []
-    for j in range(layer.deep):
-        for i in range(layer.across):
-            m = stands(layer, camera, spot, when)
-            axes = m[:3, :3] / np.linalg.norm(m[:3, 0])
-            m[:3, 3] += axes[:, 0] * (i - (layer.across - 1) / 2) * layer.across_gap - axes[:, 2] * j * layer.deep_gap
-            out.append(m)
+    for k in range(every):
+        i, j = k % layer.across, k // layer.across
+        # Drawn for each by itself: one more copy changes none of the others.
+        aside, back, turn, size = np.random.default_rng([layer.copies_seed, i, j]).uniform(-1, 1, 4)
+        share = layer.scattered / 100 / 2
+        x = (i - (layer.across - 1) / 2 + share * aside) * layer.across_gap
+        z = -(j + share * back) * layer.deep_gap
+        m = first.copy()
+        angle = np.radians(layer.copies_turned) * turn
+        c, s = np.cos(angle), np.sin(angle)
+        grown = 1 + layer.copies_sized / 100 * size
+        m[:3, :3] = grown * (axes @ [[c, 0, s], [0, 1, 0], [-s, 0, c]] @ axes.T) @ first[:3, :3]
+        # The pivot stays where it stands.
+        stood = first[:3, :3] @ np.array(layer.pivot) + first[:3, 3]
+        m[:3, 3] = stood - m[:3, :3] @ np.array(layer.pivot) + axes[:, 0] * x + axes[:, 2] * z
+        out.append(m)
     return out
 
 

@@ -72,6 +72,14 @@ class MeshLayer(StandingLayer):
                         soft=(0.02, 2))
     deep_gap: float = plain(0.3, label="Apart in depth", low=-100, high=100, step=0.01, unit="m", group="Copies",
                         soft=(0.02, 2))
+    scattered: float = plain(0, label="Scattered", low=0, high=200, step=1, unit="%", group="Copies", soft=(0, 100),
+                             help="How far from its place each may stand, of the way to the next.")  # fmt: skip
+    copies_turned: float = plain(0, label="Turned", low=0, high=180, step=1, unit="°", group="Copies",
+                                 help="By how much each may be turned from the first.")  # fmt: skip
+    copies_sized: float = plain(0, label="Sizes", low=0, high=90, step=1, unit="%", group="Copies", soft=(0, 50),
+                                help="By how much each may be larger or smaller.")  # fmt: skip
+    copies_seed: int = plain(1, label="Seed", low=0, high=9999, step=1, group="Copies", whole=True,
+                             help="Another number, another crowd.")  # fmt: skip
     haze: Number = number(0.0, label="Haze", low=0, high=100, step=1, unit="%", group="Haze",
                           help="How much of it is lost in the air at the distance below.")  # fmt: skip
     haze_at: Number = number(5.0, label="At", low=0.01, high=100000, step=0.1, unit="m", group="Haze", soft=(0.5, 50))

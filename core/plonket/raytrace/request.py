@@ -64,11 +64,20 @@ class Instance:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Lamp:
-    """A soft rectangle that shines to one side: its place (4, 4), world from lamp, spans (-1, -1) to (1, 1) and shines along
-    its +z; `light` is the linear RGB radiance it gives off."""
+    """A light that stands in a set and is not seen itself.
+
+    Attributes
+    ----------
+    place : (4, 4) world from lamp; it shines along its +z. light : linear RGB. shape : `soft`, a rectangle from (-1, -1) to
+    (1, 1), whose radiance `light` is; `point`, to all sides; `spot`, a cone: their radiant intensity it is. cone, edge : half
+    angle of a spot, and how much of that from its middle is lit evenly, in radians.
+    """
 
     place: F64
     light: tuple[float, float, float]
+    shape: Literal["soft", "point", "spot"] = "soft"
+    cone: float = 0.0
+    edge: float = 0.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

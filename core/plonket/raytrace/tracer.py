@@ -10,7 +10,7 @@ from plonket.base.conventions import F32, F64
 from plonket.image.push_pull import spread_out
 from plonket.raytrace.engine import Denoiser, import_mitsuba, mesh_of
 from plonket.raytrace.integrator import CHANNELS, announce
-from plonket.raytrace.request import CameraView, Coat, Instance, Lights, Receiver, RenderRequest, Role
+from plonket.raytrace.request import CameraView, Coat, Instance, Lamp, Lights, Receiver, RenderRequest, Role
 from plonket.raytrace.surfaces import TINTS, coated, glow_of, lets_through, surface_of
 from plonket.room.meshes.files import name_of
 from plonket.room.meshes.instances import read_thing
@@ -82,7 +82,7 @@ class FilmSet:
 
 def order_lights(lights: Lights) -> Any:
     """What tells two sets of lights apart, for a dictionary."""
-    lamps = tuple((lamp.place.tobytes(), lamp.light) for lamp in lights.lamps)
+    lamps = tuple((lamp.place.tobytes(), lamp.light, lamp.shape, lamp.cone, lamp.edge) for lamp in lights.lamps)
     dome = lights.dome
     return (lights.sun, lights.sun_light, lights.sky_light, lights.soft, lamps,
             dome and (dome.picture, dome.turn, dome.strength))  # fmt: skip
@@ -151,6 +151,9 @@ class _Scene:
                 "emitter": {"type": "area", "radiance": {"type": "rgb", "value": radiance.tolist()}}, "bsdf": black,
             }  # fmt: skip
         for k, lamp in enumerate(lights.lamps):
+            if lamp.shape != "soft":
+                out[f"bulb{k}"] = _bulb(mi, lamp)
+                continue
             out[f"lamp{k}"] = {
                 "type": "rectangle", "to_world": mi.ScalarTransform4f(lamp.place.tolist()), "bsdf": black,
                 "emitter": {"type": "area", "radiance": {"type": "rgb", "value": list(lamp.light)}},
@@ -259,6 +262,19 @@ class _Scene:
             "film": {"type": "hdrfilm", "width": width, "height": height, "pixel_format": "rgb", "rfilter": {"type": "box"}},
             "sampler": {"type": "multijitter", "sample_count": samples},
         })  # fmt: skip
+
+
+def _bulb(mi: Any, lamp: Lamp) -> dict[str, Any]:
+    """A lamp without extent."""
+    power = {"type": "rgb", "value": list(lamp.light)}
+    if lamp.shape == "point":
+        return {"type": "point", "position": lamp.place[:3, 3].tolist(), "intensity": power}
+    axes = lamp.place[:3, :3] / np.linalg.norm(lamp.place[:3, :3], axis=0)
+    to_world = np.block([[axes, lamp.place[:3, 3:]], [np.zeros((1, 3)), np.ones((1, 1))]])
+    # It has to have an edge, be it thin.
+    beam = float(np.degrees(min(lamp.edge, lamp.cone * 0.995)))
+    return {"type": "spot", "to_world": mi.ScalarTransform4f(to_world.tolist()), "intensity": power,
+            "cutoff_angle": float(np.degrees(lamp.cone)), "beam_width": beam}  # fmt: skip
 
 
 def _materials(thing: Instance, model: Mesh, ground: tuple[float, float, float]) -> list[Material | None]:

@@ -4651,7 +4651,8 @@ export interface components {
         };
         /**
          * LampLayer
-         * @description A soft rectangle that shines along the way it faces; it is not seen itself, only what it lights.
+         * @description A soft rectangle that shines along the way it faces, a bulb that shines to all sides, or a spotlight; it is not seen
+         *     itself, only what it lights.
          */
         LampLayer: {
             /**
@@ -4671,6 +4672,16 @@ export interface components {
              * @default #ffe2b8
              */
             colour: string;
+            /**
+             * Cone
+             * @default 50
+             */
+            cone: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Cone Soft
+             * @default 30
+             */
+            cone_soft: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Ends
              * @description Last frame on which it is there; none: to the end
@@ -4751,6 +4762,12 @@ export interface components {
              * @default 0
              */
             roll: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Shape
+             * @default soft
+             * @enum {string}
+             */
+            shape: "soft" | "point" | "spot";
             /**
              * Shown
              * @default true
@@ -5309,6 +5326,21 @@ export interface components {
              */
             clip_seconds: number;
             /**
+             * Copies Seed
+             * @default 1
+             */
+            copies_seed: number;
+            /**
+             * Copies Sized
+             * @default 0
+             */
+            copies_sized: number;
+            /**
+             * Copies Turned
+             * @default 0
+             */
+            copies_turned: number;
+            /**
              * Deep
              * @default 1
              */
@@ -5476,6 +5508,11 @@ export interface components {
              * @default 0
              */
             roll: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Scattered
+             * @default 0
+             */
+            scattered: number;
             /**
              * Shadow
              * @default true
