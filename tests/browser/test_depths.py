@@ -97,6 +97,9 @@ class Behind(BrowserTest):
         until(lambda: len(self.document()["stack"]) == 1, 20, "the layer")
         self.type_number("Height", 0.3)
         until(lambda: self.document()["stack"][0]["tall"] == 0.3, 20, "the height")
+        # Its shadow falls on what was filmed by depth, and on level ground without.
+        page.get_by_role("switch", name="Shadow", exact=True).click()
+        until(lambda: not self.document()["stack"][0]["shadow"], 20, "no shadow")
         self.caught_up()
         hidden = self.picture()
         # Switched off, it stands before everything; undone, behind again.

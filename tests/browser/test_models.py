@@ -106,9 +106,6 @@ class Windmill(BrowserTest):
         colour.fill("#20c040")
         colour.blur()
         until(lambda: self.layer()["parts"][0]["paint"] == "#20c040", 20, "its colour")  # type: ignore[index]
-        page.get_by_role("combobox", name="Surface of Wood").click()
-        page.get_by_role("option", name="Glossy").click()
-        until(lambda: self.layer()["parts"][0]["surface"] == "glossy", 20, "its surface")  # type: ignore[index]
         painted = self.picture()
         green = (painted[..., 1] > 1.5 * painted[..., 0]) & (painted[..., 1] > 60)
         self.assertGreater(int(green.sum()), 150)

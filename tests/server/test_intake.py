@@ -113,6 +113,30 @@ class Uploads(WithFolder):
         self.assertEqual(answer.status_code, 422)
         self.assertIn("big.obj took too long or too much memory", answer.json()["message"])
 
+    def test_a_model_of_several_files_becomes_one_and_says_what_it_is_made_of(self) -> None:
+        path = self.folder / "card.zip"
+        obj = "mtllib card.mtl\nv 0 0 0\nv 1 0 0\nv 0 1 0\nusemtl paper\nf 1 2 3\nusemtl brass\nf 3 2 1\n"
+        with zipfile.ZipFile(path, "w") as box:
+            box.writestr("card.obj", obj)
+            box.writestr("card.mtl", "newmtl paper\nKd 1 1 1\nnewmtl brass\nKd 1 0.8 0.2\n")
+        self.assertEqual(self.page.upload(path).status_code, 204)
+        asset = Asset.objects.get()
+        self.assertEqual((asset.kind, asset.ending, asset.name), ("model", ".glb", "card"))
+        told = self.page.get(f"/assets/{asset.digest}/model").json()
+        self.assertEqual((told["materials"], told["clips"]), (["paper", "brass"], []))
+        # One that was brought in before that was asked is read once more.
+        Asset.objects.update(info={k: v for k, v in asset.info.items() if k not in ("materials", "clips")})
+        self.assertEqual(self.page.get(f"/assets/{asset.digest}/model").json(), told)
+        self.assertIn("materials", Asset.objects.get().info)
+        with zipfile.ZipFile(path, "w") as box:
+            box.writestr("card.gltf", '{"asset": {"version": "2.0"}, "buffers": [{"uri": "gone.bin", "byteLength": 4}]}')
+        answer = self.page.upload(path)
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("gone.bin", answer.json()["message"])
+        self.assertEqual(self.page.upload(self.still()).status_code, 204)
+        still = Asset.objects.get(kind="still")
+        self.assertEqual(self.page.get(f"/assets/{still.digest}/model").status_code, 400)
+
     def box_of_many_faces(self) -> Path:
         path = self.folder / "big.obj"
         path.write_text("v 0 0 0\nv 1 0 0\nv 0 1 0\n" + "f 1 2 3\n" * 200_000)

@@ -52,9 +52,7 @@ def announce(mi: Any) -> None:
         def passed(self, scene: Any, sampler: Any, ray: Any, si: Any, models: list[Any], active: Any) -> Any:
             """Go on through what lets light through, by chance as much as it does; where that ends, how much of what lies
             behind all of it counts, how much of that surface is covered, and what its own light is multiplied with."""
-            left, cover, gain = mi.Float(1), mi.Float(1), mi.Float(1)
-            going = mi.Bool(active)
-            for _ in range(LAYERS):
+            def step(sampler: Any, o: Any, si: Any, left: Any, cover: Any, gain: Any, going: Any, layer: Any) -> Any:
                 on = _among(si, models) & going
                 through = dr.clip(mi.luminance(si.bsdf(ray).eval_null_transmission(si, on)), 0, 1)
                 # Glass is met more often than it covers: it covers little, and mirrors what is bright.
@@ -64,8 +62,13 @@ def announce(mi: Any) -> None:
                 gain = dr.select(ends, left / dr.maximum(stops, 1e-6), gain)
                 going = on & ~ends
                 left = dr.select(going, left * through / dr.maximum(1 - stops, 1e-6), left)
-                ray.o = dr.select(going, si.spawn_ray(ray.d).o, ray.o)
-                si = dr.select(going, scene.ray_intersect(ray, going), si)
+                on_from = si.spawn_ray(ray.d)
+                o = dr.select(going, on_from.o, o)
+                si = dr.select(going, scene.ray_intersect(on_from, going), si)
+                return sampler, o, si, left, cover, gain, going & (layer < LAYERS), layer + 1
+
+            state = (sampler, mi.Point3f(ray.o), si, mi.Float(1), mi.Float(1), mi.Float(1), mi.Bool(active), mi.UInt32(1))
+            _, ray.o, si, left, cover, gain, _, _ = dr.while_loop(state, lambda *state: state[6], step)
             return si, left, cover, gain
 
         def surface_light(self, scene: Any, sampler: Any, ray: Any, si: Any, active: Any) -> Any:
@@ -98,15 +101,17 @@ def announce(mi: Any) -> None:
             """How much light gets from a place to another: all or nothing, but for what lets light through."""
             if not self.through:
                 return dr.select(scene.ray_test(si.spawn_ray_to(place), active), mi.Float(0), mi.Float(1))
-            left, at, going = mi.Float(1), si, mi.Bool(active)
-            for _ in range(LAYERS):
-                ray = at.spawn_ray_to(place)
-                met = scene.ray_intersect(ray, going)
+
+            def step(left: Any, at: Any, going: Any, layer: Any) -> Any:
+                met = scene.ray_intersect(at.spawn_ray_to(place), going)
                 going &= met.is_valid()
-                left = dr.select(going, left * mi.luminance(met.bsdf(ray).eval_null_transmission(met, going)), left)
+                left = dr.select(going, left * mi.luminance(met.bsdf().eval_null_transmission(met, going)), left)
                 going &= left > 0.01
-                at = dr.select(going, met, at)
-            return dr.select(going, mi.Float(0), left)
+                return left, dr.select(going, met, at), going & (layer < LAYERS), layer + 1
+
+            state = (mi.Float(1), si, mi.Bool(active), mi.UInt32(1))
+            left, _, _, _ = dr.while_loop(state, lambda *state: state[2], step)
+            return dr.select(left > 0.01, left, 0)
 
         def fallen(self, scene: Any, sampler: Any, ray: Any, eye: Any, active: Any) -> tuple[Any, Any, Any]:
             """Whether anything is known where a ray looks, its light in the open, and with what throws shadows."""
