@@ -1,20 +1,30 @@
-"""Open formats: planes, corners, points as JSON, and outlines as SVG."""
+"""Open formats: planes, corners, points as JSON, outlines as SVG, lenses as ST maps."""
 
 from __future__ import annotations
 
+import io
 import json
+import tempfile
 import unittest
+import zipfile
+from dataclasses import replace
+from pathlib import Path
 
+import cv2
 import numpy as np
 
+from plonket.base.conventions import F32, F64
 from plonket.base.errors import FormatError
 from plonket.base.outlines import Outline, OutlineKey, OutlinePoint, carry, control_points
 from plonket.base.states import GIVEN, LOST, NONE, TRACKED
+from plonket.formats.camera_json import read_camera
+from plonket.formats.camera_st_maps import st_maps, write_st_maps
 from plonket.formats.corners_csv import read_corners, write_corners
 from plonket.formats.plane_json import read_plane, write_plane
 from plonket.formats.points_csv import read_points
 from plonket.formats.points_json import read_points_json, write_points_json
 from plonket.formats.svg_outlines import NamedOutline, path_of, read_svg, write_svg
+from plonket.image.exr import read_exr
 from plonket.track.plane.settings import PlaneMotion
 from plonket.track.plane.track import PlaneTrack
 from plonket.track.stored import read_measured
@@ -130,3 +140,48 @@ class Svg(unittest.TestCase):
                      "<!DOCTYPE svg [<!ENTITY a 'b'>]><svg xmlns='http://www.w3.org/2000/svg'/>"):  # fmt: skip
             with self.assertRaises(FormatError):
                 read_svg(text, 0)
+
+
+class StMaps(unittest.TestCase):
+    SIZE = (96, 64)
+
+    def maps(self, k1: float, *focal: float) -> dict[str, F32]:
+        frames = [{"frame": i, "position": [0, 0, 0], "rotation": [0, 0, 0, 1], "focal_px": f} for i, f in enumerate(focal)]
+        text = json.dumps({"width": 96, "height": 64, "focal_px": focal[0], "distortion": {"k1": k1, "k2": 0.03}, "frames": frames})
+        track = read_camera(text, len(focal), self.SIZE)
+        track = replace(track, focal=np.array(focal))
+        found: dict[str, F32] = {}
+        with tempfile.TemporaryDirectory() as folder, zipfile.ZipFile(io.BytesIO(write_st_maps(track))) as archive:
+            for name in archive.namelist():
+                path = Path(folder) / "map.exr"
+                path.write_bytes(archive.read(name))
+                found[name] = read_exr(path, "RG")
+        return found
+
+    def pixels(self, st: F32) -> F64:
+        return np.stack([st[..., 0] * 96.0, (1 - st[..., 1].astype(float)) * 64.0], axis=-1)
+
+    def test_they_fetch_from_where_the_lens_bent_it_and_lead_back(self) -> None:
+        found = self.maps(-0.15, 90.0)
+        self.assertEqual(sorted(found), ["bent.exr", "straight.exr"])
+        straight, bent = self.pixels(found["straight.exr"]), self.pixels(found["bent.exr"])
+        # A corner of the straight picture lies nearer to the middle in the filmed one: Brown by hand.
+        r2 = ((0.5 - 48) / 90) ** 2 + ((0.5 - 32) / 90) ** 2
+        radial = 1 - 0.15 * r2 + 0.03 * r2 * r2
+        np.testing.assert_allclose(straight[0, 0], [48 + (0.5 - 48) * radial, 32 + (0.5 - 32) * radial], atol=0.01)
+        # From the filmed picture to the straight one and back is nowhere.
+        y, x = np.mgrid[8:56, 8:88] + 0.5
+        at = bent[8:56, 8:88]
+        back = cv2.remap(np.ascontiguousarray(straight, np.float32), (at[..., 0] - 0.5).astype(np.float32),
+                         (at[..., 1] - 0.5).astype(np.float32), cv2.INTER_LINEAR)  # fmt: skip
+        np.testing.assert_allclose(back, np.stack([x, y], axis=-1), atol=0.05)
+
+    def test_a_straight_lens_moves_nothing_and_one_that_zooms_has_a_pair_for_each_frame(self) -> None:
+        track = read_camera(json.dumps({"width": 96, "height": 64, "focal_px": 90, "frames": [
+            {"frame": 0, "position": [0, 0, 0], "rotation": [0, 0, 0, 1]}]}), 1, self.SIZE)  # fmt: skip
+        y, x = np.mgrid[0:64, 0:96] + 0.5
+        for st in st_maps(track.lens(0), self.SIZE).values():
+            np.testing.assert_allclose(self.pixels(st), np.stack([x, y], axis=-1), atol=1e-4)
+        zoomed = self.maps(-0.15, 90.0, 120.0)
+        self.assertEqual(sorted(zoomed), [f"{name}/00000{k}.exr" for name in ("bent", "straight") for k in range(2)])
+        self.assertGreater(float(np.abs(zoomed["straight/000000.exr"] - zoomed["straight/000001.exr"]).max()), 0.005)

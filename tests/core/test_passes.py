@@ -6,7 +6,6 @@ import json
 
 import cv2
 import numpy as np
-import OpenEXR
 
 from plonket.base.colour import encode
 from plonket.base.conventions import F32, U8
@@ -14,6 +13,7 @@ from plonket.base.errors import BadInput
 from plonket.document.bases import LayerBase
 from plonket.document.shot import Footage, Shot
 from plonket.document.spot import Spot
+from plonket.image.exr import read_exr
 from plonket.layers.generated import GeneratedLayer
 from plonket.layers.wash import WashLayer
 from plonket.render.frame import render_frame
@@ -90,20 +90,15 @@ class Passes(Rooms):
         page = json.loads((out / "passes.json").read_text())
         self.assertEqual((page["first_frame"], page["frames"], page["fps"], page["base"]), (1, 1, "25", "base"))
         self.assertEqual([one["folder"] for one in page["layers"]], ["near_near", "a-card_card"])
-        canvas = self.read(out / "base" / "000000.exr", "RGBA")
+        canvas = read_exr(out / "base" / "000000.exr", "RGBA")
         for one in page["layers"]:
-            rgba = self.read(out / one["folder"] / "000000.exr", "RGBA")
-            shade = self.read(out / one["folder"] / "000000.exr", ["shadow.A"])[..., 0]
+            rgba = read_exr(out / one["folder"] / "000000.exr", "RGBA")
+            shade = read_exr(out / one["folder"] / "000000.exr", ["shadow.A"])[..., 0]
             canvas[..., :3] = rgba[..., :3] + canvas[..., :3] * (1 - rgba[..., 3] - shade)[..., None]
         off = np.abs(self.codes(canvas) - render_frame(shot, sources, 1))
         self.assertLessEqual(float(off.max()), 1.0)
-        depth = self.read(out / "a-card_card" / "000000.exr", "Z")[..., 0]
+        depth = read_exr(out / "a-card_card" / "000000.exr", "Z")[..., 0]
         self.assertAlmostEqual(float(np.median(depth[depth > 0])), float(camera().local(1, np.array([0, 0.1, 0.0]))[2]), delta=0.1)
-
-    def read(self, path: object, names: object) -> F32:
-        with OpenEXR.File(str(path), separate_channels=True) as file:
-            channels = file.channels()
-            return np.stack([np.asarray(channels[name].pixels, np.float32) for name in names], axis=-1)  # type: ignore[attr-defined]
 
     def test_pictures_of_sixteen_bits(self) -> None:
         shot, sources = self.shot(self.near)

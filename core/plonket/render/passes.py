@@ -13,7 +13,6 @@ from pathlib import Path
 
 import cv2
 import numpy as np
-import OpenEXR
 
 from plonket.base.colour import deep_codes
 from plonket.base.conventions import F32, F64
@@ -23,6 +22,7 @@ from plonket.document.bases import BlendName, LayerBase
 from plonket.document.kinds import LAYERS
 from plonket.document.shot import Shot
 from plonket.image.blend import lay_over
+from plonket.image.exr import write_exr
 from plonket.image.picture import Picture, windowed
 from plonket.layers.hidden import spot_nearness
 from plonket.layers.sources import Sources
@@ -221,8 +221,4 @@ def _write_exr(path: Path, one: LayerPasses, wanted: Sequence[str]) -> None:
         channels["Z"] = one.depth
     if "normals" in wanted and one.normals is not None:
         channels |= {f"N.{axis}": part for axis, part in zip("XYZ", one.normals.transpose(2, 0, 1), strict=True)}
-    header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
-    part = path.with_name(path.name + ".part.exr")
-    with OpenEXR.File(header, {name: np.ascontiguousarray(values) for name, values in channels.items()}) as file:
-        file.write(str(part))
-    part.replace(path)
+    write_exr(path, channels)
