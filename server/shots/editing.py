@@ -11,13 +11,19 @@ from django.db.models import Max
 
 from jobs.tell import tell
 from library.models import Asset, Project
+from library.pool import read_measurement
 from plonket.base.errors import BadInput
+from plonket.base.lru_cache import LruCache
 from plonket.document.hashes import picture_hash
 from plonket.document.operations import replace_footage
 from plonket.document.shot import Footage, read_shot
 from plonket.document.shot import Shot as Document
+from plonket.room.camera_track import CameraTrack
+from plonket.track.camera.by_hand import put_right, said_by_hand, settled
+from plonket.track.camera.settings import CameraMotion
+from plonket_server import store
 from plonket_server.problems import Conflict, NotHere
-from shots.models import Revision, Shot
+from shots.models import Measurement, Revision, Shot
 
 
 def find_shot(shot_id: uuid.UUID) -> Shot:
@@ -78,6 +84,8 @@ def patch_shot(shot_id: uuid.UUID, patch: list[dict[str, Any]], label: str) -> S
 
 
 MOST_VALUES = 2_000_000
+_MADE: LruCache[tuple[str, str, float], str] = LruCache(lambda _key: "", 64)
+"""Digests of solves that were put right by hand, by what was asked for."""
 
 
 def _is_small(document: Any) -> bool:
@@ -140,12 +148,25 @@ def _locked(shot_id: uuid.UUID) -> Shot:
 
 
 def _store(shot: Shot, document: Document, parent: Revision | None, label: str) -> None:
+    document = settled(document, _put_right)
     number = (shot.revisions.aggregate(top=Max("number"))["top"] or 0) + 1
     made = Revision.objects.create(
         shot=shot, number=number, parent=parent, document=document.model_dump(mode="json"),
         picture=picture_hash(document), label=label[:120],
     )  # fmt: skip
     _go_to(shot, made)
+
+
+def _put_right(base: str, motion: CameraMotion, fps: float) -> str:
+    """A solve put right by hand, as a measurement of its own: every edit of the shot asks for it."""
+    def make() -> str:
+        track = read_measurement(base)
+        assert isinstance(track, CameraTrack)
+        return store.keep_measurement(put_right(track, motion, fps).to_bytes())
+
+    digest = _MADE.get((base, said_by_hand(motion), fps), make)
+    Measurement.objects.get_or_create(digest=digest, defaults={"kind": CameraTrack.KIND, "summary": {}})
+    return digest
 
 
 def _go_to(shot: Shot, revision: Revision) -> None:

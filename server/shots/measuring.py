@@ -52,7 +52,7 @@ class Measure:
         motion, footage = document.motion(job.payload["motion"]), document.footage
         if footage is None:
             raise BadInput("shot.no_footage", "The shot's footage was taken away.")
-        previous = read_measurement(motion.measurement) if motion.measurement else None
+        previous = read_measurement(motion.untouched) if motion.untouched else None
         teller = _PartialTeller(job)
         clip = open_clip(store.derived_folder(footage.asset) / "clip.mp4")
 
@@ -97,7 +97,7 @@ class Measure:
             if not chunk.is_held():
                 raise Cancelled
             motions = [
-                m.model_copy(update={"measurement": digest}) if m.id == motion_id else m for m in document.motions
+                m.model_copy(update=m.measured_as(digest)) if m.id == motion_id else m for m in document.motions
             ]
             return None if motions == document.motions else document.model_copy(update={"motions": motions})
 

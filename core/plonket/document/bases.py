@@ -225,6 +225,15 @@ class MotionBase(Item):
     measurement: MeasurementDigest | None = None
 
     @property
+    def untouched(self) -> str | None:
+        """What was measured, before anything was put right by hand."""
+        return self.measurement
+
+    def measured_as(self, digest: str) -> dict[str, Any]:
+        """The fields that change where it is measured anew."""
+        return {"measurement": digest}
+
+    @property
     def home(self) -> int:
         """The frame whose pixels are the motion's own."""
         return 0

@@ -2088,9 +2088,20 @@ export interface components {
          * @description The movement of the camera through a set that stands still.
          *
          *     `set_aside` are details that have no say, by their number; `strong` are point motions whose points do not move
-         *     in the set and count more than details found by themselves.
+         *     in the set and count more than details found by themselves. `solved` is the solve where `measurement` is that put right
+         *     by hand.
          */
         CameraMotion: {
+            /**
+             * Ahead
+             * @default 0
+             */
+            ahead: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Aside
+             * @default 0
+             */
+            aside: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Count
              * @default 400
@@ -2155,12 +2166,22 @@ export interface components {
             /** Name */
             name: string;
             /**
+             * Pan
+             * @default 0
+             */
+            pan: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
              * Reference Frame
              * @default 0
              */
             reference_frame: number;
             /** Regions */
             regions: components["schemas"]["Region"][];
+            /**
+             * Roll
+             * @default 0
+             */
+            roll: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Rolling
              * @default true
@@ -2191,6 +2212,21 @@ export interface components {
             /** Set Aside */
             set_aside: number[];
             /**
+             * Smooth Over
+             * @default 0.4
+             */
+            smooth_over: number;
+            /**
+             * Smoothed
+             * @default 0
+             */
+            smoothed: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Solved
+             * @default null
+             */
+            solved: string | null;
+            /**
              * Spacing
              * @default 1.25
              */
@@ -2203,10 +2239,25 @@ export interface components {
             /** Strong */
             strong: string[];
             /**
+             * Tilt
+             * @default 0
+             */
+            tilt: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Up
+             * @default 0
+             */
+            up: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
              * Zoom
              * @default false
              */
             zoom: boolean;
+            /**
+             * Zoom By
+             * @default 0
+             */
+            zoom_by: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
         /** CameraOut */
         CameraOut: {

@@ -12,5 +12,5 @@ MOTIONS.add(MotionEntry(
     kind="camera", order=30, label="Camera", settings=CameraMotion, run=measure_camera, track=CameraTrack,
     movement=room_movement,
     help="Solves the camera and the set in 3D from many details it finds by itself.",
-    traits=frozenset({"whole", "room", "regions", "counts"}), groups=("Lens", "Details"), handles="details",
+    traits=frozenset({"whole", "room", "regions", "counts"}), groups=("Lens", "Details", "By hand"), handles="details",
 ))  # fmt: skip

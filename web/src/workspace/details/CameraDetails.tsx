@@ -15,6 +15,7 @@ import {
 } from "~/workspace/actions/camera";
 import { length, minus } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
+import { ByHand } from "~/workspace/details/ByHand";
 import { Group, Row, Title } from "~/workspace/details/Group";
 import { MeasureRow, MotionFoot, UsedBy } from "~/workspace/details/MotionParts";
 import { NotLookedAt } from "~/workspace/details/RegionList";
@@ -63,6 +64,7 @@ export function CameraDetails({ motion }: { motion: CameraMotion }) {
       ))}
       {solve && <Judge motion={motion} solve={solve} />}
       {solve?.kind === "full" && <RoomGroup motion={motion} solve={solve} />}
+      {solve && <ByHand motion={motion} solve={solve} set={set} />}
       {schema && (
         <SchemaForm
           schema={schema}

@@ -3,7 +3,7 @@ import { useCallback } from "react";
 import type { Motion } from "~/api/client";
 import { useOpenShot } from "~/workspace/context";
 import { apply } from "~/workspace/geometry";
-import { solves, useCameras, useSpaces } from "~/workspace/spaces";
+import { useSpaces } from "~/workspace/spaces";
 import { type Draw, Lane } from "~/workspace/timestrip/Lane";
 import { type Scale, xOf } from "~/workspace/timestrip/scale";
 import { LOST, useTracks } from "~/workspace/tracks";
@@ -15,7 +15,6 @@ export function Curves({ motion, scale }: { motion: Motion; scale: Scale }) {
   const { record } = useOpenShot();
   const tracks = useTracks(motion.kind === "points" ? motion : null);
   const spaces = useSpaces();
-  const camera = useCameras().get(motion.id);
   const frames = lengthOf(record.document.footage);
   const draw = useCallback<Draw>(
     (context, colour) => {
@@ -26,15 +25,6 @@ export function Curves({ motion, scale }: { motion: Motion; scale: Scale }) {
           y: motion.quad.reduce((s, c) => s + c[1], 0) / 4,
         };
         paths.push(Array.from({ length: frames }, (_, f) => apply(spaces.plane(motion, f), middle)));
-      } else if (solves(motion)) {
-        // The camera's own way to the right and up, in millimetres of the room.
-        if (camera)
-          paths.push(
-            Array.from({ length: frames }, (_, f) => {
-              const [x, y] = camera.eye(f);
-              return { x: x * 1000, y: -y * 1000 };
-            }),
-          );
       } else if (motion.kind === "points") {
         for (const p of motion.points)
           paths.push(
@@ -82,7 +72,7 @@ export function Curves({ motion, scale }: { motion: Motion; scale: Scale }) {
       context.font = "10.5px 'DM Mono'";
       context.fillText(`±${reach.toFixed(0)} px · across — down - -`, 14, 12);
     },
-    [motion, scale, tracks, spaces, frames, camera],
+    [motion, scale, tracks, spaces, frames],
   );
   return <Lane height={CURVES} label={`Path of ${motion.name} over time`} scale={scale} draw={draw} />;
 }

@@ -9,6 +9,8 @@ import { Range } from "~/workspace/timestrip/Range";
 import { useLayerSlip } from "~/workspace/slip";
 import { act, useWorkspace } from "~/workspace/store";
 import { Bar, BAR } from "~/workspace/timestrip/Bars";
+import { solves } from "~/workspace/spaces";
+import { CAMERA_CURVES, CameraCurves } from "~/workspace/timestrip/CameraCurves";
 import { Curves, CURVES } from "~/workspace/timestrip/Curves";
 import { keysOf } from "~/workspace/geometry";
 import { KEY_CURVES, KeyCurves } from "~/workspace/timestrip/KeyCurves";
@@ -140,7 +142,9 @@ export function TimeStrip() {
           </Label>
         ))}
         {apart?.told && <Label tall={SLIP}>Apart from {apart.second.name}, px</Label>}
-        {chosenMotion && curves && <Label tall={CURVES}>Path of {chosenMotion.name}</Label>}
+        {chosenMotion && curves && (
+          <Label tall={solves(chosenMotion) ? CAMERA_CURVES : CURVES}>Path of {chosenMotion.name}</Label>
+        )}
         {barred.map((one) => (
           <Label key={one.id} tall={BAR}>
             <button
@@ -222,7 +226,13 @@ export function TimeStrip() {
             />
           </div>
         )}
-        {chosenMotion && curves && <Curves motion={chosenMotion} scale={scale} />}
+        {chosenMotion &&
+          curves &&
+          (solves(chosenMotion) ? (
+            <CameraCurves motion={chosenMotion} scale={scale} />
+          ) : (
+            <Curves motion={chosenMotion} scale={scale} />
+          ))}
         {barred.map((one) => (
           <Bar key={one.id} layer={one} scale={scale} />
         ))}

@@ -1,9 +1,16 @@
 import { useMemo } from "react";
+import type { Motion } from "~/api/client";
 import { useChosenLayer, useChosenPerch, useChosenTreatment, useOpenShot } from "~/workspace/context";
-import { has } from "~/workspace/kinds";
-import { findLayer, setOnLayer, setOnPerch, setOnPlate } from "~/workspace/patches";
+import { has, kindOf } from "~/workspace/kinds";
+import { findLayer, setOnLayer, setOnMotion, setOnPerch, setOnPlate } from "~/workspace/patches";
 import { useWorkspace } from "~/workspace/store";
 import { type Moving, movingOf, type Owner } from "~/workspace/timestrip/keyed";
+
+/** Whether a motion has numbers that may be keyed: a solved camera is put right by hand. */
+const movable = (motion: Motion) =>
+  Object.values(kindOf("motion", motion.kind)?.schema.properties ?? {}).some(
+    (p) => p["x-plonket"]?.control === "number",
+  );
 
 /** The thing whose keys the time strip shows, its keyed numbers, and how they are changed. */
 export function useOwner(): {
@@ -16,22 +23,27 @@ export function useOwner(): {
   const layer = useChosenLayer();
   const treatment = useChosenTreatment();
   const perch = useChosenPerch();
-  const { finish, footage, sound } = record.document;
+  const { finish, footage, sound, motions } = record.document;
+  const motion = chosen.kind === "motion" ? motions.find((m) => m.id === chosen.id) : undefined;
   const owner = useMemo<Owner | null>(() => {
     if (layer) return { list: "stack", id: layer.id, name: layer.name, thing: layer };
     if (treatment) return { list: "plate", id: treatment.id, name: treatment.name, thing: treatment };
     if (perch) return { list: "perches", id: perch.id, name: perch.name, thing: perch };
+    if (motion && movable(motion))
+      return { list: "motions", id: motion.id, name: motion.name, thing: motion };
     if (chosen.kind === "finish")
       return { list: "finish", id: "finish", name: "Finish", thing: { looks: finish } };
     if (chosen.kind === "footage" && footage)
       return { list: "footage", id: "footage", name: footage.name, thing: { footage, sound } };
     return null;
-  }, [layer, treatment, perch, chosen.kind, finish, footage, sound]);
+  }, [layer, treatment, perch, motion, chosen.kind, finish, footage, sound]);
   // Keys of masks, and of what cuts the footage itself, are set on the clip's frames: they show in its time.
   const retimed = footage?.time != null;
   const numbers = useMemo(() => {
     const all = movingOf(owner?.thing);
     const ofFootage = layer !== null && has("layer", layer, "footage");
+    // So are those of motions.
+    if (retimed && owner?.list === "motions") return [];
     return retimed
       ? all.filter((n) => !n.path.includes("masks") && !(ofFootage && n.path[0] === "key"))
       : all;
@@ -60,6 +72,7 @@ export function useOwner(): {
       const next = to(now) as unknown as Record<string, unknown>;
       const values = Object.fromEntries(fields.map((f) => [f, next[f]]));
       if (owner.list === "stack") return setOnLayer(latest, owner.id, values);
+      if (owner.list === "motions") return setOnMotion(latest, owner.id, values);
       return owner.list === "plate"
         ? setOnPlate(latest, owner.id, values)
         : setOnPerch(latest, owner.id, values);

@@ -1,0 +1,65 @@
+"""A solved camera put right by hand in the browser: a key on one frame, its cost, its curve, and back."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+
+import numpy as np
+from playwright.sync_api import expect
+
+from library.pool import read_measurement
+from plonket.formats.camera_json import write_camera
+from plonket.room.camera_track import CameraTrack
+from synth.phone.take import Recording, frame_times, write_recording
+from tests.browser.stage import BrowserTest, until
+from tests.browser.test_depths import SIZE, room
+
+FRAMES, AT = 8, 3
+
+
+class ByHand(BrowserTest):
+    def motion(self) -> dict[str, object]:
+        return self.document()["motions"][0]  # type: ignore[no-any-return]
+
+    def track(self, digest: object) -> CameraTrack:
+        found = read_measurement(str(digest))
+        assert isinstance(found, CameraTrack)
+        return found
+
+    def test_a_camera_key_is_put_right(self) -> None:
+        page = self.page
+        recording = Recording(rate=Fraction(30), frames=FRAMES, crf=12, sound=False)
+        clip, camera = self.folder / "room.mp4", self.folder / "camera.json"
+        write_recording(clip, iter(room().frames[:FRAMES]), frame_times(recording), SIZE, recording)
+        camera.write_text(write_camera(room().track().at_moments(np.arange(float(FRAMES))), Fraction(30)))
+        self.new_shot()
+        self.bring_in(clip)
+        page.get_by_role("button", name="Follow", exact=True).click()
+        with page.expect_file_chooser() as chooser:
+            page.get_by_role("menuitem", name="From a file").click()
+        chooser.value.set_files(camera)
+        until(lambda: len(self.document()["motions"]) == 1, 20, "the camera")
+        solved = self.motion()["measurement"]
+        self.go_to(AT)
+        page.get_by_text("Put right by hand").click()
+        page.get_by_role("button", name="Key Aside here").click()
+        until(lambda: isinstance(self.motion()["aside"], dict), 20, "the key")
+        self.assertEqual(self.motion()["measurement"], solved, "a key of nothing changes nothing")
+        self.go_to(AT + 1)
+        self.type_number("Aside", 0.05)
+        until(lambda: self.motion()["solved"] == solved, 20, "the camera to be put right")
+        moved = np.linalg.norm(self.track(self.motion()["measurement"]).position - self.track(solved).position, axis=1)
+        np.testing.assert_allclose(moved[: AT + 1], 0, atol=1e-9)
+        np.testing.assert_allclose(moved[AT + 1 :], 0.05, atol=1e-6)
+        expect(page.get_by_test_id("cost")).to_contain_text("as solved by")
+        # Its keys are curves under its path.
+        self.caught_up()
+        page.keyboard.press("x")
+        expect(page.get_by_role("img", name="Path of camera over time")).to_be_visible()
+        expect(page.get_by_label("Key curves of camera")).to_be_visible()
+        page.get_by_role("button", name="As solved again").click()
+        until(lambda: self.motion()["solved"] is None, 20, "the solve again")
+        self.assertEqual(self.motion()["measurement"], solved)
+        self.caught_up()
+        page.keyboard.press("Control+z")
+        until(lambda: self.motion()["solved"] == solved, 20, "undo")

@@ -1,0 +1,66 @@
+import type { CameraMotion, CameraSolve } from "~/api/client";
+import { useKinds, useMeasurement } from "~/api/queries";
+import { useOpenShot } from "~/workspace/context";
+import { SchemaForm } from "~/workspace/details/SchemaForm";
+import { useWorkspace } from "~/workspace/store";
+
+/** Everything that puts a camera right by hand, as it is when nothing is set. */
+const AS_SOLVED = { aside: 0, up: 0, ahead: 0, pan: 0, tilt: 0, roll: 0, zoom_by: 0, smoothed: 0 };
+
+/** A solved camera put right by hand: keyed steps, turns and zoom over the untouched solve, and what that costs. */
+export function ByHand({
+  motion,
+  solve,
+  set,
+}: {
+  motion: CameraMotion;
+  solve: CameraSolve;
+  set: (label: string, values: Record<string, unknown>) => void;
+}) {
+  const { data: kinds } = useKinds("motion");
+  const { record } = useOpenShot();
+  const { data: untouched } = useMeasurement(motion.solved);
+  const frame = useWorkspace((s) => s.frame);
+  const schema = kinds?.find((k) => k.kind === "camera")?.schema;
+  const retimed = record.document.footage?.time != null;
+  if (!schema || solve.kind !== "full") return null;
+  const before = motion.solved ? untouched?.camera : undefined;
+  return (
+    <details className="border-t border-line py-2" open={motion.solved !== null}>
+      <summary className="cursor-pointer text-xs font-bold">Put right by hand</summary>
+      {retimed ? (
+        <p className="mt-1.5 text-xs text-ink-2">
+          Its keys lie on the clip’s own frames: look at the footage as filmed (clear its speed) to change
+          them.
+        </p>
+      ) : (
+        <>
+          <p className="mt-1.5 text-xs text-ink-2">
+            A key on a frame puts that one right, two of them spread a drift between. <b>X</b> shows the path
+            and the keys as curves. The solve itself stays as it is.
+          </p>
+          {before && (
+            <p className="mt-1 text-xs" data-testid="cost">
+              Details are off by <span className="num">{solve.mean_error_px.toFixed(2)}</span> px on the mean;
+              as solved by <span className="num">{before.mean_error_px.toFixed(2)}</span>. Here{" "}
+              <span className="num">{(solve.error_px[frame] ?? 0).toFixed(2)}</span> and{" "}
+              <span className="num">{(before.error_px[frame] ?? 0).toFixed(2)}</span>.{" "}
+              <button
+                className="font-semibold text-tide"
+                onClick={() => set(`${motion.name} as solved`, AS_SOLVED)}
+              >
+                As solved again
+              </button>
+            </p>
+          )}
+          <SchemaForm
+            schema={schema}
+            groups={["By hand"]}
+            values={motion as unknown as Record<string, unknown>}
+            onChange={(field, value, label) => set(`${label} of ${motion.name}`, { [field]: value })}
+          />
+        </>
+      )}
+    </details>
+  );
+}
