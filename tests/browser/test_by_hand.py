@@ -26,6 +26,12 @@ class ByHand(BrowserTest):
         assert isinstance(found, CameraTrack)
         return found
 
+    def open_at(self, frame: int, name: str) -> None:
+        """What puts the camera right, at a frame; gone to before, for the room's views show it too."""
+        self.go_to(frame)
+        self.page.get_by_role("navigation", name="Run sheet").get_by_role("button", name=name).first.click()
+        self.page.get_by_text("Put right by hand").click()
+
     def test_a_camera_key_is_put_right(self) -> None:
         page = self.page
         recording = Recording(rate=Fraction(30), frames=FRAMES, crf=12, sound=False)
@@ -40,12 +46,13 @@ class ByHand(BrowserTest):
         chooser.value.set_files(camera)
         until(lambda: len(self.document()["motions"]) == 1, 20, "the camera")
         solved = self.motion()["measurement"]
-        self.go_to(AT)
-        page.get_by_text("Put right by hand").click()
+        name = str(self.motion()["name"])
+        self.open_at(AT, name)
         page.get_by_role("button", name="Key Aside here").click()
         until(lambda: isinstance(self.motion()["aside"], dict), 20, "the key")
         self.assertEqual(self.motion()["measurement"], solved, "a key of nothing changes nothing")
-        self.go_to(AT + 1)
+        page.keyboard.press("Escape")
+        self.open_at(AT + 1, name)
         self.type_number("Aside", 0.05)
         until(lambda: self.motion()["solved"] == solved, 20, "the camera to be put right")
         moved = np.linalg.norm(self.track(self.motion()["measurement"]).position - self.track(solved).position, axis=1)
@@ -55,8 +62,8 @@ class ByHand(BrowserTest):
         # Its keys are curves under its path.
         self.caught_up()
         page.keyboard.press("x")
-        expect(page.get_by_role("img", name="Path of camera over time")).to_be_visible()
-        expect(page.get_by_label("Key curves of camera")).to_be_visible()
+        expect(page.get_by_role("img", name=f"Path of {name} over time")).to_be_visible()
+        expect(page.get_by_label(f"Key curves of {name}")).to_be_visible()
         page.get_by_role("button", name="As solved again").click()
         until(lambda: self.motion()["solved"] is None, 20, "the solve again")
         self.assertEqual(self.motion()["measurement"], solved)
