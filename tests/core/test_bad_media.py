@@ -125,8 +125,8 @@ class Pictures(InFolder):
         box = trimesh.creation.box()
         box.visual = trimesh.visual.TextureVisuals(uv=np.zeros((len(box.vertices), 2)), material=material)
         with mock.patch("trimesh.load_scene", return_value=trimesh.Scene([box])), self.assertRaises(FormatError) as caught:
-            path.with_suffix(".glb").touch()
-            read_model(path.with_suffix(".glb"))
+            path.with_suffix(".obj").touch()
+            read_model(path.with_suffix(".obj"))
         self.assertIn("9000 x 9000", caught.exception.message)
 
     def test_a_turned_still_stands_upright(self) -> None:

@@ -148,6 +148,12 @@ def _of_obj(name: str, files: _Files, leading: str, data: bytes) -> bytes:
 
     try:
         scene = trimesh.load_scene(io.BytesIO(data), file_type="obj", resolver=Beside())
+        for mesh in scene.geometry.values():
+            material: Any = getattr(getattr(mesh, "visual", None), "material", None)
+            if hasattr(material, "to_pbr"):
+                # Its name would be lost on the way.
+                mesh.visual.material = material.to_pbr()
+                mesh.visual.material.name = material.name
         return bytes(scene.export(file_type="glb"))  # type: ignore[no-untyped-call]
     except (FormatError, MemoryError):
         raise
