@@ -189,7 +189,7 @@ def _glb(parts: list[tuple[Solid, F32, dict[str, Any]]]) -> bytes:
     import trimesh
 
     scene = trimesh.Scene()
-    for solid, colour, look in parts:
+    for k, (solid, colour, look) in enumerate(parts):
         material: Any = trimesh.visual.material.PBRMaterial(  # type: ignore[no-untyped-call]
             metallicFactor=look.get("metal", 0.0), roughnessFactor=look.get("rough", 0.6), name=solid.name
         )
@@ -203,5 +203,6 @@ def _glb(parts: list[tuple[Solid, F32, dict[str, Any]]]) -> bytes:
         mesh.visual = trimesh.visual.TextureVisuals(  # type: ignore[no-untyped-call]
             uv=solid.uv, material=material
         )
-        scene.add_geometry(mesh, node_name=solid.name)
+        # Of two nodes with one name only one would be left.
+        scene.add_geometry(mesh, node_name=f"{solid.name}-{k}")
     return bytes(scene.export(file_type="glb"))  # type: ignore[no-untyped-call]

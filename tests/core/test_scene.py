@@ -94,6 +94,7 @@ class Reading(WithFiles):
         self.assertAlmostEqual(float(every[:, 1].min()), 0, places=6)
         np.testing.assert_allclose(every.max(axis=0) - every.min(axis=0), model.size, atol=1e-6)
         np.testing.assert_allclose((every.max(axis=0) + every.min(axis=0))[[0, 2]], 0, atol=1e-6)
+        self.assertEqual(len(model.parts), 9, "with the fins, flukes and eyes of both sides")
         self.assertEqual({p.material.metal for p in model.parts}, {0.0, 1.0})
         self.assertTrue(any(p.material.picture is not None for p in model.parts), "the foot's wood")
 
