@@ -7,7 +7,7 @@ import { lengthOf } from "~/workspace/time";
 import { type Draw, Lane } from "~/workspace/timestrip/Lane";
 import { type Scale, xOf } from "~/workspace/timestrip/scale";
 
-const BAND = 46;
+const BAND = 38;
 export const CAMERA_CURVES = 3 * BAND;
 const DEGREES = 180 / Math.PI;
 
