@@ -32,7 +32,8 @@ class Materials:
 
     def of(self, index: Any) -> Material:
         if index is None:
-            return Material(colour=np.ones(3, np.float32), metal=1.0, rough=1.0)
+            # The format's own default is rough white metal, which nobody means.
+            return Material()
         about = self._file.one("materials", index)
         if index not in self._made:
             self._made[index] = self._material(about)
