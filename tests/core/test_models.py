@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import json
 import tempfile
+import time
 import unittest
 import zipfile
 from dataclasses import replace
@@ -341,11 +342,23 @@ class Broken(InFolder):
         del file.json["accessors"][0]["min"], file.json["accessors"][0]["max"]
         self.refused(file, "places that are none")
 
+    def test_many_nodes_take_time_in_proportion(self) -> None:
+        took = []
+        for count in (2_000, 16_000):
+            file = self.card()
+            file.json["nodes"] += [{} for _ in range(count)]
+            file.json["scenes"][0]["nodes"] += list(range(1, count + 1))
+            path = self.path(file)
+            began = time.perf_counter()
+            read_model(path)
+            took.append(time.perf_counter() - began)
+        self.assertLess(took[1], 20 * took[0] + 0.5)
+
     def test_what_lies_beyond_the_file(self) -> None:
         for change in ({"byteOffset": 10**9}, {"byteLength": 10**9}, {"byteOffset": -4}, {"buffer": 7}, {"byteLength": "x"}):
             file = self.card()
             file.json["bufferViews"][0] |= change
-            self.refused(file, "missing" if "byteLength" not in change or change["byteLength"] != 4 else "beyond")
+            self.refused(file, "missing")
         file = self.card()
         file.json["accessors"][0]["count"] = 10**6
         self.refused(file, "beyond its end")

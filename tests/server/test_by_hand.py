@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from library.pool import pool, read_measurement
+from library.pool import read_measurement
 from plonket.formats.camera_json import write_camera
 from plonket.room.camera_track import CameraTrack
 from shots.models import Measurement
@@ -59,7 +59,6 @@ class ByHand(WithPlate):
         for _ in range(4):
             self.page.json("POST", f"/shots/{shot}/undo", {})
         self.assertEqual((self.camera(shot)["measurement"], self.camera(shot)["solved"]), (solved, None))
-        pool()
 
     def test_as_solved_again_and_nonsense(self) -> None:
         shot = self.with_camera()

@@ -36,6 +36,7 @@ class Container:
 
     def __init__(self, path: Path) -> None:
         self.name = path.name
+        self._checked: dict[str, list[dict[str, Any]]] = {}
         data = path.read_bytes()
         chunk = b""
         if data[:4] == b"glTF":
@@ -67,11 +68,13 @@ class Container:
         return found
 
     def all(self, key: str) -> list[dict[str, Any]]:
-        """All entries of a kind: `nodes`, `meshes` ..."""
-        found = self.listed(self.json, key)
-        if not all(isinstance(one, dict) for one in found):
-            raise self.broken(f"its {key} are not all objects")
-        return found
+        """All entries of a kind: `nodes`, `meshes` ..., looked through once."""
+        if key not in self._checked:
+            found = self.listed(self.json, key)
+            if not all(isinstance(one, dict) for one in found):
+                raise self.broken(f"its {key} are not all objects")
+            self._checked[key] = found
+        return self._checked[key]
 
     def one(self, key: str, index: Any) -> dict[str, Any]:
         found = self.all(key)
@@ -175,6 +178,12 @@ class Container:
     def inline(self, address: Any) -> bytes:
         """Data that stands in its own address."""
         return inline_data(self.name, address)
+
+
+def table(of: dict[str, Any], key: str) -> dict[str, Any]:
+    """An object within an object; an empty one where there is none."""
+    found = of.get(key)
+    return found if isinstance(found, dict) else {}
 
 
 def inline_data(name: str, address: Any) -> bytes:

@@ -13,7 +13,7 @@ import numpy as np
 
 from plonket.base.conventions import U8
 from plonket.base.errors import FormatError
-from plonket.room.meshes.gltf.container import Container
+from plonket.room.meshes.gltf.container import Container, table
 from plonket.room.meshes.mesh import Material, Texture
 
 MOST_PIXELS = 8192 * 8192
@@ -41,8 +41,8 @@ class Materials:
 
     def _material(self, about: dict[str, Any]) -> Material:
         file = self._file
-        extra = _table(about, "extensions")
-        pbr = _table(about, "pbrMetallicRoughness")
+        extra = table(about, "extensions")
+        pbr = table(about, "pbrMetallicRoughness")
         factor = np.clip(file.numbers(pbr.get("baseColorFactor"), 4, (1, 1, 1, 1)), 0, 1)
         base = self._texture(pbr.get("baseColorTexture"))
         mode = about.get("alphaMode", "OPAQUE")
@@ -53,7 +53,7 @@ class Materials:
             opacity = 1.0 if cover is not None or factor[3] >= file.number(about, "alphaCutoff", 0.5) else 0.0
         surface = self._texture(pbr.get("metallicRoughnessTexture"))
         bumps = self._texture(about.get("normalTexture"))
-        strength = file.number(_table(extra, "KHR_materials_emissive_strength"), "emissiveStrength", 1.0)
+        strength = file.number(table(extra, "KHR_materials_emissive_strength"), "emissiveStrength", 1.0)
         glow = np.maximum(file.numbers(about.get("emissiveFactor"), 3, (0, 0, 0)), 0) * max(strength, 0)
         colour = factor[:3].astype(np.float32)
         metal, rough = (float(np.clip(file.number(pbr, key, 1.0), 0, 1)) for key in ("metallicFactor", "roughnessFactor"))
@@ -63,11 +63,11 @@ class Materials:
                 name=_name(about), colour=np.zeros(3, np.float32), metal=0.0, rough=1.0, opacity=opacity, cover=cover,
                 glow=(float(colour[0]), float(colour[1]), float(colour[2])), glow_picture=_channels(base, (0, 1, 2)),
             )  # fmt: skip
-        clear = file.number(_table(extra, "KHR_materials_transmission"), "transmissionFactor", 0.0)
+        clear = file.number(table(extra, "KHR_materials_transmission"), "transmissionFactor", 0.0)
         return Material(
             name=_name(about), colour=colour, picture=_channels(base, (0, 1, 2)), opacity=opacity, cover=cover, metal=metal,
             rough=rough, surface=_channels(surface, (1, 2)), bumps=_channels(bumps, (0, 1, 2)),
-            bump=file.number(_table(about, "normalTexture"), "scale", 1.0),
+            bump=file.number(table(about, "normalTexture"), "scale", 1.0),
             glow=(float(glow[0]), float(glow[1]), float(glow[2])),
             glow_picture=_channels(self._texture(about.get("emissiveTexture")), (0, 1, 2)), clear=float(np.clip(clear, 0, 1)),
         )  # fmt: skip
@@ -86,11 +86,11 @@ class Materials:
         file = self._file
         if not isinstance(about, dict) or "index" not in about:
             return None
-        moved = _table(_table(about, "extensions"), "KHR_texture_transform")
+        moved = table(table(about, "extensions"), "KHR_texture_transform")
         if moved.get("texCoord", about.get("texCoord", 0)) != 0:
             return None
         texture = file.one("textures", about["index"])
-        webp = _table(_table(texture, "extensions"), "EXT_texture_webp")
+        webp = table(table(texture, "extensions"), "EXT_texture_webp")
         source = webp.get("source", texture.get("source"))
         if source is None:
             return None
@@ -157,11 +157,6 @@ def _channels(texture: Texture | None, which: tuple[int, ...]) -> Texture | None
     if texture is None:
         return None
     return Texture(pixels=np.ascontiguousarray(texture.pixels[..., which]), at=texture.at, wrap=texture.wrap)
-
-
-def _table(of: dict[str, Any], key: str) -> dict[str, Any]:
-    found = of.get(key)
-    return found if isinstance(found, dict) else {}
 
 
 def _name(about: dict[str, Any]) -> str:

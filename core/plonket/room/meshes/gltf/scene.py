@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from plonket.base.conventions import F32, F64, quaternion_to_matrix
 from plonket.base.errors import FormatError
 from plonket.room.meshes.creased import creased
-from plonket.room.meshes.gltf.container import Container
+from plonket.room.meshes.gltf.container import Container, table
 from plonket.room.meshes.gltf.materials import Materials
 from plonket.room.meshes.gltf.movement import Movement, read_movements
 from plonket.room.meshes.mesh import Clip, Material, Mesh, Part
@@ -93,7 +93,7 @@ class Scene:
             if "mesh" not in self.nodes[node]:
                 continue
             for primitive in self.file.listed(self.file.one("meshes", self.nodes[node]["mesh"]), "primitives"):
-                given = primitive.get("indices", _table(primitive, "attributes").get("POSITION"))
+                given = primitive.get("indices", table(primitive, "attributes").get("POSITION"))
                 count = self.file.one("accessors", given).get("count", 0)
                 total += count // (3 if primitive.get("mode", 4) == 4 else 1) if isinstance(count, int) else 0
         if total > MOST_FACES:
@@ -117,7 +117,7 @@ class Scene:
         mesh = file.one("meshes", about["mesh"])
         out = []
         for primitive in file.listed(mesh, "primitives"):
-            attributes = _table(primitive, "attributes")
+            attributes = table(primitive, "attributes")
             if primitive.get("mode", 4) not in (4, 5, 6) or "POSITION" not in attributes:
                 continue
             places = self._vectors(attributes["POSITION"], 3)
@@ -262,8 +262,3 @@ def read_gltf(path: Path) -> Mesh:
 def _turning(m: F64) -> F64:
     """What turns normals where places are turned and stretched by `m`."""
     return np.asarray(np.linalg.inv(m).T) if abs(np.linalg.det(m)) > 1e-12 else m
-
-
-def _table(of: dict[str, Any], key: str) -> dict[str, Any]:
-    found = of.get(key)
-    return found if isinstance(found, dict) else {}
