@@ -36,8 +36,9 @@ def add_camera_commands(commands: Any) -> None:
 
 def _solve_camera(options: argparse.Namespace) -> None:
     from plonket.formats.camera_csv import write_camera_csv
-    from plonket.formats.camera_gltf import write_camera_glb, write_camera_usda
+    from plonket.formats.camera_gltf import write_camera_glb
     from plonket.formats.camera_json import write_camera
+    from plonket.formats.camera_usd import write_camera_usda
     from plonket.media import open_clip
     from plonket.room.alignment import Room
     from plonket.track.camera.measure import measure_camera
