@@ -2,22 +2,18 @@
 
 from __future__ import annotations
 
-from fractions import Fraction
-
 import numpy as np
 from playwright.sync_api import expect
 
 from library.pool import read_measurement
-from plonket.formats.camera_json import write_camera
 from plonket.room.camera_track import CameraTrack
-from synth.phone.take import Recording, frame_times, write_recording
-from tests.browser.stage import BrowserTest, until
-from tests.browser.test_depths import SIZE, room
+from tests.browser.filmed_room import FilmedRoom
+from tests.browser.stage import until
 
 FRAMES, AT = 8, 3
 
 
-class ByHand(BrowserTest):
+class ByHand(FilmedRoom):
     def motion(self) -> dict[str, object]:
         return self.document()["motions"][0]  # type: ignore[no-any-return]
 
@@ -34,17 +30,7 @@ class ByHand(BrowserTest):
 
     def test_a_camera_key_is_put_right(self) -> None:
         page = self.page
-        recording = Recording(rate=Fraction(30), frames=FRAMES, crf=12, sound=False)
-        clip, camera = self.folder / "room.mp4", self.folder / "camera.json"
-        write_recording(clip, iter(room().frames[:FRAMES]), frame_times(recording), SIZE, recording)
-        camera.write_text(write_camera(room().track().at_moments(np.arange(float(FRAMES))), Fraction(30)))
-        self.new_shot()
-        self.bring_in(clip)
-        page.get_by_role("button", name="Follow", exact=True).click()
-        with page.expect_file_chooser() as chooser:
-            page.get_by_role("menuitem", name="From a file").click()
-        chooser.value.set_files(camera)
-        until(lambda: len(self.document()["motions"]) == 1, 20, "the camera")
+        self.begin(FRAMES)
         solved = self.motion()["measurement"]
         name = str(self.motion()["name"])
         self.open_at(AT, name)

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import re
 from fractions import Fraction
-from functools import cache
-from pathlib import Path
 
 import cv2
 import numpy as np
@@ -14,38 +12,17 @@ from playwright.sync_api import expect
 from library.models import Asset
 from library.pool import pool
 from plonket.base.conventions import F64
-from plonket.formats.camera_json import write_camera
 from plonket.track.depth.depth_track import DepthTrack
 from synth.elements.models import cargo_crate
-from synth.phone.quickroom import RoomShot, room_shot
 from synth.phone.take import Recording, frame_times, write_recording
-from tests.browser.stage import BrowserTest, until
+from tests.browser.filmed_room import SIZE, FilmedRoom, room
+from tests.browser.stage import until
 
-SIZE = (640, 360)
-FRAMES = 24
 FIRST, LAST = 10, 13
 AT = 11
 
 
-@cache
-def room() -> RoomShot:
-    return room_shot("orbit", frames=FRAMES, samples=2)
-
-
-class Behind(BrowserTest):
-    def begin(self) -> None:
-        """The filmed room with its true camera from a file."""
-        recording = Recording(rate=Fraction(30), frames=FRAMES, crf=12, sound=False)
-        clip = self.folder / "room.mp4"
-        write_recording(clip, iter(room().frames), frame_times(recording), SIZE, recording)
-        camera = self.folder / "camera.json"
-        camera.write_text(write_camera(room().track(), Fraction(30)))
-        self.new_shot()
-        self.bring_in(clip)
-        self.follow("^From a file", camera)
-        until(lambda: len(self.document()["motions"]) == 1, 20, "the camera")
-        self.put_range()
-
+class Behind(FilmedRoom):
     def put_range(self) -> None:
         """Only a few frames are looked at."""
         for name, key, frame in (("First", "i", FIRST), ("Last", "o", LAST)):
@@ -55,15 +32,9 @@ class Behind(BrowserTest):
             until(lambda f=field, n=frame: self.document()["footage"][f] == n, 20, f"the {name} frame")  # type: ignore[misc]
         self.go_to(AT)
 
-    def follow(self, what: str, path: Path | None = None) -> None:
+    def follow(self, what: str) -> None:
         self.page.get_by_role("button", name="Follow", exact=True).click()
-        item = self.page.get_by_role("menuitem", name=re.compile(what))
-        if path is None:
-            item.click()
-            return
-        with self.page.expect_file_chooser() as chooser:
-            item.click()
-        chooser.value.set_files(path)
+        self.page.get_by_role("menuitem", name=re.compile(what)).click()
 
     def crates(self) -> np.ndarray:
         """(h, w) where the crates before the back wall's foot are filmed."""
@@ -73,6 +44,7 @@ class Behind(BrowserTest):
     def test_a_crate_stands_behind_one_that_was_filmed(self) -> None:
         page = self.page
         self.begin()
+        self.put_range()
         self.follow("^How far things are")
         expect(page.get_by_role("heading", name="Depth", exact=True).first).to_be_visible()
         until(lambda: self.document()["motions"][1]["measurement"] is not None, 90, "depth to be measured")

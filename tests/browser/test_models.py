@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import zipfile
-from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
@@ -12,11 +11,9 @@ from playwright.sync_api import expect
 
 from library.models import Asset
 from plonket.base.conventions import F64
-from plonket.formats.camera_json import write_camera
 from synth.elements.models import little_windmill
-from synth.phone.take import Recording, frame_times, write_recording
-from tests.browser.stage import BrowserTest, until
-from tests.browser.test_depths import SIZE, room
+from tests.browser.filmed_room import SIZE, FilmedRoom, room
+from tests.browser.stage import until
 
 FRAMES, AT = 8, 3
 
@@ -38,21 +35,11 @@ def boxed(folder: Path) -> Path:
     return path
 
 
-class Windmill(BrowserTest):
+class Windmill(FilmedRoom):
     def stand(self) -> None:
         """The filmed room with its true camera, and the windmill on its bench."""
-        recording = Recording(rate=Fraction(30), frames=FRAMES, crf=12, sound=False)
-        clip, camera = self.folder / "room.mp4", self.folder / "camera.json"
-        write_recording(clip, iter(room().frames[:FRAMES]), frame_times(recording), SIZE, recording)
-        camera.write_text(write_camera(room().track().at_moments(np.arange(float(FRAMES))), Fraction(30)))
-        self.new_shot()
-        self.bring_in(clip)
+        self.begin(FRAMES)
         page = self.page
-        page.get_by_role("button", name="Follow", exact=True).click()
-        with page.expect_file_chooser() as chooser:
-            page.get_by_role("menuitem", name="From a file").click()
-        chooser.value.set_files(camera)
-        until(lambda: len(self.document()["motions"]) == 1, 20, "the camera")
         self.go_to(AT)
         self.red_before = self.red(self.picture())
         page.keyboard.press("p")
