@@ -82,6 +82,7 @@ class Bars(BrowserTest):
         until(lambda: abs((self.layers()[0]["ends"] or 99) - 26) <= 1, 20, "the end")
         self.page.get_by_role("slider", name="End of paper-boat").press("ArrowRight")
         until(lambda: self.layers()[0]["ends"] in (26, 27, 28), 20, "a frame more")
+        self.caught_up()
         self.page.keyboard.press("Control+z")
         self.page.keyboard.press("Control+z")
         until(lambda: self.layers()[0]["ends"] is None, 20, "undo")
@@ -119,6 +120,7 @@ class Bars(BrowserTest):
         self.go_to(14)
         page.keyboard.press("j")
         until(lambda: len(self.document()["markers"]) == 1, 20, "a marker")
+        self.caught_up()
         page.keyboard.press("j")
         # By its name it is found again; pressed, it takes the playhead there.
         self.go_to(30)

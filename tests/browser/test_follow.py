@@ -63,5 +63,6 @@ class Following(BrowserTest):
 
         page.get_by_role("button", name="Forget", exact=True).click()
         until(lambda: [k.frame for k in self.outline().keys] == [0, 10], 20, "what was followed to be forgotten")
+        self.caught_up()
         page.keyboard.press("Control+z")
         until(lambda: len(self.outline().keys) > 2, 20, "undo")

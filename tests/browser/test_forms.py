@@ -105,6 +105,7 @@ class Crate(BrowserTest):
         page.locator(f'[data-corner-at="{name}"]').focus()
         page.keyboard.press("Alt+ArrowRight")
         until(lambda: len(self.form()["stakes"]) == 2, 20, "a stake on the last frame")
+        self.caught_up()
         page.keyboard.press("Control+z")
         until(lambda: len(self.form()["stakes"]) == 1, 20, "the stake to be undone")
         self.go_to(0)
@@ -117,6 +118,7 @@ class Crate(BrowserTest):
         until(lambda: Asset.objects.filter(name__in=("cabin", "window"), state="ready").count() == 2, 30, "the shelf")
         page.get_by_role("dialog").get_by_role("button", name="Plonk window").click()
         until(lambda: [layer["kind"] for layer in self.document()["stack"]] == ["dome"], 20, "the light map")
+        self.caught_up()
         page.keyboard.press("p")
         page.get_by_role("dialog").get_by_role("button", name="Plonk cabin").click()
         foot = poses()[0].seen(np.zeros((1, 3)), FOCAL, SIZE)[0]
@@ -153,5 +155,6 @@ class Crate(BrowserTest):
         page.get_by_role("button", name="Form", exact=False).first.click()
         page.get_by_role("button", name="Remove Form").click()
         until(lambda: not self.document()["motions"] and self.document()["perches"][-1]["spot"] is None, 20, "the form to go")
+        self.caught_up()
         page.keyboard.press("Control+z")
         until(lambda: len(self.document()["motions"]) == 1 and self.document()["perches"][-1]["spot"], 20, "undo")

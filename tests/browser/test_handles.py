@@ -96,6 +96,7 @@ class Handles(BrowserTest):
         until(lambda: self.layer()["shown"] is False, 10, "the layer to hide")
         page.get_by_role("button", name="Show disc").click()
         until(lambda: self.layer()["shown"] is True, 10, "the layer to show")
+        self.caught_up()
         page.keyboard.press("Delete")
         expect(page.get_by_role("button", name="Hide disc")).to_be_hidden()
         page.keyboard.press("Control+z")

@@ -131,6 +131,7 @@ class KeeperOffTheCloth(BrowserTest):
         until(lambda: abs(seen() - before) < 2, 30, "the bare plate")
         page.get_by_role("button", name="Remove Colour").click()
         until(lambda: not self.document()["finish"], 20, "the look to be gone")
+        self.caught_up()
         page.keyboard.press("Control+z")
         until(lambda: len(self.document()["finish"]) == 1, 20, "undo")
 

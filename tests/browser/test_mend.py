@@ -124,6 +124,7 @@ class TakenOut(BrowserTest):
         page.keyboard.press("Escape")
         page.get_by_role("button", name="Turn Mend off").click()
         until(lambda: self.document()["plate"][0]["shown"] is False, 20, "the mend to be off")
+        self.caught_up()
         page.keyboard.press("Control+z")
         until(lambda: self.document()["plate"][0]["shown"] is True, 20, "undo")
 
@@ -151,6 +152,7 @@ class GrainTakenOff(BrowserTest):
         # Once more takes its place, and undo takes it away.
         page.get_by_role("button", name="Measure the grain given back anew").click()
         until(lambda: len(self.document()["finish"]) == 1, 20, "one look")
+        self.caught_up()
         page.keyboard.press("Control+z")
         page.keyboard.press("Control+z")
         until(lambda: self.document()["finish"] == [], 20, "undone")

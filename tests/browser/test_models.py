@@ -98,6 +98,7 @@ class Windmill(FilmedRoom):
         self.assertGreater(int(green.sum()), 150)
         page.get_by_role("button", name="All as in its file").click()
         until(lambda: self.layer()["parts"] == [], 20, "all as it was")
+        self.caught_up()
         page.keyboard.press("Control+z")
         until(lambda: len(self.layer()["parts"]) == 1, 20, "undo")  # type: ignore[arg-type]
         page.reload()

@@ -210,6 +210,7 @@ class Bench(BrowserTest):
         until(lambda: abs(self.document()["stack"][0]["heading"]) > 10, 20, "the whale turned")
         self.type_number("Height", 0.1)
         until(lambda: self.document()["stack"][0]["tall"] == 0.1, 20, "the height")
+        self.caught_up()
         page.keyboard.press("Control+z")
         until(lambda: self.document()["stack"][0]["tall"] == layer["tall"], 20, "undo")
         self._the_sun_is_pulled_round(layer)

@@ -72,6 +72,7 @@ class Grading(BrowserTest):
         page.mouse.wheel(0, -900)
         scopes.get_by_role("radio", name="In view").click()
         until(lambda: scopes.get_by_text("In view: black").count() == 1 and self.told("In view")[0] > 70, 20, "the bright part")
+        self.caught_up()
         page.keyboard.press("g")
         expect(scopes).to_be_hidden()
 

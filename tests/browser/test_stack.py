@@ -169,8 +169,10 @@ class Stack(BrowserTest):
         page.keyboard.press("Control+c")
         page.keyboard.press("Control+v")
         until(lambda: [k["frame"] for k in self.keys()] == [0, 4, 6, FRAMES - 1], 20, "the pasted key")
+        self.caught_up()
         page.keyboard.press("Control+z")
         until(lambda: [k["frame"] for k in self.keys()] == [0, 4, FRAMES - 1], 20, "undo")
+        self.caught_up()
         page.keyboard.press("x")
 
         # It flickers.
@@ -284,6 +286,7 @@ class Stack(BrowserTest):
         page.get_by_role("list", name="In the parcel").get_by_role("button", name="paper-boat Still").click()
         page.get_by_role("button", name="Hide paper-boat").first.click()
         until(lambda: self.boats() == 0, 30, "no boats")
+        self.caught_up()
         page.keyboard.press("Control+z")
         until(lambda: self.boats() == 2, 30, "two boats again")
         page.get_by_role("button", name="Out of its parcel").click()

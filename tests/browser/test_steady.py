@@ -136,6 +136,7 @@ class Steadied(BrowserTest):
         page.get_by_role("button", name="Put a spot in the middle").click()
         page.mouse.click(*self.screen(360, 200, SIZE))
         until(lambda: abs(self.steady()["x"] + 40) < 1.5 and abs(self.steady()["y"] + 20) < 1.5, 20, "the spot to be moved")
+        self.caught_up()
         page.keyboard.press("ArrowRight")
         until(lambda: abs(self.steady()["x"] + 39) < 1.5, 20, "the nudge")
         # Smooth keeps the move that is meant; parts and borders are choices of the form.
