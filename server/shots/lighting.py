@@ -23,8 +23,8 @@ from plonket.document.follow import Follow
 from plonket.document.operations import fresh_id, fresh_name, with_values
 from plonket.document.shot import Shot as Document
 from plonket.document.spot import Spot
+from plonket.layers.filmed import FilmedLayer
 from plonket.layers.light import DomeLayer
-from plonket.layers.model import MeshLayer
 from plonket.lighting.set_light import SetLight
 from plonket.looks.shadow import Shadow
 from plonket.render.set_lighting import SHADOW, as_deep, by_pointed, light_map, light_of, model_light, standee_shadow
@@ -132,7 +132,7 @@ def _values_for(document: Document, layer_id: str, frame: int) -> tuple[SetLight
     if layer is None or motion is None or seat is None:
         raise BadInput("light.nowhere", "This does not stand in a solved room, where the light of the set could reach it.")
     found = light_of(sources, motion)
-    if isinstance(layer, MeshLayer):
+    if isinstance(layer, FilmedLayer):
         return found, model_light(found)
     camera, spot = seat
     size, height = getattr(layer, "size", 100.0), getattr(layer, "height", 0)
@@ -162,7 +162,7 @@ def _point(shot_id: uuid.UUID, layer_id: str, body: PointedIn) -> LitOut:
 
     def change(now: Document) -> Document:
         layer = _layer(now, layer_id)
-        if isinstance(layer, MeshLayer):
+        if isinstance(layer, FilmedLayer):
             return with_values(now, layer_id, as_deep(layer, share, body.frame))
         shadows = [look for look in layer.looks if isinstance(look, Shadow)]
         if not shadows:

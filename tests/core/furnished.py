@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import tempfile
 import unittest
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import trimesh
@@ -14,8 +16,10 @@ from plonket.base.conventions import F32, U8
 from plonket.document.bases import LayerBase
 from plonket.document.spot import Spot
 from plonket.layers import form as forms
+from plonket.layers.falling import FallenLayer, fall_in
 from plonket.layers.form import FormLayer
 from plonket.layers.model import MeshLayer, draw
+from plonket.physics.engine import simulate
 from plonket.raytrace.client import Renderer
 from plonket.raytrace.request import RenderRequest
 from plonket.render.no_media import NoMedia
@@ -34,6 +38,8 @@ class Furnished(NoMedia):
         self.plates: dict[int, U8] = {}
         self.footage = "f" * 64
         self.asked: list[RenderRequest] = []
+        self._falls: dict[str, FallenLayer] | None = None
+        self._baked: dict[tuple[str, str], str] = {}
 
     def seat(self, target: str | None) -> tuple[RoomCamera, Spot] | None:
         return (self.seen, self.spots[target]) if target in self.spots else None
@@ -46,6 +52,26 @@ class Furnished(NoMedia):
 
     def model(self, asset: str) -> str:
         return str(self.files[asset])
+
+    def fallen(self, layer: str) -> FallenLayer | None:
+        if self._falls is None:
+            told = fall_in(self, next((t for t in self.spots if t != "camera"), None))
+            fell = simulate(told[0]) if told else None
+            self._falls = {} if told is None or fell is None else {
+                one: FallenLayer(fallen=fell, first_body=first, sizes=tuple(bodies.sizes), lets_go=self.by_id(one).falls_from)
+                for one, (first, bodies) in told[1].items() if bodies.loose}  # fmt: skip
+        return self._falls.get(layer)
+
+    def by_id(self, layer: str) -> Any:
+        return next(one for one in self.layers if one.id == layer)
+
+    def baked(self, layer: str, what: str, make: Callable[[], tuple[str, bytes]]) -> str:
+        if (layer, what) not in self._baked:
+            name, data = make()
+            path = Path(tempfile.gettempdir()) / f"plonket-test-{os.getpid()}-{name}"
+            path.write_bytes(data)
+            self._baked[layer, what] = str(path)
+        return self._baked[layer, what]
 
     def plate(self, asset: str, moment: float) -> U8:
         return self.plates[round(moment)]

@@ -84,6 +84,9 @@ class LayerEntry(Entry):
     shadowless : (layer) -> the same without the shadow that its picture carries; None: it carries none.
     surface : (layer, `Sources`, frame, size, view) -> how far before the camera each pixel of it lies, (h, w) in metres, and
         its normals (h, w, 3) before the camera or None; None: it has no place in a room.
+    things : (layer, `Sources`, moments, whether it is shown itself) -> `Filmed`, what the renderer is told of it; None: nothing
+        but what is known of its kind.
+    bodies : (layer, `Sources`, first frame) -> `Bodies`, what it is where things fall in its room; None: nothing.
     under : (layer, `Sources`, frame, size, view, its picture) -> a `Picture` that is laid before its own, and its blend; None:
         nothing is.
     """
@@ -91,6 +94,8 @@ class LayerEntry(Entry):
     clip_from_layer: Callable[[Any, Any, float], Any] | None = None
     shows: Callable[[Any, Any, int], list[tuple[str, int, float]]] | None = None
     under: Callable[[Any, Any, int, tuple[int, int], Any, Any], tuple[Any, Any] | None] | None = None
+    things: Callable[[Any, Any, Any, bool], Any] | None = None
+    bodies: Callable[[Any, Any, int], Any] | None = None
     shadowless: Callable[[Any], Any] | None = None
     surface: Callable[[Any, Any, int, tuple[int, int], Any], tuple[Any, Any] | None] | None = None
 

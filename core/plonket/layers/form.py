@@ -17,9 +17,11 @@ from plonket.document.kinds import LAYERS, LayerEntry
 from plonket.document.spot import Spot
 from plonket.image.picture import CLEAR, Picture
 from plonket.layers.common import faded
+from plonket.layers.falling import Bodies, path_of
 from plonket.layers.raytraced import RectilinearWindow, on_picture, rectilinear_window, view_at
 from plonket.layers.sources import Sources
 from plonket.layers.standing import StandingLayer, axes_of, matrix_of
+from plonket.physics.fall import Driven
 from plonket.raytrace.request import Instance
 from plonket.room.camera import RoomCamera
 from plonket.room.meshes.forms import PREFIX, unit_form
@@ -70,6 +72,18 @@ def form_thing(layer: FormLayer, camera: RoomCamera, spot: Spot, whens: Sequence
     """The form as the renderer is told of it."""
     return Instance(model=f"{PREFIX}{layer.shape}", role="real",
                  stands=tuple(form_matrix(layer, camera, spot, when) for when in whens))  # fmt: skip
+
+
+def bodies_of(layer: FormLayer, sources: Sources, first: int) -> Bodies:
+    """What is really there among what falls; what the plate is projected on is not."""
+    seat = sources.seat(layer.follow.target)
+    if seat is None or layer.use != "holdout" or not layer.shown:
+        return Bodies()
+    frames = range(first, max(seat[0].track.frames, first + 1))
+    matrices = [form_matrix(layer, *seat, f) for f in frames]
+    size = np.linalg.norm(matrices[0][:3, :3], axis=0)
+    path = path_of([np.block([[m[:3, :3] / size, m[:3, 3:]], [np.zeros((1, 3)), np.ones((1, 1))]]) for m in matrices])
+    return Bodies(driven=[Driven(hull=unit_form(layer.shape).vertices * size, path=path)])
 
 
 def draw(layer: FormLayer, sources: Sources, frame: int, size: tuple[int, int], view: F64) -> Picture:
@@ -206,7 +220,7 @@ def _smaller(light: F32, by: float) -> F32:
 LAYERS.add(LayerEntry(
     kind="form", order=60, label="Form", settings=FormLayer, run=draw,
     help="A box, cylinder or plane: what is really there, or a surface that the plate is projected on.",
-    traits=frozenset({"standing", "follows"}), handles="standing",
+    traits=frozenset({"standing", "follows"}), handles="standing", bodies=bodies_of,
     groups=("Form", "Stands", "Mix"),
     card={"": "Form"},
     says={"": "The plate of other frames, projected on a form",

@@ -52,6 +52,11 @@ class Hiding:
     height: F32
     unsure: NDArray[np.bool_] | None = None
 
+    def without(self, nearness: F32, by: float) -> Hiding:
+        """The same without what lies in a surface of nearness (h, w), within a share `by` of its distance."""
+        in_it = (nearness > 0) & (np.abs(self.nearness - nearness) < by * nearness)
+        return replace(self, nearness=np.where(in_it, FAR_OFF, self.nearness))
+
     def above(self, level: float, by: float) -> Hiding:
         """The same without what lies about as high as a level, within `by` metres: what something stands on does not hide it,
         be it known a little higher in the footage than in the room."""
@@ -192,7 +197,15 @@ def spot_nearness(
     found = surface_of(camera, spot, frame, flat=flat)
     if found is None:
         return np.zeros((h, w), np.float32)
-    normal, offset = found
+    return plane_nearness(camera, frame, view, window, *found)
+
+
+def plane_nearness(
+    camera: RoomCamera, frame: int, view: F64, window: tuple[int, int, int, int], normal: F64, offset: float
+) -> F32:
+    """(h, w) one over the distance, in 1/m, of an endless flat surface in a window x, y, width, height of a picture; 0: not
+    before the camera. normal, offset : before the camera, as `surface_of` gives them."""
+    x0, y0, w, h = window
     # One over the distance changes evenly over a straight picture: a few places tell all.
     back = np.linalg.inv(view)
 

@@ -13,8 +13,9 @@ from plonket.base.fields import value_at
 from plonket.document.kinds import LAYERS, LayerEntry
 from plonket.image.picture import CLEAR, Picture, windowed
 from plonket.layers.common import faded
+from plonket.layers.filmed import FilmedLayer
 from plonket.layers.hidden import Hiding, hiding
-from plonket.layers.model_order import FULL_SKY, FULL_SUN, Set, copies, order_for, order_of, pivot_at, set_of, stands
+from plonket.layers.model_order import FULL_SKY, FULL_SUN, Set, bodies_of, copies, order_for, order_of, pivot_at, set_of, stands
 from plonket.layers.model_settings import MeshLayer
 from plonket.layers.raytraced import RectilinearWindow, on_picture
 from plonket.layers.receiver import off_the_ground
@@ -41,10 +42,10 @@ def draw(layer: MeshLayer, sources: Sources, frame: int, size: tuple[int, int], 
     assert seat is not None
     filmed = sources.film(order)
     strength = np.float32(np.clip(value_at(layer.shadow_strength, frame) / 100, 0, 1))
-    depth = float((stands(layer, *seat, frame)[:3, 3] - order.views[0].eye) @ -order.views[0].turn[:, 2])
+    depth = float((order.things[0].stands[len(order.views) // 2][:3, 3] - order.views[0].eye) @ -order.views[0].turn[:, 2])
     stood, under = (min(ON_IT * value_at(layer.tall, frame), share * max(depth, 0)) for share in (STOOD_ON, SHADED))
     shadow = strength * _behind_all(filmed, order, seat[0], frame, straight, under)
-    rgba = np.dstack([_hazed(filmed, layer, frame), np.clip(filmed[..., 3] + shadow, 0, 1)])
+    rgba = np.dstack([hazed(filmed, layer, frame), np.clip(filmed[..., 3] + shadow, 0, 1)])
 
     def laid(straight_rgba: F32) -> Picture:
         return on_picture(straight_rgba, seat[0], frame, straight, depth, view, size)
@@ -52,7 +53,7 @@ def draw(layer: MeshLayer, sources: Sources, frame: int, size: tuple[int, int], 
     picture = laid(rgba)
     found = hiding(sources, layer.follow.target, frame, size, view) if layer.follow.hidden and picture.rgba.size else None
     if found is not None:
-        near = _nearness(filmed, straight)
+        near = filmed_nearness(filmed, straight)
         told = laid(np.dstack([near * filmed[..., 3], filmed[..., 3], shadow, strength * filmed[..., 6]])).rgba
         level = value_at(seat[1].y, frame)
         ground = shadow_nearness(sources, layer.follow.target, frame, size, view, level) if shadow.any() else None
@@ -70,11 +71,11 @@ def surface_at(
         return None
     order, straight = made
     filmed = sources.film(replace(order, normals=True))
-    away = float((stands(layer, *seat, frame)[:3, 3] - order.views[0].eye) @ -order.views[0].turn[:, 2])
+    away = float((order.things[0].stands[len(order.views) // 2][:3, 3] - order.views[0].eye) @ -order.views[0].turn[:, 2])
     cover = filmed[..., 3]
     ways = filmed[..., -3:] @ order.views[len(order.views) // 2].turn.astype(np.float32)
     # A picture holds no less than nothing: normals are lifted above it on their way.
-    parts = (np.dstack([_nearness(filmed, straight) * cover, cover, cover, cover]),
+    parts = (np.dstack([filmed_nearness(filmed, straight) * cover, cover, cover, cover]),
              np.dstack([(ways + cover[..., None]) / 2, cover]))  # fmt: skip
     told = [windowed(on_picture(part.astype(np.float32), seat[0], frame, straight, away, view, size, "smooth"), 0, 0, size)
             for part in parts]  # fmt: skip
@@ -86,7 +87,7 @@ def surface_at(
     return depth, normals.astype(np.float32)
 
 
-def _nearness(filmed: F32, straight: RectilinearWindow) -> F32:
+def filmed_nearness(filmed: F32, straight: RectilinearWindow) -> F32:
     """(h, w) one over the distance before the camera of what was filmed, in 1/m; 0 where nothing was."""
     x0, y0, w, h = straight.window
     across = (np.arange(w) + 0.5 + x0 - straight.principal[0]) / straight.focal
@@ -131,7 +132,7 @@ def _behind_all(
     return np.asarray(filmed[..., 4] + found * (filmed[..., 6] * (1 - filmed[..., 3]) - filmed[..., 4]), np.float32)
 
 
-def _hazed(filmed: F32, layer: MeshLayer, frame: int) -> F32:
+def hazed(filmed: F32, layer: FilmedLayer, frame: int) -> F32:
     """The model's light, lost in the air with distance and replaced by the air's own."""
     share = float(np.clip(value_at(layer.haze, frame) / 100, 0, 0.999))
     if share <= 0:
@@ -147,7 +148,9 @@ LAYERS.add(LayerEntry(
     help="A 3D model standing in a solved room, with its shadow.",
     traits=frozenset({"standing", "follows", "matched", "filmed"}), handles="standing",
     shadowless=lambda layer: layer.model_copy(update={"shadow_strength": 0.0}), surface=surface_at,
-    groups=("Model", ("Movement", {"moving": (True,)}), "Stands", "Light", "Shadow ground", "Copies", "Haze", "Mix"),
+    bodies=bodies_of,
+    groups=("Model", ("Movement", {"moving": (True,)}), "Stands", ("Falls", {"falls": (True,)}), "Filmed",
+            "Light", "Shadow ground", "Copies", "Haze", "Mix"),
     card={"": "Model"},
     says={"": "3D model in the room: drag it over the ground, with Shift up and down, with Ctrl on to what is there"},
 ))  # fmt: skip

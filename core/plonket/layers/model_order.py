@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import partial
 from typing import Literal
 
 import numpy as np
@@ -12,7 +13,10 @@ from plonket.base.colour import linear_of
 from plonket.base.conventions import F64
 from plonket.base.fields import value_at
 from plonket.depth.frame_depth import FrameDepth
+from plonket.document.kinds import LAYERS
 from plonket.document.spot import Spot
+from plonket.layers.falling import Bodies, FallenLayer, falls, hull_of, path_of, rigid
+from plonket.layers.filmed import FilmedLayer
 from plonket.layers.form import FormLayer, form_thing
 from plonket.layers.light import DomeLayer, LampLayer, dome_of, lamp_of
 from plonket.layers.model_looks import coats_of, seconds_at
@@ -21,15 +25,23 @@ from plonket.layers.raytraced import RectilinearWindow, box_corners, cast, insta
 from plonket.layers.receiver import lowest, receiver_of
 from plonket.layers.sources import Sources
 from plonket.layers.standing import StandingLayer, axes_of, matrix_of
+from plonket.physics.fall import Driven, Loose
 from plonket.raytrace.request import Instance, Lights, RenderRequest
 from plonket.room.camera import RoomCamera
+from plonket.room.meshes.forms import model_form
 from plonket.room.meshes.mesh import Mesh
 from plonket.room.meshes.raster import touched
 
 MOST_INSTANTS = 5
 SAMPLES = {"quick": 4, "good": 16, "best": 36}
+WOOD = 600.0
+"""Kilograms of a cubic metre."""
 FULL_SUN, FULL_SKY = 0.75, 0.22
 """What a white surface shows by the sun that it faces, and under the open sky, at 100 %."""
+
+
+Filmed = list[tuple[Instance, list[F64]]]
+"""What the renderer is told of, each with (m, 3) places round it in the room at every view."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -42,11 +54,13 @@ class Set:
     dome : (layer, path of its light map), or None. path : of the layer's own model. paths : of the others, by asset.
     fps : frames a second, for what moves by itself. depth : of the frame, for shadows on what was filmed; None: they fall on
     the ground and forms alone.
-    shadows : whether the layer's picture carries the room's shadows. daylight : the model whose sun and sky light it; None: its
-        own do.
+    shadows : whether the layer's picture carries the room's shadows. daylight : what has the sun and sky that light it; None:
+        its own do.
+    fallen : where those are that fall, by their ids. given : of layers that are no models, what the renderer is told of them at
+    moments, as what is shown or not.
     """
 
-    path: str
+    path: str = ""
     things: Sequence[tuple[StandingLayer, Spot]] = ()
     lamps: Sequence[tuple[LampLayer, Spot]] = ()
     dome: tuple[DomeLayer, str] | None = None
@@ -54,10 +68,12 @@ class Set:
     shadows: bool = True
     fps: float = 25.0
     depth: FrameDepth | None = None
-    daylight: MeshLayer | None = None
+    daylight: FilmedLayer | None = None
+    fallen: Mapping[str, FallenLayer] = field(default_factory=dict)
+    given: Mapping[str, Callable[[Sequence[float], bool], Filmed]] = field(default_factory=dict)
 
 
-def order_for(layer: MeshLayer, sources: Sources, frame: int, view: F64) -> tuple[RenderRequest, RectilinearWindow] | None:
+def order_for(layer: FilmedLayer, sources: Sources, frame: int, view: F64) -> tuple[RenderRequest, RectilinearWindow] | None:
     """What is asked of the renderer for a picture, with all that stands in the same room; None: nothing is to be seen."""
     seat = sources.seat(layer.follow.target)
     if seat is None:
@@ -66,18 +82,28 @@ def order_for(layer: MeshLayer, sources: Sources, frame: int, view: F64) -> tupl
     return order_of(layer, *seat, frame, set_of(layer, sources, frame), scale)
 
 
-def set_of(layer: MeshLayer, sources: Sources, frame: int) -> Set:
+def set_of(layer: FilmedLayer, sources: Sources, frame: int) -> Set:
     """Everything else in the layer's room."""
     things: list[tuple[StandingLayer, Spot]] = []
     lamps: list[tuple[LampLayer, Spot]] = []
     dome: tuple[DomeLayer, str] | None = None
     last = layer.id
     paths: dict[str, str] = {}
-    for other in sources.neighbours(layer.follow.target):
+    fallen: dict[str, FallenLayer] = {}
+    given: dict[str, Callable[[Sequence[float], bool], Filmed]] = {}
+    near = list(sources.neighbours(layer.follow.target))
+    if all(one.id != layer.id for one in near):
+        # Looked at though it is switched off.
+        near.append(layer)
+    for other in near:
         if not other.is_there(frame):
             continue
-        if isinstance(other, MeshLayer) and other.shadow:
+        if isinstance(other, FilmedLayer) and other.shadow:
             last = other.id
+        if isinstance(other, FilmedLayer) and (tells := LAYERS.of(other).things) is not None:
+            given[other.id] = partial(tells, other, sources)
+        if falls(other) and (fell := sources.fallen(other.id)) is not None:
+            fallen[other.id] = fell
         if isinstance(other, DomeLayer):
             dome = dome or (other, sources.model(other.asset))
         if other.id == layer.id or not isinstance(other, StandingLayer):
@@ -90,23 +116,24 @@ def set_of(layer: MeshLayer, sources: Sources, frame: int) -> Set:
         elif isinstance(other, MeshLayer):
             things.append((other, found[1]))
             paths[other.asset] = sources.model(other.asset)
-        elif isinstance(other, FormLayer) and other.use == "holdout":
+        elif other.id in given or isinstance(other, FormLayer) and other.use == "holdout":
             things.append((other, found[1]))
     # The shadows of all lie behind all: the last model in the run sheet brings them.
     shadows = layer.shadow and last == layer.id
-    by_depth = shadows and layer.shadow_on and layer.follow.hidden
-    return Set(path=sources.model(layer.asset), things=things, lamps=lamps, dome=dome, paths=paths, shadows=shadows,
-               fps=sources.fps,
+    by_depth = shadows and layer.grounded and layer.shadow_on and layer.follow.hidden
+    path = sources.model(layer.asset) if isinstance(layer, MeshLayer) else ""
+    return Set(path=path, things=things, lamps=lamps, dome=dome, paths=paths, shadows=shadows,
+               fps=sources.fps, fallen=fallen, given=given,
                depth=sources.depth(layer.follow.target, frame, hides=True) if by_depth else None,
                daylight=_daylight(layer, sources))  # fmt: skip
 
 
-def _daylight(layer: MeshLayer, sources: Sources) -> MeshLayer | None:
+def _daylight(layer: FilmedLayer, sources: Sources) -> FilmedLayer | None:
     """The model whose light a model has, by way of others if need be; None where that one is gone, and its own holds."""
     if layer.lit_like is None:
         return None
     near = sources.neighbours(layer.follow.target, hidden=True)
-    models = {one.id: one for one in near if isinstance(one, MeshLayer)}
+    models = {one.id: one for one in near if isinstance(one, FilmedLayer)}
     one, passed = layer, {layer.id}
     while one.lit_like in models and one.lit_like not in passed:
         one = models[one.lit_like]
@@ -115,31 +142,25 @@ def _daylight(layer: MeshLayer, sources: Sources) -> MeshLayer | None:
 
 
 def order_of(
-    layer: MeshLayer, camera: RoomCamera, spot: Spot, frame: int, room: Set, scale: float
+    layer: FilmedLayer, camera: RoomCamera, spot: Spot, frame: int, room: Set, scale: float
 ) -> tuple[RenderRequest, RectilinearWindow] | None:
     """What is asked of the renderer for a frame, in a picture without distortion at `scale` of the clip's size; None where
     nothing of it is in the picture."""
     whens = instants(frame, layer.shutter, MOST_INSTANTS)
     views = tuple(view_at(camera, when) for when in whens)
     lights = _lights(room.daylight or layer, camera, room, frame)
-    things = _things(layer, camera, spot, whens, room.path, "shown", room.fps)
-    extents = [layer.extent] * len(things)
+    every = _filmed(layer, camera, spot, whens, room, room.path, "shown")
     for other, seat in room.things:
-        if isinstance(other, MeshLayer):
-            more = _things(other, camera, seat, whens, (room.paths or {})[other.asset], "other", room.fps)
-            extents += [other.extent] * len(more)
-        else:
-            assert isinstance(other, FormLayer)
-            more = [form_thing(other, camera, seat, whens)]
-            extents.append((1.0, 1.0, 1.0))
-        things += more
-    ground = value_at(spot.y, frame) if layer.shadow or room.shadows else None
-    floors = [] if ground is None else [ground]
+        every += _filmed(other, camera, seat, whens, room, (room.paths or {}).get(getattr(other, "asset", ""), ""), "other")
+    things = [thing for thing, _ in every]
+    level = value_at(spot.y, frame)
+    ground = level if layer.grounded and (layer.shadow or room.shadows) else None
+    floors = [level] if layer.shadow or room.shadows else []
     if room.depth is not None and ground is not None and (low := lowest(room.depth, camera, frame)) < ground:
         floors.append(low)
     corners = []
     for k in range(len(views)):
-        boxes = [(t.role, stood(box_corners(e), t, k)) for t, e in zip(things, extents, strict=True)]
+        boxes = [(thing.role, round_it[k]) for thing, round_it in every]
         part = [box for role, box in boxes if role == "shown"]
         if room.shadows:
             part += [cast(box, lights, floor) for floor in floors for role, box in boxes if role != "real"]
@@ -157,22 +178,35 @@ def order_of(
     return order, straight
 
 
-def _things(
-    layer: MeshLayer, camera: RoomCamera, spot: Spot, whens: Sequence[float], path: str, role: Literal["shown", "other"],
-    fps: float,
-) -> list[Instance]:
-    """A model and its copies."""
+def _filmed(
+    layer: StandingLayer, camera: RoomCamera, spot: Spot, whens: Sequence[float], room: Set, path: str,
+    role: Literal["shown", "other"],
+) -> Filmed:
+    """What the renderer is told of a layer: of a model all of its copies."""
+    if layer.id in room.given:
+        return room.given[layer.id](whens, role == "shown")
+    if isinstance(layer, FormLayer):
+        return [_boxed(form_thing(layer, camera, spot, whens), (1.0, 1.0, 1.0))]
+    assert isinstance(layer, MeshLayer)
     coats = coats_of(layer.surface, layer.parts)
-    every = [copies(layer, camera, spot, when) for when in whens]
-    poses = tuple((layer.clip, seconds_at(when, fps, layer.moves_from, layer.pace / 100, layer.clip_seconds, layer.goes))
+    every = [copies(layer, camera, spot, when, room.fallen.get(layer.id)) for when in whens]
+    poses = tuple((layer.clip, seconds_at(when, room.fps, layer.moves_from, layer.pace / 100, layer.clip_seconds, layer.goes))
                   for when in whens) if layer.moving else ()  # fmt: skip
-    return [Instance(model=path, stands=tuple(one[k] for one in every), role=role, coats=coats, poses=poses)
-            for k in range(layer.across * layer.deep)]
+    stood_there = [tuple(one[k] for one in every) for k in range(layer.across * layer.deep)]
+    return [_boxed(Instance(model=path, stands=one, role=role, coats=coats, poses=poses), layer.extent) for one in stood_there]
 
 
-def copies(layer: MeshLayer, camera: RoomCamera, spot: Spot, when: float) -> list[F64]:
+def _boxed(thing: Instance, extent: tuple[float, float, float]) -> tuple[Instance, list[F64]]:
+    return thing, [stood(box_corners(extent), thing, k) for k in range(len(thing.stands))]
+
+
+def copies(
+    layer: MeshLayer, camera: RoomCamera, spot: Spot, when: float, fallen: FallenLayer | None = None
+) -> list[F64]:
     """(4, 4) room from model of a model and its copies: side by side about the spot, and behind each other, each as much
-    otherwise as the layer says."""
+    otherwise as the layer says; where they fell, once they are let go."""
+    if fallen is not None and (fell := fallen.at(when)) is not None:
+        return fell
     every = layer.across * layer.deep
     first = stands(layer, camera, spot, when)
     if every == 1:
@@ -225,7 +259,15 @@ def pivot_at(
     return np.asarray(pivot), np.asarray(m[:3, :3] @ (pivot - np.array(layer.pivot)))
 
 
-def _lights(layer: MeshLayer, camera: RoomCamera, room: Set, frame: int) -> Lights:
+def lights_of(layer: FilmedLayer, sources: Sources, frame: int) -> Lights:
+    """What lights a layer of a solved room."""
+    seat = sources.seat(layer.follow.target)
+    assert seat is not None
+    room = set_of(layer, sources, frame)
+    return _lights(room.daylight or layer, seat[0], room, frame)
+
+
+def _lights(layer: FilmedLayer, camera: RoomCamera, room: Set, frame: int) -> Lights:
     heading, height = np.radians(value_at(layer.sun_heading, frame)), np.radians(value_at(layer.sun_height, frame))
     warm = value_at(layer.sun_warm, frame) / 100
     tint = np.array([1 + 0.35 * warm, 1.0, 1 - 0.45 * warm])
@@ -240,3 +282,37 @@ def _lights(layer: MeshLayer, camera: RoomCamera, room: Set, frame: int) -> Ligh
         lamps=tuple(lamp for lamp in lamps if lamp is not None),
         dome=dome_of(*room.dome, frame) if room.dome else None,
     )  # fmt: skip
+
+
+def bodies_of(layer: MeshLayer, sources: Sources, first: int) -> Bodies:
+    """A model among what falls: itself and its copies, each by its convex hull."""
+    seat = sources.seat(layer.follow.target)
+    if seat is None or not layer.shown:
+        return Bodies()
+    camera, spot = seat
+    whole = model_form(sources.model(layer.asset)).vertices * np.array(layer.extent)
+    hull = hull_of(whole)
+    if not layer.falls:
+        paths = [copies(layer, camera, spot, f) for f in range(first, max(camera.track.frames, first + 1))]
+        sizes = [rigid(one)[1] for one in paths[0]]
+        return Bodies(driven=[Driven(hull=hull * size, path=path_of([every[k] for every in paths]))
+                              for k, size in enumerate(sizes)])  # fmt: skip
+    loose, sizes = [], []
+    right, up, ahead = axes_of(layer, camera, spot, layer.falls_from)[0].T
+    speed = layer.thrown_right * right + layer.thrown_up * up + layer.thrown_ahead * ahead
+    spin = np.radians(layer.spins) * up + np.radians(layer.tumbles) * right
+    for stand in copies(layer, camera, spot, layer.falls_from):
+        start, size = rigid(stand)
+        loose.append(Loose(
+            hull=hull * size, start=start, lets_go=layer.falls_from, when_hit=layer.when_hit, velocity=_three(speed),
+            spin=_three(spin), density=WOOD * layer.heavy / 100, friction=layer.grips / 100, bounce=layer.bounces / 100,
+            group=0,
+        ))  # fmt: skip
+        sizes.append(size)
+    level = value_at(spot.y, layer.falls_from) if layer.lands_on == "level" else None
+    return Bodies(loose=loose, sizes=sizes, level=level)
+
+
+def _three(values: F64) -> tuple[float, float, float]:
+    x, y, z = (float(v) for v in values)
+    return x, y, z

@@ -135,7 +135,7 @@ def solids(sources: Sources, motion: str, frame: int) -> list[tuple[StandingLaye
             continue
         if isinstance(layer, MeshLayer):
             corners = model_form(sources.model(layer.asset)).corners() * np.array(layer.extent)
-            out += [(layer, corners @ m[:3, :3].T + m[:3, 3]) for m in copies(layer, *seat, frame)]
+            out += [(layer, corners @ m[:3, :3].T + m[:3, 3]) for m in copies(layer, *seat, frame, sources.fallen(layer.id))]
         elif isinstance(layer, FormLayer):
             m = form_matrix(layer, *seat, frame)
             out.append((layer, unit_form(layer.shape).corners() @ m[:3, :3].T + m[:3, 3]))

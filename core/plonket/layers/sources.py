@@ -18,6 +18,7 @@ from plonket.track.spaces import Spaces
 
 if TYPE_CHECKING:
     from plonket.document.bases import LayerBase
+    from plonket.layers.falling import FallenLayer
 
 
 class Sources(Protocol):
@@ -154,6 +155,14 @@ class Sources(Protocol):
 
     def film(self, order: RenderRequest) -> F32:
         """3D things filmed as ordered: (h, w, 7), see `FilmSet.film`."""
+        ...
+
+    def fallen(self, layer: str) -> FallenLayer | None:
+        """Where a layer is that falls, with all else that falls in its room; None: it does not."""
+        ...
+
+    def baked(self, layer: str, what: str, make: Callable[[], tuple[str, bytes]]) -> str:
+        """The path of a model that is made for a layer: `make` gives a name by what is in it, and the file; once."""
         ...
 
     def table(self, asset: str) -> F32:

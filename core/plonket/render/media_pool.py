@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import hashlib
 import os
+import tempfile
 import threading
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Iterator
+from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 from typing import Any, TypeVar
@@ -15,6 +17,7 @@ import numpy as np
 
 from plonket.base.colour import bytes_of, linear_from_codes
 from plonket.base.conventions import F32, F64, U8, Codes
+from plonket.base.isolated import call_apart
 from plonket.base.lru_cache import Budget, LruCache
 from plonket.depth.frame_depth import FrameDepth
 from plonket.document.bases import KeyBase, MotionBase
@@ -30,6 +33,8 @@ from plonket.lighting.set_light import SetLight, dump_light, load_light, set_lig
 from plonket.matting.cast import cast_shadow, donors_of
 from plonket.media.clip import Clip, PictureClip, open_clip, open_working
 from plonket.media.stills import EXR, read_light
+from plonket.physics.engine import simulate
+from plonket.physics.fall import Fall, Fallen, fall_digest
 from plonket.plate.repair.clean_plate import CleanPlate
 from plonket.plate.view_path import ViewPath
 from plonket.raytrace.client import Renderer
@@ -47,9 +52,20 @@ MOST_BYTES = 384 * 1024**2
 """Two pictures of 4K or twenty of 720p, of light and coverage with their halvings."""
 MOST_MEASURED_BYTES = 256 * 1024**2
 """Of memory for what was measured; one thing is kept however large it is."""
+FALL_SECONDS, FALL_BYTES = 240.0, 6 * 1024**3
+"""What a fall may take, of one processor's time and of memory."""
 MOST_HALVED = 2
 """A key is worked out at a quarter of the size at the least: below that hair is gone."""
 
+
+
+@contextmanager
+def _aside(path: Path) -> Iterator[Path]:
+    """Written beside a path and moved there whole; two that write one file at once do no harm."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    part = path.with_suffix(f".{threading.get_ident()}.{os.getpid()}.part")
+    yield part
+    part.replace(path)
 
 
 def _dump_grain(grain: MeasuredGrain | None) -> str | None:
@@ -106,6 +122,8 @@ class MediaPool:
         self._depths: LruCache[tuple[str, int], FrameDepth] = LruCache(self._no_maker, 16, budget=budget)
         self._grains: LruCache[str, MeasuredGrain | None] = LruCache(self._no_maker, 16)
         self._lights: LruCache[str, SetLight] = LruCache(self._no_maker, 16)
+        self._fallen: LruCache[str, Fallen] = LruCache(self._no_maker, 8)
+        self._own_scratch: tempfile.TemporaryDirectory[str] | None = None
         self._media_path = media_path
         self._renderer = Renderer()
         self._filmed: LruCache[str, F32] = LruCache(self._no_maker, 24, budget=budget)
@@ -173,6 +191,33 @@ class MediaPool:
         digest = request_digest(order)
         return self._filmed.has(digest) or (self._films is not None and self._films.has(digest))
 
+    def fallen(self, fall: Fall) -> Fallen:
+        """How what falls in a room comes to rest, worked out once, in a process of its own."""
+        digest = fall_digest(fall)
+
+        def make() -> Fallen:
+            path = None if self._scratch is None else self._scratch / "fallen" / f"{digest}.npy"
+            if path is not None and path.exists():
+                return Fallen(first=fall.first, poses=np.load(path))
+            found = call_apart(simulate, fall, seconds=FALL_SECONDS, most_bytes=FALL_BYTES, what="What falls")
+            if path is not None:
+                with _aside(path) as part, part.open("wb") as file:
+                    np.save(file, found.poses)
+            return found
+
+        return self._fallen.get(digest, make)
+
+    def baked(self, name: str, data: bytes) -> str:
+        """The path of a model that was made for a shot, named by what is in it."""
+        if self._scratch is None and self._own_scratch is None:
+            self._own_scratch = tempfile.TemporaryDirectory()
+        folder = self._scratch if self._scratch is not None else Path(self._own_scratch.name)  # type: ignore[union-attr]
+        path = folder / "baked" / name
+        if not path.exists():
+            with _aside(path) as part:
+                part.write_bytes(data)
+        return str(path)
+
     def table(self, asset: str) -> F32:
         """A colour table of the shelf."""
         return self._tables.get(asset)
@@ -217,10 +262,8 @@ class MediaPool:
             fresh = make()
             text = None if path is None else dump(fresh)
             if path is not None and text is not None:
-                path.parent.mkdir(parents=True, exist_ok=True)
-                part = path.with_suffix(f".{threading.get_ident()}.{os.getpid()}.part")
-                part.write_text(text)
-                part.replace(path)
+                with _aside(path) as part:
+                    part.write_text(text)
             return fresh
 
         return made

@@ -12,6 +12,7 @@ from plonket.document.bases import KeyBase, LayerBase
 from plonket.document.spot import Spot
 from plonket.image.grain_in_time import MeasuredGrain
 from plonket.image.picture import StillSource
+from plonket.layers.falling import FallenLayer
 from plonket.plate.view_path import ViewPath
 from plonket.raytrace.request import RenderRequest
 from plonket.render.stack import lay_stack
@@ -101,6 +102,12 @@ class NoMedia:
         return ()
 
     def model(self, asset: str) -> str:
+        return ""
+
+    def fallen(self, layer: str) -> FallenLayer | None:
+        return None
+
+    def baked(self, layer: str, what: str, make: Callable[[], tuple[str, bytes]]) -> str:
         return ""
 
     def film(self, order: RenderRequest) -> F32:

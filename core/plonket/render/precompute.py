@@ -10,7 +10,8 @@ from plonket.document.kinds import LAYERS
 from plonket.document.shot import Shot
 from plonket.keying.cutout import CutOutKey
 from plonket.layers.common import KeyedLayer
-from plonket.layers.model import MeshLayer, order_for
+from plonket.layers.filmed import FilmedLayer
+from plonket.layers.model import order_for
 from plonket.matting.carried import Carried
 from plonket.raytrace.request import RenderRequest
 from plonket.render.sources import ShotSources
@@ -21,7 +22,7 @@ def ahead_frames(shot: Shot, layer: Any) -> list[int]:
     if shot.footage is None:
         return []
     frames = [f for f in range(shot.footage.in_frame, shot.footage.out_frame + 1) if layer.is_there(f)]
-    if isinstance(layer, MeshLayer):
+    if isinstance(layer, FilmedLayer):
         return frames
     if isinstance(layer, KeyedLayer) and isinstance(layer.key, CutOutKey) and any(s.subject for s in layer.key.strokes):
         # From the frames with strokes outwards: each is carried on from its neighbour.
@@ -33,7 +34,7 @@ def ahead_frames(shot: Shot, layer: Any) -> list[int]:
 
 def is_ahead(layer: Any, sources: ShotSources, frame: int, scale: float) -> bool:
     """Whether a frame of a layer is there already."""
-    if isinstance(layer, MeshLayer):
+    if isinstance(layer, FilmedLayer):
         order = _order(layer, sources, frame, scale)
         return order is None or sources.pool.is_filmed(order)
     return all(carried.known(k) for carried, k in _carried(layer, sources, frame))
@@ -41,7 +42,7 @@ def is_ahead(layer: Any, sources: ShotSources, frame: int, scale: float) -> bool
 
 def work_ahead(layer: Any, sources: ShotSources, frame: int, scale: float) -> None:
     """Work a frame of a layer out and keep it."""
-    if isinstance(layer, MeshLayer):
+    if isinstance(layer, FilmedLayer):
         order = _order(layer, sources, frame, scale)
         if order is not None and not sources.pool.is_filmed(order):
             sources.film(order)
@@ -58,7 +59,7 @@ def _carried(layer: Any, sources: ShotSources, frame: int) -> list[tuple[Carried
     return [(carried, k) for carried, k in found if carried is not None]
 
 
-def _order(layer: MeshLayer, sources: ShotSources, frame: int, scale: float) -> RenderRequest | None:
+def _order(layer: FilmedLayer, sources: ShotSources, frame: int, scale: float) -> RenderRequest | None:
     width = sources.size[0]
     zoom = max(1, round(width * scale)) / width
     view = np.diag([zoom, zoom, 1.0]) @ (np.eye(3) if sources.view is None else sources.view.matrix(sources.moment(frame)))

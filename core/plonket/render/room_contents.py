@@ -35,7 +35,7 @@ def placed_in(sources: ShotSources, motion: str) -> list[Placed]:
         path = sources.model(layer.asset)
         if path not in known:
             known[path] = read_model(Path(path))
-        every = [copies(layer, *seat, f) for f in frames]
+        every = [copies(layer, *seat, f, sources.fallen(layer.id)) for f in frames]
         for k in range(len(every[0])):
             out.append(Placed(name=layer.name, model=known[path], stands=np.stack([one[k] for one in every])))
     return out

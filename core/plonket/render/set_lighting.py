@@ -11,7 +11,8 @@ from plonket.base.conventions import F32, F64
 from plonket.base.errors import Degenerate
 from plonket.base.fields import value_at
 from plonket.document.spot import Spot
-from plonket.layers.model import FULL_SKY, FULL_SUN, MeshLayer
+from plonket.layers.filmed import FilmedLayer
+from plonket.layers.model import FULL_SKY, FULL_SUN
 from plonket.lighting.pointed import pointed_shadow
 from plonket.lighting.set_light import SetLight
 from plonket.lighting.surroundings import surroundings
@@ -119,8 +120,8 @@ def by_pointed(sources: ShotSources, frame: int, at: tuple[float, float]) -> F64
     return pointed_shadow(linear_from_codes(sources.plate(footage, sources.moment(frame))), at)
 
 
-def as_deep(layer: MeshLayer, share: F64, frame: int) -> dict[str, Any]:
-    """Values of a model whose shadow on level ground takes such a share (3,) of the light away; all in all it is as bright."""
+def as_deep(layer: FilmedLayer, share: F64, frame: int) -> dict[str, Any]:
+    """Values of something whose shadow on level ground takes such a share (3,) of the light away; all in all it is as bright."""
     up = max(float(np.sin(np.radians(value_at(layer.sun_height, frame)))), 0.05)
     sun = FULL_SUN * value_at(layer.sun, frame) / 100 * linear_of(layer.sun_colour)
     sky = FULL_SKY * value_at(layer.sky, frame) / 100 * linear_of(layer.sky_colour)

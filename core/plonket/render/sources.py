@@ -27,6 +27,7 @@ from plonket.image.grain_in_time import MeasuredGrain
 from plonket.image.interpolation import interpolated, mixed
 from plonket.image.pair_flow import PairFlow
 from plonket.image.picture import StillSource
+from plonket.layers.falling import FallenLayer, fall_in, falls
 from plonket.layers.light import DomeLayer
 from plonket.layers.parcel import ParcelLayer
 from plonket.layers.standing import StandingLayer
@@ -72,6 +73,8 @@ class ShotSources:
         self._parcels = {p.id: p.stack for p in shot.parcels}
         self._paths: dict[str, dict[str, F64]] = {}
         self._cameras: dict[str, RoomCamera] = {}
+        self._falls: dict[str, dict[str, FallenLayer]] = {}
+        self._baked: dict[tuple[str, str], str] = {}
 
     @cached_property
     def view(self) -> ViewPath | None:
@@ -377,6 +380,26 @@ class ShotSources:
             if isinstance(layer, ParcelLayer) and layer.shown:
                 todo += reversed(self._parcels.get(layer.parcel, []))
         return list(out.values())
+
+    def fallen(self, layer: str) -> FallenLayer | None:
+        found = self._layers.get(layer)
+        if found is None or not falls(found):
+            return None
+        target = getattr(found, "follow").target  # noqa: B009
+        room = self.room_of(target) or ""
+        if room not in self._falls:
+            told = fall_in(self, target)
+            self._falls[room] = {} if told is None else {
+                one: FallenLayer(fallen=self.pool.fallen(told[0]), first_body=first, sizes=tuple(bodies.sizes),
+                                 lets_go=int(getattr(self._layers[one], "falls_from")))  # noqa: B009
+                for one, (first, bodies) in told[1].items() if bodies.loose
+            }  # fmt: skip
+        return self._falls[room].get(layer)
+
+    def baked(self, layer: str, what: str, make: Callable[[], tuple[str, bytes]]) -> str:
+        if (layer, what) not in self._baked:
+            self._baked[layer, what] = self.pool.baked(*make())
+        return self._baked[layer, what]
 
     def model(self, asset: str) -> str:
         return str(self.pool.path(asset))

@@ -39,12 +39,18 @@ export type BeamLayer = Schemas["BeamLayer"];
 export type GeneratedLayer = Schemas["GeneratedLayer"];
 export type Pose = Schemas["Pose"];
 export type MeshLayer = Schemas["MeshLayer"];
+export type BreakingLayer = Schemas["BreakingLayer"];
+export type ReliefLayer = Schemas["ReliefLayer"];
+/** A rectangle of a floor or wall that was filmed, and that is worked on. */
+export type WorkedLayer = BreakingLayer | ReliefLayer;
+/** What is filmed in 3D, lit by a sun and a sky. */
+export type FilmedLayer = MeshLayer | WorkedLayer;
 export type ModelInfo = Schemas["ModelOut"];
 export type FormLayer = Schemas["FormLayer"];
 export type LampLayer = Schemas["LampLayer"];
 export type DomeLayer = Schemas["DomeLayer"];
 /** Layers that stand on a spot of a room. */
-export type StandingLayer = MeshLayer | FormLayer | LampLayer;
+export type StandingLayer = FilmedLayer | FormLayer | LampLayer;
 export type FillLayer = Schemas["FillLayer"];
 export type WashLayer = Schemas["WashLayer"];
 export type ParcelLayer = Schemas["ParcelLayer"];

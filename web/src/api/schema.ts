@@ -2022,6 +2022,303 @@ export interface components {
             shown: boolean;
         };
         /**
+         * BreakingLayer
+         * @description The plate's own surface in pieces: cracks run out from its middle, what is nearest to it falls.
+         */
+        BreakingLayer: {
+            /**
+             * Begins
+             * @description First frame on which it is there; none: always
+             * @default null
+             */
+            begins: number | null;
+            /**
+             * Blend
+             * @default normal
+             * @enum {string}
+             */
+            blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
+            /**
+             * Bounces
+             * @default 15
+             */
+            bounces: number;
+            /**
+             * Deep
+             * @default 0.6
+             */
+            deep: number;
+            /**
+             * Ends
+             * @description Last frame on which it is there; none: to the end
+             * @default null
+             */
+            ends: number | null;
+            /**
+             * Fade In
+             * @default 0
+             */
+            fade_in: number;
+            /**
+             * Fade Out
+             * @default 0
+             */
+            fade_out: number;
+            /**
+             * Falling
+             * @default 8
+             */
+            falling: number;
+            /**
+             * Falls From
+             * @default 0
+             */
+            falls_from: number;
+            /**
+             * @default {
+             *       "hidden": true,
+             *       "inverted": false,
+             *       "perspective": false,
+             *       "reference_frame": 0,
+             *       "shift": true,
+             *       "size": true,
+             *       "smooth": 0,
+             *       "target": null,
+             *       "turn": true
+             *     }
+             */
+            follow: components["schemas"]["Follow"];
+            /**
+             * From Frame
+             * @default 0
+             */
+            from_frame: number;
+            /**
+             * Gap
+             * @default 0.004
+             */
+            gap: number;
+            /**
+             * Ground Colour
+             * @default #7a6a58
+             */
+            ground_colour: string;
+            /**
+             * Haze
+             * @default 0
+             */
+            haze: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Haze At
+             * @default 5
+             */
+            haze_at: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Haze Colour
+             * @default #aeb8c0
+             */
+            haze_colour: string;
+            /**
+             * Heading
+             * @default 0
+             */
+            heading: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Hollow
+             * @default 0.5
+             */
+            hollow: number;
+            /** Id */
+            id: string;
+            /**
+             * Inside
+             * @default #6b5a4a
+             */
+            inside: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "breaking";
+            /**
+             * Lift
+             * @default 0
+             */
+            lift: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Lit Like
+             * @description A model in the room whose sun and sky it has
+             * @default null
+             */
+            lit_like: string | null;
+            /** Looks */
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["DegrainLook"] | components["schemas"]["Grain"])[];
+            /**
+             * Loosened
+             * @default 0
+             */
+            loosened: number;
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
+            /**
+             * Matte
+             * @description A layer that cuts this one by its own picture
+             * @default null
+             */
+            matte: string | null;
+            /**
+             * Matte By
+             * @default alpha
+             * @enum {string}
+             */
+            matte_by: "alpha" | "luma";
+            /**
+             * Matte Inverted
+             * @default false
+             */
+            matte_inverted: boolean;
+            /** Name */
+            name: string;
+            /**
+             * On
+             * @default floor
+             * @enum {string}
+             */
+            on: "floor" | "wall";
+            /**
+             * Opacity
+             * @default 100
+             */
+            opacity: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Pattern
+             * @default shards
+             * @enum {string}
+             */
+            pattern: "shards" | "planks" | "tiles";
+            /**
+             * Pieces
+             * @default 36
+             */
+            pieces: number;
+            /**
+             * Pushed
+             * @default 0
+             */
+            pushed: number;
+            /**
+             * Quality
+             * @default good
+             * @enum {string}
+             */
+            quality: "quick" | "good" | "best";
+            /**
+             * Roll
+             * @default 0
+             */
+            roll: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Runs
+             * @default 8
+             */
+            runs: number;
+            /**
+             * Seed
+             * @default 1
+             */
+            seed: number;
+            /**
+             * Shadow
+             * @default true
+             */
+            shadow: boolean;
+            /**
+             * Shadow On
+             * @default true
+             */
+            shadow_on: boolean;
+            /**
+             * Shadow Strength
+             * @default 85
+             */
+            shadow_strength: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Shutter
+             * @default 0
+             */
+            shutter: number;
+            /**
+             * Sky
+             * @default 100
+             */
+            sky: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Sky Colour
+             * @default #ffffff
+             */
+            sky_colour: string;
+            /**
+             * Sun
+             * @default 100
+             */
+            sun: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Sun Colour
+             * @default #ffffff
+             */
+            sun_colour: string;
+            /**
+             * Sun Heading
+             * @default -40
+             */
+            sun_heading: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Sun Height
+             * @default 45
+             */
+            sun_height: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Sun Soft
+             * @default 4
+             */
+            sun_soft: number;
+            /**
+             * Sun Warm
+             * @default 10
+             */
+            sun_warm: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Thick
+             * @default 0.03
+             */
+            thick: number;
+            /**
+             * Tilt
+             * @default 0
+             */
+            tilt: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Tumbles
+             * @default 60
+             */
+            tumbles: number;
+            /**
+             * When Hit
+             * @default false
+             */
+            when_hit: boolean;
+            /**
+             * Wide
+             * @default 0.6
+             */
+            wide: number;
+        };
+        /**
          * BrightnessKey
          * @description What is brighter, or darker, than a threshold; or light on black taken as it is.
          */
@@ -5337,7 +5634,7 @@ export interface components {
          * @description A model on a perch that is a spot in a room: the perch says where it stands, the layer how it looks.
          *
          *     `extent` is the model's width, height and depth in its file's unit; `pivot` the place on it, from its bottom's middle and in
-         *     that unit, that stands on the spot and about which it turns and grows. `lit_like` is a model whose sun and sky it has.
+         *     that unit, that stands on the spot and about which it turns and grows.
          */
         MeshLayer: {
             /**
@@ -5364,6 +5661,11 @@ export interface components {
              * @enum {string}
              */
             blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
+            /**
+             * Bounces
+             * @default 20
+             */
+            bounces: number;
             /**
              * Clip
              * @description Which of its movements
@@ -5424,6 +5726,16 @@ export interface components {
              */
             fade_out: number;
             /**
+             * Falls
+             * @default false
+             */
+            falls: boolean;
+            /**
+             * Falls From
+             * @default 0
+             */
+            falls_from: number;
+            /**
              * @default {
              *       "hidden": true,
              *       "inverted": false,
@@ -5443,6 +5755,11 @@ export interface components {
              * @enum {string}
              */
             goes: "once" | "round" | "to_and_fro";
+            /**
+             * Grips
+             * @default 60
+             */
+            grips: number;
             /**
              * Ground Colour
              * @default #7a6a58
@@ -5468,6 +5785,11 @@ export interface components {
              * @default 0
              */
             heading: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Heavy
+             * @default 100
+             */
+            heavy: number;
             /** Id */
             id: string;
             /**
@@ -5475,6 +5797,12 @@ export interface components {
              * @enum {string}
              */
             kind: "model";
+            /**
+             * Lands On
+             * @default level
+             * @enum {string}
+             */
+            lands_on: "level" | "ground";
             /**
              * Lift
              * @default 0
@@ -5600,6 +5928,11 @@ export interface components {
              */
             sky_colour: string;
             /**
+             * Spins
+             * @default 0
+             */
+            spins: number;
+            /**
              * Sun
              * @default 100
              */
@@ -5641,10 +5974,35 @@ export interface components {
              */
             tall: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
+             * Thrown Ahead
+             * @default 0
+             */
+            thrown_ahead: number;
+            /**
+             * Thrown Right
+             * @default 0
+             */
+            thrown_right: number;
+            /**
+             * Thrown Up
+             * @default 0
+             */
+            thrown_up: number;
+            /**
              * Tilt
              * @default 0
              */
             tilt: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Tumbles
+             * @default 0
+             */
+            tumbles: number;
+            /**
+             * When Hit
+             * @default false
+             */
+            when_hit: boolean;
         };
         /** ModelOut */
         ModelOut: {
@@ -6149,7 +6507,7 @@ export interface components {
             /** Name */
             name: string;
             /** Stack */
-            stack: (components["schemas"]["PlateLayer"] | components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["MeshLayer"] | components["schemas"]["FormLayer"] | components["schemas"]["LampLayer"] | components["schemas"]["DomeLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
+            stack: (components["schemas"]["PlateLayer"] | components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["MeshLayer"] | components["schemas"]["ReliefLayer"] | components["schemas"]["BreakingLayer"] | components["schemas"]["FormLayer"] | components["schemas"]["LampLayer"] | components["schemas"]["DomeLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
         };
         /**
          * ParcelLayer
@@ -7437,6 +7795,273 @@ export interface components {
             text: string;
         };
         /**
+         * ReliefLayer
+         * @description The plate's own surface pushed out by a shape: what is painted on it goes along, light and shadow are of its new form.
+         */
+        ReliefLayer: {
+            /**
+             * Across
+             * @default 0.2
+             */
+            across: number;
+            /**
+             * Begins
+             * @description First frame on which it is there; none: always
+             * @default null
+             */
+            begins: number | null;
+            /**
+             * Blend
+             * @default normal
+             * @enum {string}
+             */
+            blend: "normal" | "add" | "screen" | "multiply" | "lighten" | "darken" | "overlay" | "soft light" | "difference";
+            /**
+             * Deep
+             * @default 0.6
+             */
+            deep: number;
+            /**
+             * Edge
+             * @default 30
+             */
+            edge: number;
+            /**
+             * Ends
+             * @description Last frame on which it is there; none: to the end
+             * @default null
+             */
+            ends: number | null;
+            /**
+             * Fade In
+             * @default 0
+             */
+            fade_in: number;
+            /**
+             * Fade Out
+             * @default 0
+             */
+            fade_out: number;
+            /**
+             * @default {
+             *       "hidden": true,
+             *       "inverted": false,
+             *       "perspective": false,
+             *       "reference_frame": 0,
+             *       "shift": true,
+             *       "size": true,
+             *       "smooth": 0,
+             *       "target": null,
+             *       "turn": true
+             *     }
+             */
+            follow: components["schemas"]["Follow"];
+            /**
+             * From Frame
+             * @default 0
+             */
+            from_frame: number;
+            /**
+             * Ground Colour
+             * @default #7a6a58
+             */
+            ground_colour: string;
+            /**
+             * Haze
+             * @default 0
+             */
+            haze: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Haze At
+             * @default 5
+             */
+            haze_at: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Haze Colour
+             * @default #aeb8c0
+             */
+            haze_colour: string;
+            /**
+             * Heading
+             * @default 0
+             */
+            heading: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Height
+             * @default 0.03
+             */
+            height: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /** Id */
+            id: string;
+            /**
+             * Inside
+             * @default #6b5a4a
+             */
+            inside: string;
+            /**
+             * Inverted
+             * @default false
+             */
+            inverted: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "relief";
+            /**
+             * Lift
+             * @default 0
+             */
+            lift: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Lit Like
+             * @description A model in the room whose sun and sky it has
+             * @default null
+             */
+            lit_like: string | null;
+            /** Looks */
+            looks: (components["schemas"]["Colour"] | components["schemas"]["Levels"] | components["schemas"]["Curves"] | components["schemas"]["LiftGammaGain"] | components["schemas"]["WhiteBalance"] | components["schemas"]["ColourRange"] | components["schemas"]["ColourTable"] | components["schemas"]["Blur"] | components["schemas"]["Rays"] | components["schemas"]["Haze"] | components["schemas"]["Moved"] | components["schemas"]["Sharpen"] | components["schemas"]["Glow"] | components["schemas"]["Streaks"] | components["schemas"]["Ripple"] | components["schemas"]["Projection"] | components["schemas"]["Shadow"] | components["schemas"]["Wrap"] | components["schemas"]["DegrainLook"] | components["schemas"]["Grain"])[];
+            /** Masks */
+            masks: (components["schemas"]["OutlineMask"] | components["schemas"]["GradedMask"] | components["schemas"]["PickedMask"])[];
+            /**
+             * Matte
+             * @description A layer that cuts this one by its own picture
+             * @default null
+             */
+            matte: string | null;
+            /**
+             * Matte By
+             * @default alpha
+             * @enum {string}
+             */
+            matte_by: "alpha" | "luma";
+            /**
+             * Matte Inverted
+             * @default false
+             */
+            matte_inverted: boolean;
+            /** Name */
+            name: string;
+            /**
+             * On
+             * @default floor
+             * @enum {string}
+             */
+            on: "floor" | "wall";
+            /**
+             * Opacity
+             * @default 100
+             */
+            opacity: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Picture
+             * @default null
+             */
+            picture: string | null;
+            /**
+             * Quality
+             * @default good
+             * @enum {string}
+             */
+            quality: "quick" | "good" | "best";
+            /**
+             * Roll
+             * @default 0
+             */
+            roll: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Rounded
+             * @default 4
+             */
+            rounded: number;
+            /**
+             * Seed
+             * @default 1
+             */
+            seed: number;
+            /**
+             * Shadow
+             * @default true
+             */
+            shadow: boolean;
+            /**
+             * Shadow On
+             * @default true
+             */
+            shadow_on: boolean;
+            /**
+             * Shadow Strength
+             * @default 85
+             */
+            shadow_strength: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Shape
+             * @default bulge
+             * @enum {string}
+             */
+            shape: "bulge" | "rings" | "lumps" | "picture";
+            /**
+             * Shown
+             * @default true
+             */
+            shown: boolean;
+            /**
+             * Shutter
+             * @default 0
+             */
+            shutter: number;
+            /**
+             * Sky
+             * @default 100
+             */
+            sky: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Sky Colour
+             * @default #ffffff
+             */
+            sky_colour: string;
+            /**
+             * Sun
+             * @default 100
+             */
+            sun: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Sun Colour
+             * @default #ffffff
+             */
+            sun_colour: string;
+            /**
+             * Sun Heading
+             * @default -40
+             */
+            sun_heading: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Sun Height
+             * @default 45
+             */
+            sun_height: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Sun Soft
+             * @default 4
+             */
+            sun_soft: number;
+            /**
+             * Sun Warm
+             * @default 10
+             */
+            sun_warm: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Tilt
+             * @default 0
+             */
+            tilt: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Wide
+             * @default 0.6
+             */
+            wide: number;
+        };
+        /**
          * Remove
          * @description Take a motion, perch, treatment, layer or look of the finish away, with what cannot be without it.
          */
@@ -8196,7 +8821,7 @@ export interface components {
             /** Sounds */
             sounds: components["schemas"]["LaidSound"][];
             /** Stack */
-            stack: (components["schemas"]["PlateLayer"] | components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["MeshLayer"] | components["schemas"]["FormLayer"] | components["schemas"]["LampLayer"] | components["schemas"]["DomeLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
+            stack: (components["schemas"]["PlateLayer"] | components["schemas"]["StillLayer"] | components["schemas"]["PinLayer"] | components["schemas"]["BeamLayer"] | components["schemas"]["GeneratedLayer"] | components["schemas"]["MeshLayer"] | components["schemas"]["ReliefLayer"] | components["schemas"]["BreakingLayer"] | components["schemas"]["FormLayer"] | components["schemas"]["LampLayer"] | components["schemas"]["DomeLayer"] | components["schemas"]["FillLayer"] | components["schemas"]["WashLayer"] | components["schemas"]["ParcelLayer"])[];
         };
         /** ShotBrief */
         ShotBrief: {

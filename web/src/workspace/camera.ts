@@ -246,6 +246,7 @@ export interface Standing {
 
 /** How wide, tall and deep a thing is in the room. */
 export function sizeOf(layer: StandingLayer, frame: number): V3 {
+  if ("from_frame" in layer) return [layer.wide, 0, layer.deep];
   const tall = valueAt(layer.tall, frame);
   if (layer.kind === "model") {
     const s = tall / Math.max(layer.extent[1], 1e-9);
@@ -276,7 +277,11 @@ export function standing(camera: RoomCamera, spot: Spot, layer: StandingLayer, f
   return {
     on,
     foot: [0, 1, 2].reduce((at, k) => plus(at, by(column(k), -pivot[k]! * unit)), on),
-    axes: [column(0), column(1), column(2)],
+    // What is worked on in a wall lies in it: out of it is the way that its spot faces.
+    axes:
+      "from_frame" in layer && layer.on === "wall"
+        ? [column(0), column(2), by(column(1), -1)]
+        : [column(0), column(1), column(2)],
     size: sizeOf(layer, frame),
   };
 }

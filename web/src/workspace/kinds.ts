@@ -1,5 +1,5 @@
 import { useQueries } from "@tanstack/react-query";
-import type { Kind, KindGroup, Motion, Shot } from "~/api/client";
+import type { FilmedLayer, Kind, KindGroup, Layer, Motion, Shot, WorkedLayer } from "~/api/client";
 import { kindsQuery, type Registry } from "~/api/queries";
 
 const SORTS: Registry[] = [
@@ -63,3 +63,9 @@ export function told(texts: Record<string, string> | undefined, thing: object): 
 /** The motions of a shot that things can follow: a matte moves nothing. */
 export const followable = (shot: Shot): Motion[] =>
   shot.motions.filter((m) => !has("motion", m, "unfollowed"));
+
+/** What is filmed in 3D, and has a sun and a sky. */
+export const isFilmed = (layer: Layer): layer is FilmedLayer => has("layer", layer, "filmed");
+
+/** A part of a floor or wall of the footage that is worked on. */
+export const isWorked = (layer: object): layer is WorkedLayer => "from_frame" in layer;

@@ -1,6 +1,6 @@
 import type {
   Layer,
-  MeshLayer,
+  FilmedLayer,
   Motion,
   PatchStep,
   Perch,
@@ -60,8 +60,8 @@ export const setOnThing = (list: "stack" | "plate", shot: Shot, id: string, valu
 export const setOnPlate = (shot: Shot, id: string, values: object): PatchStep[] =>
   setOn("plate", indexOf(shot.plate, id), id, values);
 
-/** The sun and sky of a model. */
-export const lightOf = (m: MeshLayer) => ({
+/** The sun and sky of what is filmed. */
+export const lightOf = (m: FilmedLayer) => ({
   sun: m.sun,
   sun_heading: m.sun_heading,
   sun_height: m.sun_height,

@@ -1,4 +1,4 @@
-"""Whatever can be named as a thing of a set: a model's file, or a simple form."""
+"""Whatever can be named as a thing of a set: a model's file, one that was made for the shot, or a simple form."""
 
 from __future__ import annotations
 
@@ -6,13 +6,16 @@ from pathlib import Path
 
 import numpy as np
 
+from plonket.room.meshes.baked import SUFFIX, read_baked
 from plonket.room.meshes.files import read_model
 from plonket.room.meshes.forms import PREFIX, unit_form
 from plonket.room.meshes.mesh import Material, Mesh, Part
 
 
 def read_thing(model: str) -> Mesh:
-    """A model's file, or a simple form of unit size."""
+    """A model's file, one made for the shot, or a simple form of unit size."""
+    if model.endswith(SUFFIX):
+        return read_baked(Path(model))
     if not model.startswith(PREFIX):
         return read_model(Path(model))
     form = unit_form(model.removeprefix(PREFIX))

@@ -1,6 +1,6 @@
-import { followable } from "~/workspace/kinds";
+import { followable, isFilmed } from "~/workspace/kinds";
 import { useCallback } from "react";
-import type { MeshLayer, Shot } from "~/api/client";
+import type { FilmedLayer, Shot } from "~/api/client";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
 import { act, useWorkspace } from "~/workspace/store";
@@ -9,9 +9,9 @@ import { act, useWorkspace } from "~/workspace/store";
 export const roomOf = (shot: Shot, perch: string | null): string | null =>
   shot.perches.find((p) => p.id === perch)?.follow.target ?? null;
 
-/** The models that stand in a motion's room, the nearest in the run sheet first. */
-export const modelsIn = (shot: Shot, motion: string | null): MeshLayer[] =>
-  shot.stack.filter((l) => l.kind === "model" && roomOf(shot, l.follow.target) === motion) as MeshLayer[];
+/** What is filmed in 3D in a motion's room, the nearest in the run sheet first. */
+export const filmedIn = (shot: Shot, motion: string | null): FilmedLayer[] =>
+  shot.stack.filter(isFilmed).filter((l) => roomOf(shot, l.follow.target) === motion);
 
 /** The motion or perch that something new should follow: the chosen one, or the last measured. */
 export function targetFor(shot: Shot): string | null {

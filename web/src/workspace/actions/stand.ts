@@ -4,7 +4,7 @@ import { complain, mention } from "~/ui/Notices";
 import { spotAt, standing } from "~/workspace/actions/camera";
 import { freshPlace } from "~/workspace/actions/front";
 import { type LightSoon, useLightLater, useSetLight, useSetShadow } from "~/workspace/actions/light";
-import { modelsIn, targetFor } from "~/workspace/actions/models";
+import { filmedIn, targetFor } from "~/workspace/actions/models";
 import { by, length, minus, plus, type RoomCamera, type V3 } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
@@ -188,7 +188,7 @@ export function useStandModel() {
       put(asset.name, click, frame, async (at) => {
         const { foot, lift } = lifted(at.place, at.on);
         // One room has one sun.
-        const other = modelsIn(record.document, at.motion).at(-1)?.id ?? null;
+        const other = filmedIn(record.document, at.motion).at(-1)?.id ?? null;
         const light = other ? null : await setLight(at.motion);
         if (light?.now) mention(light.now.says);
         const layer = {
@@ -237,15 +237,32 @@ export function useStandPicture() {
   );
 }
 
-export type Stand = "lamp" | "holdout" | "projected";
+export type Stand = "lamp" | "holdout" | "projected" | "breaking" | "relief";
 const STAND_NAMES: Record<Stand, string> = {
   lamp: "Lamp",
   holdout: "Really there",
   projected: "Projected plate",
+  breaking: "Breaking",
+  relief: "Relief",
+};
+
+/** A part of a floor or wall that was filmed, to be worked on from a frame on. */
+const worked = (kind: "breaking" | "relief", extent: number, frame: number) => {
+  const size = Math.max(0.001, Math.round(extent * 1000) / 1000);
+  const part = { kind, wide: size, deep: size, from_frame: frame };
+  const fine = (share: number) => Math.max(0.001, round4(share * size));
+  return kind === "breaking"
+    ? { ...part, falls_from: frame, thick: fine(0.06), hollow: fine(0.8), gap: fine(0.008) }
+    : { ...part, height: fine(0.12), across: fine(0.3) };
 };
 
 /** What a stand is, so large that it takes a fifth of the picture at its place. */
-function standOf(kind: Stand, extent: number, frame: number, lift: number): Record<string, unknown> {
+function standOf(
+  kind: Exclude<Stand, "breaking" | "relief">,
+  extent: number,
+  frame: number,
+  lift: number,
+): Record<string, unknown> {
   const size = Math.max(0.001, Math.round(extent * 1000) / 1000);
   if (kind === "lamp")
     return { kind: "lamp", lift: round4(lift + size * 2), wide: size, tall: Math.round(size * 750) / 1000 };
@@ -263,13 +280,27 @@ function standOf(kind: Stand, extent: number, frame: number, lift: number): Reco
 
 /** A lamp, something that is really there, or a surface for the plate, where a click lands. */
 export function useStand() {
+  const { record } = useOpenShot();
   const put = usePutDown();
+  const setLight = useSetLight();
   return useCallback(
     (kind: Stand, click: Point, frame: number) =>
-      put(STAND_NAMES[kind], click, frame, (at) => {
+      put(STAND_NAMES[kind], click, frame, async (at) => {
+        if (kind === "breaking" || kind === "relief") {
+          const turned = onWall(at.normal);
+          const other = filmedIn(record.document, at.motion).at(-1)?.id ?? null;
+          const light = other ? null : await setLight(at.motion);
+          const layer = {
+            ...worked(kind, 0.35 * at.away, frame),
+            on: turned ? "wall" : "floor",
+            ...light?.now?.model,
+            lit_like: other,
+          };
+          return { layer, foot: at.place, faces: "still", turned, later: light?.later };
+        }
         const { foot, lift } = lifted(at.place, at.on);
         return { layer: standOf(kind, 0.2 * at.away, frame, lift), foot, faces: "still" };
       }),
-    [put],
+    [record, put, setLight],
   );
 }

@@ -7,6 +7,7 @@ import type {
   Layer,
   MeshLayer,
   PinLayer,
+  WorkedLayer,
 } from "~/api/client";
 import { useAssets } from "~/api/queries";
 import { Choice } from "~/ui/Choice";
@@ -151,6 +152,7 @@ function OfModel({ layer, set }: { layer: MeshLayer; set: Set }) {
   );
 }
 
+const LitLike = ({ layer, set }: { layer: WorkedLayer; set: Set }) => <LightFrom layer={layer} set={set} />;
 const Frames = ({ layer, set }: { layer: FormLayer; set: Set }) =>
   layer.use === "plate" && <FromFrames layer={layer} set={set} />;
 const Generated = ({ layer, set }: { layer: GeneratedLayer; set: Set }) => (
@@ -165,6 +167,8 @@ const ABOVE: Partial<Record<string, unknown>> = {
   generated: Generated,
   model: OfModel,
   plate: WhatIsBehind,
+  breaking: LitLike,
+  relief: LitLike,
 };
 const BELOW: Partial<Record<string, unknown>> = { form: Frames };
 

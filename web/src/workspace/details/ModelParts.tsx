@@ -1,24 +1,25 @@
 import { useShallow } from "zustand/react/shallow";
-import type { MeshLayer } from "~/api/client";
+import type { FilmedLayer, MeshLayer } from "~/api/client";
 import { Choice } from "~/ui/Choice";
-import { modelsIn, roomOf, usePivot } from "~/workspace/actions/models";
+import { filmedIn, roomOf, usePivot } from "~/workspace/actions/models";
 import { useOpenShot } from "~/workspace/context";
+import { isFilmed } from "~/workspace/kinds";
 import { Group, Row } from "~/workspace/details/Group";
 import { allLayers, type LayerValues, lightOf } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 
 const OWN = "own";
 
-/** Whose sun and sky light a model: its own, or those of another model in the room. */
+/** Whose sun and sky light something: its own, or those of something else in the room. */
 export function LightFrom({
   layer,
   set,
 }: {
-  layer: MeshLayer;
+  layer: FilmedLayer;
   set: (label: string, values: LayerValues) => void;
 }) {
   const { record } = useOpenShot();
-  const others = modelsIn(record.document, roomOf(record.document, layer.follow.target)).filter(
+  const others = filmedIn(record.document, roomOf(record.document, layer.follow.target)).filter(
     (m) => m.id !== layer.id,
   );
   const from = others.find((m) => m.id === layer.lit_like);
@@ -60,7 +61,7 @@ export function LightFrom({
 export function useLitByOther(layer: { kind: string; id: string; lit_like?: string | null }) {
   const { record } = useOpenShot();
   return Boolean(
-    layer.lit_like && allLayers(record.document).some((l) => l.id === layer.lit_like && l.kind === "model"),
+    layer.lit_like && allLayers(record.document).some((l) => l.id === layer.lit_like && isFilmed(l)),
   );
 }
 

@@ -107,6 +107,31 @@ function LayerPicture({ layer }: { layer: Layer }) {
           <path d="M13 5h16v4H13z" fill={layer.colour} />
         </svg>
       );
+    case "breaking":
+      return (
+        <svg viewBox="0 0 42 28" className="size-full" aria-hidden>
+          <path d="M0 0H42V28H0z" fill="#5a5348" />
+          <path d="M15 10l8-3 7 5-3 9-10 1-5-6z" fill="#14110e" />
+          <path
+            d="M15 10L6 3M23 7l3-7M30 12l12-3M27 21l6 7M17 22l-5 6M12 16L0 18"
+            fill="none"
+            stroke="#14110e"
+            strokeWidth="1.3"
+          />
+        </svg>
+      );
+    case "relief":
+      return (
+        <svg viewBox="0 0 42 28" className="size-full" aria-hidden>
+          <path d="M0 0H42V28H0z" fill="#5a5348" />
+          <path
+            d="M0 21h9c6 0 6-12 12-12s6 12 12 12h9M0 25h10c6 0 6-8 11-8s5 8 11 8h10M0 17h8c5 0 6-13 13-13s8 13 13 13h8"
+            fill="none"
+            stroke="#d8c9a8"
+            strokeWidth="1.3"
+          />
+        </svg>
+      );
     case "form":
       return (
         <svg viewBox="0 0 42 28" className="size-full" aria-hidden>

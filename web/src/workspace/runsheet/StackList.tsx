@@ -41,6 +41,16 @@ export function AddMenu({ disabled }: { disabled: boolean }) {
             hint: "other frames' picture laid on a form",
             run: () => act({ do: "tool", tool: "plonk", asset: `${STANDS}projected` }),
           },
+          {
+            label: "Breaking floor or wall",
+            hint: "what was filmed cracks, and pieces fall; click where",
+            run: () => act({ do: "tool", tool: "plonk", asset: `${STANDS}breaking` }),
+          },
+          {
+            label: "Relief",
+            hint: "a floor or wall pushed out or in, its picture with it",
+            run: () => act({ do: "tool", tool: "plonk", asset: `${STANDS}relief` }),
+          },
         ]
       : []),
     ...FRONTS.map((one) => ({ label: one.label, hint: one.hint, run: () => void forward(one) })),

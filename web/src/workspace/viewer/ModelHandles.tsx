@@ -6,6 +6,7 @@ import { by, plus, type RoomCamera, standing, type V3 } from "~/workspace/camera
 import { useOpenShot } from "~/workspace/context";
 import { type Point, valueAt, withValue } from "~/workspace/geometry";
 import { setOnLayer, setOnPerch } from "~/workspace/patches";
+import { isFilmed, isWorked } from "~/workspace/kinds";
 import { useCameras } from "~/workspace/spaces";
 import { useWorkspace } from "~/workspace/store";
 import { movedSpot } from "~/workspace/viewer/movedSpot";
@@ -70,7 +71,7 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
       ? ["turn", "tall", "move"]
       : layer.kind === "lamp"
         ? ["turn", "wide", "tall", "lift", "move"]
-        : layer.shape === "plane"
+        : isWorked(layer) || layer.shape === "plane"
           ? ["turn", "wide", "deep", "move"]
           : ["turn", "wide", "deep", "tall", "move"];
   const at = Object.fromEntries(
@@ -199,7 +200,7 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
   const middle = at.move && toScreen(mapping, at.move);
   return (
     <>
-      {layer.kind === "model" && (
+      {isFilmed(layer) && (
         <SunGrip layer={layer} camera={camera} at={on} size={[w, h, d]} mapping={mapping} />
       )}
       <svg

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import type { MeshLayer } from "~/api/client";
+import type { FilmedLayer } from "~/api/client";
 import { by, length, minus, plus, type RoomCamera, type V3 } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
 import { type Point, valueAt, withValue } from "~/workspace/geometry";
@@ -22,7 +22,7 @@ export function SunGrip({
   size,
   mapping,
 }: {
-  layer: MeshLayer;
+  layer: FilmedLayer;
   camera: RoomCamera;
   at: V3;
   size: V3;
@@ -31,7 +31,7 @@ export function SunGrip({
   const { record, edits } = useOpenShot();
   const frame = useWorkspace((s) => s.frame);
   const hand = useGrab(mapping);
-  const [pulled, setPulled] = useState<Partial<MeshLayer> | null>(null);
+  const [pulled, setPulled] = useState<Partial<FilmedLayer> | null>(null);
   const lender = sunOwner(allLayers(record.document), layer);
   const sun = { ...lender, ...pulled };
   if (valueAt(sun.sun, frame) <= 0) return null;
@@ -48,11 +48,11 @@ export function SunGrip({
   if (!place || !foot) return null;
   const [grip, base] = [toScreen(mapping, place), toScreen(mapping, foot)];
 
-  const put = (to: { heading: number; height: number }): Partial<MeshLayer> => ({
+  const put = (to: { heading: number; height: number }): Partial<FilmedLayer> => ({
     sun_heading: withValue(lender.sun_heading, frame, round1(to.heading)),
     sun_height: withValue(lender.sun_height, frame, round1(to.height)),
   });
-  const save = (change: Partial<MeshLayer>) =>
+  const save = (change: Partial<FilmedLayer>) =>
     void edits
       .edit(`Turn the sun on ${lender.name}`, (latest) => setOnLayer(latest, lender.id, change))
       .finally(() => setPulled(null));
@@ -60,7 +60,7 @@ export function SunGrip({
   const drag = (e: React.PointerEvent<SVGElement>) => {
     let side = behind;
     let over = false;
-    let change: Partial<MeshLayer> | null = null;
+    let change: Partial<FilmedLayer> | null = null;
     hand.grab(
       e,
       place,
@@ -131,13 +131,13 @@ export function SunGrip({
   );
 }
 
-/** The model whose sun lights a model: its own, or that of the one it is lit like, by way of others. */
-export function sunOwner(stack: readonly { id: string; kind: string }[], layer: MeshLayer): MeshLayer {
-  const models = new Map(stack.filter((l) => l.kind === "model").map((l) => [l.id, l as MeshLayer]));
+/** What has the sun that lights something: its own, or that of the one it is lit like, by way of others. */
+export function sunOwner(stack: readonly { id: string; kind: string }[], layer: FilmedLayer): FilmedLayer {
+  const others = new Map(stack.filter((l) => "sun_heading" in l).map((l) => [l.id, l as FilmedLayer]));
   const passed = new Set([layer.id]);
   let one = layer;
-  while (one.lit_like && models.has(one.lit_like) && !passed.has(one.lit_like)) {
-    one = models.get(one.lit_like)!;
+  while (one.lit_like && others.has(one.lit_like) && !passed.has(one.lit_like)) {
+    one = others.get(one.lit_like)!;
     passed.add(one.id);
   }
   return one;

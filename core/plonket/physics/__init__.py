@@ -1,0 +1,1 @@
+"""Rigid bodies that fall, hit and come to rest."""
