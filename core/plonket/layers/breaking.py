@@ -22,11 +22,11 @@ from plonket.layers.worked import WorkedLayer, draw_worked, faced, inside_pictur
 from plonket.physics.fall import Driven, Loose
 from plonket.raytrace.request import Instance
 from plonket.room.meshes.baked import BakedPart, dump_baked
-from plonket.room.meshes.pieces import PATTERNS, area_of, centre_of, hollow_of, normals_of, plate_of, ring_of
+from plonket.room.meshes.pieces import area_of, centre_of, cut_up, hollow_of, normals_of, plate_of, ring_of
 
 STONE = 4.0
 """Times as heavy as wood."""
-APART = 0.004
+APART = 0.02
 """Share of a piece that it is smaller for its neighbours than it looks: what fits exactly would jam."""
 AROUND, AROUND_DEEP = 20.0, 2.0
 """Metres of the surface round it on which pieces come to rest, and how thick that is."""
@@ -44,6 +44,8 @@ class BreakingLayer(WorkedLayer):
         "shards", label="Breaks into", group="Cracks",
         names={"shards": "Shards", "planks": "Planks", "tiles": "Tiles"})  # fmt: skip
     pieces: int = plain(36, label="Pieces", low=2, high=200, step=1, group="Cracks", whole=True, help="About so many.")
+    rows: int = plain(6, label="Rows", low=1, high=60, step=1, group="Cracks", whole=True, when={"pattern": ("planks",)},
+                      help="How many planks lie beside each other over its width.")  # fmt: skip
     seed: int = plain(1, label="Seed", low=0, high=9999, step=1, group="Cracks", whole=True,
                       help="Another number, other cracks.")  # fmt: skip
     falls_from: int = plain(0, label="Begins", low=-100000, high=1000000, step=1, unit="frame", group="Cracks", whole=True)
@@ -87,12 +89,12 @@ class _Pieces:
 
 
 def _pieces(layer: BreakingLayer) -> _Pieces:
-    return _cut(layer.pattern, layer.wide, layer.deep, layer.pieces, layer.seed, layer.runs)
+    return _cut(layer.pattern, layer.wide, layer.deep, layer.pieces, layer.seed, layer.runs, layer.rows)
 
 
 @lru_cache(maxsize=16)
-def _cut(pattern: str, wide: float, deep: float, count: int, seed: int, runs: int) -> _Pieces:
-    polygons = PATTERNS[pattern](wide, deep, count, seed)
+def _cut(pattern: str, wide: float, deep: float, count: int, seed: int, runs: int, rows: int) -> _Pieces:
+    polygons = cut_up(pattern, wide, deep, count, seed, rows)
     centres = np.array([centre_of(one) for one in polygons])
     far = np.linalg.norm(centres / np.array([wide, deep]), axis=1)
     # Planks and tiles end where the surface does; what is shattered goes on beyond it.
@@ -134,7 +136,7 @@ def bodies_of(layer: BreakingLayer, sources: Sources, first: int) -> Bodies:
         lets_go = layer.falls_from + pieces.begins[k] + JITTER * layer.runs * late
         loose.append(Loose(hull=hull, start=m, lets_go=float(lets_go), when_hit=layer.when_hit, group=group,
                            velocity=(float(push[0]), float(push[1]), float(push[2])),
-                           spin=(float(spin[0]), float(spin[1]), float(spin[2])), density=STONE * WOOD, friction=0.7,
+                           spin=(float(spin[0]), float(spin[1]), float(spin[2])), density=STONE * WOOD, friction=0.5,
                            bounce=layer.bounces / 100))  # fmt: skip
     x, z, deep = layer.wide / 2, layer.deep / 2, layer.hollow + layer.thick
     low, out = -AROUND_DEEP - deep, AROUND

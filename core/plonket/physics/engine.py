@@ -19,6 +19,7 @@ FIRM_S = 2.2
 """Contacts give way for so many steps: two are the least that stays calm."""
 CALM, CALM_S = 0.012, 0.4
 """Body sizes and radians that what rests has moved at the most, within so many seconds."""
+LEAST_GRIP = 0.02
 LEAST = 1e-4
 """Metres: nothing is thinner."""
 SEVEN = np.arange(7)
@@ -80,10 +81,10 @@ class _World:
         world = spec.worldbody
         if fall.ground is not None:
             world.add_geom(type=mj.mjtGeom.mjGEOM_PLANE, size=[0, 0, 1], pos=[0, fall.ground / self.unit, 0],
-                           quat=[np.sqrt(0.5), -np.sqrt(0.5), 0, 0], **self._touch(0.7, 1.0))  # fmt: skip
+                           quat=[np.sqrt(0.5), -np.sqrt(0.5), 0, 0], **self._touch())  # fmt: skip
         for k, one in enumerate(fall.driven):
             body = world.add_body(name=f"driven{k}", mocap=True)
-            self._shaped(spec, body, f"d{k}", one.hull, np.zeros(3), **self._touch(0.7, 1.0))
+            self._shaped(spec, body, f"d{k}", one.hull, np.zeros(3), **self._touch())
         for k, loose in enumerate(fall.loose):
             body = world.add_body(name=f"loose{k}")
             body.add_freejoint()
@@ -104,10 +105,12 @@ class _World:
         mesh.maxhullvert = 48
         body.add_geom(type=self.mj.mjtGeom.mjGEOM_MESH, meshname=name, **about)
 
-    def _touch(self, friction: float, bounce: float) -> dict[str, Any]:
+    def _touch(self, friction: float = LEAST_GRIP, bounce: float | None = None) -> dict[str, Any]:
+        """How a body touches others. Of two, the greater friction counts; how they bounce is what loose ones say."""
         # What gives way and swings back within the same few steps keeps some of its speed.
-        damping = float(np.clip(1 - 0.95 * bounce, 0.05, 1.0))
-        return {"friction": [friction, 0.01, 0.002], "condim": 6, "margin": 1e-3, "priority": 0,
+        damping = 1.0 if bounce is None else float(np.clip(1 - 0.95 * bounce, 0.05, 1.0))
+        return {"friction": [friction, 0.01, 0.002], "condim": 6, "margin": 1e-3,
+                "solmix": 1e-4 if bounce is None else 1.0,
                 "solref": [FIRM_S * self.dt, damping], "solimp": [0.95, 0.995, 1e-3, 0.5, 2]}
 
     def run(self) -> Fallen:

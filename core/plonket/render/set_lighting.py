@@ -121,7 +121,7 @@ def by_pointed(sources: ShotSources, frame: int, at: tuple[float, float]) -> F64
 
 
 def as_deep(layer: FilmedLayer, share: F64, frame: int) -> dict[str, Any]:
-    """Values of something whose shadow on level ground takes such a share (3,) of the light away; all in all it is as bright."""
+    """Values of what throws a shadow on level ground that takes such a share (3,) of the light away; it is as bright."""
     up = max(float(np.sin(np.radians(value_at(layer.sun_height, frame)))), 0.05)
     sun = FULL_SUN * value_at(layer.sun, frame) / 100 * linear_of(layer.sun_colour)
     sky = FULL_SKY * value_at(layer.sky, frame) / 100 * linear_of(layer.sky_colour)

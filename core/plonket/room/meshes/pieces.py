@@ -47,11 +47,10 @@ def _cells(points: F64, half: F64) -> list[F64]:
     return out
 
 
-def planks(wide: float, deep: float, count: int, seed: int) -> list[F64]:
-    """Some `count` planks along the rectangle's depth, three to a row, their ends at different places."""
+def planks(wide: float, deep: float, count: int, seed: int, rows: int = 6) -> list[F64]:
+    """Some `count` planks along the rectangle's depth in rows beside each other, their ends at different places."""
     rng = np.random.default_rng([seed, 12])
-    long = min(3, max(1, count // 3))
-    rows = max(1, round(count / long))
+    long = max(1, round(count / rows))
     edges = np.linspace(-wide / 2, wide / 2, rows + 1)
     out = []
     for left, right in zip(edges[:-1], edges[1:], strict=True):
@@ -68,6 +67,11 @@ def tiles(wide: float, deep: float, count: int, seed: int) -> list[F64]:
     xs, ys = np.linspace(-wide / 2, wide / 2, across + 1), np.linspace(-deep / 2, deep / 2, down + 1)
     return [np.array([[xs[i], ys[j]], [xs[i + 1], ys[j]], [xs[i + 1], ys[j + 1]], [xs[i], ys[j + 1]]])
             for j in range(down) for i in range(across)]  # fmt: skip
+
+
+def cut_up(pattern: str, wide: float, deep: float, count: int, seed: int, rows: int) -> list[F64]:
+    """A rectangle in pieces of a pattern of `PATTERNS`; rows : of planks."""
+    return planks(wide, deep, count, seed, rows) if pattern == "planks" else PATTERNS[pattern](wide, deep, count, seed)
 
 
 PATTERNS: dict[str, Callable[[float, float, int, int], list[F64]]] = {"shards": shards, "planks": planks, "tiles": tiles}
