@@ -15,6 +15,8 @@ from plonket.document.perch import Perch
 from plonket.document.shot import Shot as Document
 from plonket.document.spot import Spot
 from plonket.keying.screen import ScreenKey
+from plonket.layers.breaking import BreakingLayer
+from plonket.layers.form import FormLayer
 from plonket.layers.light import DomeLayer, LampLayer
 from plonket.layers.model import MeshLayer
 from plonket.layers.solid import landing
@@ -28,7 +30,7 @@ from plonket.track.depth.settings import DepthMotion
 from plonket.track.form.fit import with_tugs
 from plonket.track.form.settings import FormMotion, Tug
 from shots.editing import add_shot, change_shot, document_of
-from synth.phone.sets.workshop import CRATE_CORNERS, CRATE_SIZE, crate_seen
+from synth.phone.sets.workshop import CRATE_CORNERS, CRATE_SIZE, CRATE_TURN, crate_seen, in_crate_room
 
 
 def on_the_quay(project: Project, plate: Asset, subject: Asset) -> None:
@@ -153,3 +155,33 @@ def cabin_on_the_crate(project: Project, clip: Asset, cabin: Asset, light: Asset
     measured = document_of(changed).motion("crate")
     assert isinstance(measured, FormMotion)
     return measured
+
+
+def boards_come_down(project: Project, clip: Asset, crate: FormMotion, small: Asset) -> None:
+    """Three boards of the workshop's wall break out and fall on the bench; a small crate drops after them."""
+    at, begins = crate.reference_frame, 40
+    shot = add_shot(project, Document(name="The wall gives way", footage=footage_of(clip), motions=[crate]), "Footage and form")
+
+    def perch(name: str, place: tuple[float, float, float], heading: float = 0.0) -> Perch:
+        x, y, z = (round(float(v), 4) for v in in_crate_room(place))
+        return Perch(id=name.lower().replace(" ", "-"), name=name, spot=Spot(x=x, y=y, z=z, heading=heading),
+                     follow=Follow(target="crate", reference_frame=at, perspective=True))  # fmt: skip
+
+    def on(name: str) -> Follow:
+        return Follow(target=name, reference_frame=at, perspective=True)
+
+    boards = BreakingLayer(
+        id="boards", name="Boards", on="wall", roll=90.0, wide=0.236, deep=0.5, from_frame=at, inside="#8d6a48",
+        pattern="planks", rows=2, pieces=4, seed=3, falls_from=begins, runs=10, gap=0.003, thick=0.024, hollow=0.14, falling=3,
+        pushed=0.45, tumbles=90.0, sun=75.0, sun_heading=-35.0, sun_height=42.0, sun_soft=14.0, sky=45.0, follow=on("wall"),
+    )  # fmt: skip
+    tin = FormLayer(id="tin", name="Tin, really there", shape="cylinder", wide=0.107, tall=0.143, deep=0.107, follow=on("tin"))
+    box = MeshLayer(
+        id="small-crate", name="Small crate", asset=small.digest, extent=small.info["extent"], tall=0.075, heading=24.0,
+        lift=0.55, falls=True, falls_from=begins + 26, tumbles=200.0, heavy=150.0, begins=begins + 26, lit_like="boards",
+        follow=on("bench"),
+    )  # fmt: skip
+    perches = [perch("Wall", (0.02, 0.236, 0.0), -CRATE_TURN), perch("Tin", (0.24, 0.10, 0.24)),
+               perch("Bench", (0.02, 0.10, 0.2))]  # fmt: skip
+    change_shot(shot.id, "Three boards break out of the wall",
+                lambda d: d.model_copy(update={"perches": perches, "stack": [tin, boards, box]}))  # fmt: skip

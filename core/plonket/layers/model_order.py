@@ -150,6 +150,8 @@ def order_of(
     views = tuple(view_at(camera, when) for when in whens)
     lights = _lights(room.daylight or layer, camera, room, frame)
     every = _filmed(layer, camera, spot, whens, room, room.path, "shown")
+    if not every:
+        return None
     for other, seat in room.things:
         every += _filmed(other, camera, seat, whens, room, (room.paths or {}).get(getattr(other, "asset", ""), ""), "other")
     things = [thing for thing, _ in every]

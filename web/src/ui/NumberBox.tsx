@@ -13,7 +13,7 @@ interface Props {
   onCommit: (value: number) => void;
 }
 
-const places = (step: number) => (step >= 1 ? 0 : step >= 0.1 ? 1 : 2);
+const places = (step: number) => (step >= 1 ? 0 : step >= 0.1 ? 1 : step >= 0.01 ? 2 : 3);
 
 /** A number: drag sideways over it, or click and type. Arrow keys step; Shift steps ten at a time. */
 export function NumberBox({ label, value, low, high, step, unit, onPreview, onCommit }: Props) {

@@ -15,7 +15,13 @@ from django.core.management.base import BaseCommand
 
 from demo_project.front import boat_behind_the_lamp, dusk_in_the_window, keeper_on_watch, whale_behind_the_jars
 from demo_project.parts import footage_of, measure
-from demo_project.rooms import cabin_on_the_crate, on_the_quay, whale_behind_the_lighthouse, whale_on_the_bench
+from demo_project.rooms import (
+    boards_come_down,
+    cabin_on_the_crate,
+    on_the_quay,
+    whale_behind_the_lighthouse,
+    whale_on_the_bench,
+)
 from demo_project.stack import LAMP, keeper_by_night, lamp_opened, ship_in_the_beam, slowly
 from frames.drawn import thumb_jpeg
 from library.assets import bring_in
@@ -91,6 +97,7 @@ def load_demo() -> Project:
     _lamp(project, "The lamp, slowly", clips["workshop"], lambda tip: lamp_opened(tip, night), slowly)
     crate = cabin_on_the_crate(project, clips["workshop"], elements["Little cabin"], elements["Window light"])
     whale_behind_the_jars(project, clips["workshop"], elements["Brass whale"], crate)
+    boards_come_down(project, clips["workshop"], crate, elements["Cargo crate"])
     _no_tin(project, clips["workshop"], elements)
     chart = _night_chart(project, clips["workshop"], elements)
     dusk_in_the_window(project, clips["workshop"], elements["Dusk sky"], chart)
