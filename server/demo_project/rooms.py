@@ -175,7 +175,8 @@ def boards_come_down(project: Project, clip: Asset, crate: FormMotion, small: As
         pattern="planks", rows=2, pieces=4, seed=3, falls_from=begins, runs=10, gap=0.003, thick=0.024, hollow=0.14, falling=3,
         pushed=0.45, tumbles=90.0, sun=75.0, sun_heading=-35.0, sun_height=42.0, sun_soft=14.0, sky=45.0, follow=on("wall"),
     )  # fmt: skip
-    tin = FormLayer(id="real-tin", name="Tin, really there", shape="cylinder", wide=0.107, tall=0.143, deep=0.107, follow=on("tin"))
+    tin = FormLayer(id="real-tin", name="Tin, really there", shape="cylinder", wide=0.107, tall=0.143, deep=0.107,
+                    follow=on("tin"))  # fmt: skip
     box = MeshLayer(
         id="small-crate", name="Small crate", asset=small.digest, extent=small.info["extent"], tall=0.075, heading=24.0,
         lift=0.55, falls=True, falls_from=begins + 26, tumbles=200.0, heavy=150.0, begins=begins + 26, lit_like="boards",

@@ -87,6 +87,7 @@ class LayerEntry(Entry):
     things : (layer, `Sources`, moments, whether it is shown itself) -> `Filmed`, what the renderer is told of it; None: nothing
         but what is known of its kind.
     bodies : (layer, `Sources`, first frame) -> `Bodies`, what it is where things fall in its room; None: nothing.
+    hides_itself : (layer) -> whether it takes off by itself what is hidden of it by what is nearer in its room.
     under : (layer, `Sources`, frame, size, view, its picture) -> a `Picture` that is laid before its own, and its blend; None:
         nothing is.
     """
@@ -96,6 +97,7 @@ class LayerEntry(Entry):
     under: Callable[[Any, Any, int, tuple[int, int], Any, Any], tuple[Any, Any] | None] | None = None
     things: Callable[[Any, Any, Any, bool], Any] | None = None
     bodies: Callable[[Any, Any, int], Any] | None = None
+    hides_itself: Callable[[Any], bool] = lambda _layer: False
     shadowless: Callable[[Any], Any] | None = None
     surface: Callable[[Any, Any, int, tuple[int, int], Any], tuple[Any, Any] | None] | None = None
 

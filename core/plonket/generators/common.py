@@ -21,6 +21,25 @@ class GeneratorModel(Settings):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Space:
+    """The solved room in which an element stands, for what goes its own way there.
+
+    Attributes
+    ----------
+    axes : moment -> (4, 4) room from the element's own pixels, x right, y down, z towards its front, as it stands then.
+    project : (moment, places (n, 3) in metres) -> the picture's pixels (n, 2), nan behind the camera, and how far before the
+        camera (n,) they are, in metres.
+    focal : how many of the picture's pixels a metre is, a metre before the camera.
+    hides : -> one over the distance, (h, w) in 1/m, of what hides things in the picture; 0 where nothing does. None: nothing.
+    """
+
+    axes: Callable[[float], F64]
+    project: Callable[[float, F64], tuple[F64, F64]]
+    focal: float
+    hides: Callable[[], F32 | None]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class GeneratorContext:
     """Where and when an element is drawn.
 
@@ -30,6 +49,7 @@ class GeneratorContext:
     place : moment in frames -> (3, 3) from the element's own pixels, about its place, to the picture's.
     spread : (moment of birth, moment now) -> (3, 3) from the element's own pixels at birth to the picture's now, for what
         stays behind when the element moves on.
+    space : the room that it stands in; None: it stands in none.
     """
 
     frame: int
@@ -37,6 +57,7 @@ class GeneratorContext:
     clip: tuple[int, int]
     place: Callable[[float], F64]
     spread: Callable[[float, float], F64]
+    space: Space | None = None
 
     def zoom(self, matrix: F64) -> float:
         """Pixels of the picture for one of the element's own, at its place."""

@@ -15,12 +15,20 @@ import numpy as np
 from plonket.base.conventions import F32, F64, FAST
 from plonket.base.fields import Number, choice, colour, number, plain, switch, value_at
 from plonket.base.noise import noise_at
-from plonket.generators.common import GeneratorContext, GeneratorModel, clear, light_of
+from plonket.generators.common import GeneratorContext, GeneratorModel, Space, clear, light_of
 
 MOST = 40000
 """Particles drawn at once, at the most."""
+BOUNCES, HALVINGS = 4, 26
+SPRINGS, ROUGH = 0.45, 0.7
+"""What is left of its speed upwards and along as one bounces."""
+HIDES = 0.99
+"""What hides must be nearer by so much: what lies on a surface is seen."""
 LEAST_RADIUS = 0.6
 """Radius in pixels below which a particle gets fainter instead of smaller."""
+
+
+ROOMY = {"roomy": (True,)}
 
 
 class ParticleModel(GeneratorModel):
@@ -61,6 +69,17 @@ class ParticleModel(GeneratorModel):
                             help="Shutter angle along which each one is drawn out; 180° is half a frame.")  # fmt: skip
     behind: bool = switch(True, label="Left behind", group="Way",
                           help="Stay where they were born when their source moves on.")  # fmt: skip
+    roomy: bool = switch(False, label="In the room", group="Room",
+                         help="On a spot of a solved room: they fly in 3D, and behind what is nearer.")  # fmt: skip
+    thick: Number = number(60.0, label="Source's depth", low=0, high=10000, step=1, unit="px", group="Room", soft=(0, 800),
+                           when=ROOMY, help="How far it reaches towards the camera and away.")  # fmt: skip
+    lands: Literal["no", "bounces", "lies"] = choice(
+        "no", label="On the ground", group="Room", when=ROOMY,
+        names={"no": "Go through it", "bounces": "Bounce", "lies": "Lie there"})  # fmt: skip
+    sharp_at: Number = number(1.0, label="Sharp at", low=0.01, high=10000, step=0.01, unit="m", group="Room", soft=(0.1, 10),
+                              when=ROOMY, help="How far from the camera they are in focus.")  # fmt: skip
+    unsharp: Number = number(0.0, label="Out of focus", low=0, high=500, step=0.5, unit="px", group="Room", soft=(0, 60),
+                             when=ROOMY, help="How large a point is that lies endlessly far away.")  # fmt: skip
 
 
 @dataclass(slots=True, kw_only=True)
@@ -70,7 +89,8 @@ class Particles:
     Attributes
     ----------
     at, before : (n, 2) in the picture's pixels, now and when the shutter opened. part : (n,) of life gone. radius : (n,) in
-        the picture's pixels. share : (n,) how bright each is of what all are.
+        the picture's pixels. share : (n,) how bright each is of what all are. away, round : (n,) how far before the camera
+        they are, and how large, in metres; None: they are flat. hidden : (h, w) one over the distance of what hides them.
     """
 
     at: F64
@@ -78,6 +98,9 @@ class Particles:
     part: F64
     radius: F64
     share: F64
+    away: F64 | None = None
+    round: F64 | None = None
+    hidden: F32 | None = None
 
 
 def alive(settings: ParticleModel, context: GeneratorContext) -> Particles:
@@ -97,6 +120,8 @@ def alive(settings: ParticleModel, context: GeneratorContext) -> Particles:
         groups.pop(0)
     all_ = _Born.joined(groups)
     open_for = max(value_at(settings.streak, now), 0) / 360
+    if settings.roomy and context.space is not None:
+        return in_space(settings, context.space, all_, now, open_for)
     places = _moved(settings, all_, all_.age), _moved(settings, all_, np.maximum(all_.age - open_for, 0))
     at, before = np.empty_like(places[0]), np.empty_like(places[0])
     zoom = np.empty(len(all_.age))
@@ -130,10 +155,13 @@ class _Born:
     pull: F64
     rough: F64
     lump: F64
+    ahead: F64
+    ahead_speed: F64
 
     @staticmethod
     def joined(groups: list[_Born]) -> _Born:
-        names = ("place", "speed", "age", "life", "big", "share", "born", "drag", "pull", "rough", "lump")
+        names = ("place", "speed", "age", "life", "big", "share", "born", "drag", "pull", "rough", "lump",
+                 "ahead", "ahead_speed")  # fmt: skip
         return _Born(**{name: np.concatenate([getattr(g, name) for g in groups]) for name in names})
 
 
@@ -144,13 +172,13 @@ def _born(settings: ParticleModel, b: int, now: int) -> _Born | None:
     if count < 1:
         return None
     # Drawn in a fixed order for each frame, so that one setting does not shuffle what another decides.
-    u = rng.uniform(-1, 1, (9, count))
+    u, deep = rng.uniform(-1, 1, (9, count)), rng.uniform(-1, 1, (2, count))
     life = value_at(settings.life, b) * (1 + value_at(settings.life_spread, b) / 100 * 0.5 * u[0])
     age = now - b + (u[1] + 1) / 2 - 0.5
     alive = (age >= 0) & (age < life)
     if not alive.any():
         return None
-    u, life, age = u[:, alive], life[alive], age[alive]
+    u, deep, life, age = u[:, alive], deep[:, alive], life[alive], age[alive]
     w, h = value_at(settings.width, b) / 2, value_at(settings.height, b) / 2
     facing = np.radians(value_at(settings.direction, b))
     turned = np.radians(value_at(settings.spread, b)) / 2 * u[2]
@@ -169,6 +197,9 @@ def _born(settings: ParticleModel, b: int, now: int) -> _Born | None:
     across = np.stack([-way[:, 1], way[:, 0]], axis=1)
     uneven = 1 + value_at(settings.speed_spread, b) / 100 * u[5]
     speed = (value_at(settings.speed, b) * uneven)[:, None] * way + (value_at(settings.spin, b) * uneven)[:, None] * across
+    # In a room they spread towards the camera and away as much as to the sides.
+    leaves = np.radians(value_at(settings.spread, b)) / 2 * deep[1]
+    speed_ahead = value_at(settings.speed, b) * uneven * np.sin(leaves)
     # How bright it is this very moment: its own phase, so that no new random numbers are needed.
     flash = 0.5 + 0.5 * np.sin(now * (2.3 + 1.7 * u[8]) + 40 * u[8])
     shines = 1 - value_at(settings.twinkle, now) / 100 * flash
@@ -180,6 +211,7 @@ def _born(settings: ParticleModel, b: int, now: int) -> _Born | None:
         place=place, speed=speed, age=age, life=life, big=1 + 0.45 * u[6], share=(1 + 0.4 * u[7]) * shines, born=same(b),
         drag=same(max(value_at(settings.drag, b) / 100, 1e-4)), pull=same(value_at(settings.pull, b)),
         rough=same(value_at(settings.turbulence, b)), lump=same(max(value_at(settings.lump, b), 1.0)),
+        ahead=value_at(settings.thick, b) / 2 * deep[0], ahead_speed=speed_ahead,
     )  # fmt: skip
 
 
@@ -196,6 +228,98 @@ def _moved(settings: ParticleModel, all_: _Born, age: F64) -> F64:
         at[:, 0] += grows * noise_at(where, time, 2, settings.seed * 7 + 1)
         at[:, 1] += grows * noise_at(where + 57.3, time, 2, settings.seed * 7 + 3)
     return at
+
+
+def in_space(settings: ParticleModel, space: Space, all_: _Born, now: int, open_for: float) -> Particles:
+    """The particles in their room, as its camera sees them."""
+    births, of = np.unique(all_.born, return_inverse=True)
+    stood = np.stack([space.axes(max(float(b), 0.0) if settings.behind else now) for b in births])
+    metre = np.linalg.norm(stood[:, :3, 0], axis=1)[of]
+    m = stood[of]
+
+    def turned(own: F64) -> F64:
+        return np.asarray(np.einsum("nij,nj->ni", m[:, :3, :3], own))
+
+    begins = turned(np.column_stack([all_.place, all_.ahead])) + m[:, :3, 3]
+    speed = turned(np.column_stack([all_.speed, all_.ahead_speed]))
+    fall = all_.pull * metre
+
+    def places(age: F64) -> F64:
+        at = flight(begins, speed, fall, all_.drag, age, settings.lands)
+        if (all_.rough > 0).any():
+            time = (all_.born + age) / 40
+            grows = all_.rough * 2.2 * np.minimum(age / 18, 1.6)
+            where = (at - stood[0, :3, 3]) / (all_.lump * metre)[:, None]
+            drift = np.stack([noise_at(where[:, :2] + 57.3 * k, time + where[:, 2], 2, settings.seed * 7 + 1 + 2 * k)
+                              for k in range(3)], axis=1)  # fmt: skip
+            at = at + (grows * metre)[:, None] * drift
+            if settings.lands != "no":
+                at[:, 1] = np.maximum(at[:, 1], np.minimum(begins[:, 1], 0))
+        return at
+
+    at, away = space.project(now, places(all_.age))
+    before, _ = space.project(now - open_for, places(np.maximum(all_.age - open_for, 0)))
+    u = all_.age / all_.life
+    grown = 1 + (value_at(settings.radius_end, now) / 100 - 1) * u
+    size = grown * value_at(settings.radius, now) * all_.big * metre
+    sharp = size * space.focal / np.maximum(away, 1e-9)
+    off = value_at(settings.unsharp, now) / 2 * np.abs(1 - value_at(settings.sharp_at, now) / np.maximum(away, 1e-9))
+    radius = np.hypot(sharp, off)
+    # The same light on a larger disc.
+    share = all_.share * (np.maximum(sharp, LEAST_RADIUS) / np.maximum(radius, LEAST_RADIUS)) ** 2
+    ok = np.isfinite(at).all(axis=1) & np.isfinite(before).all(axis=1) & (away > 1e-3)
+    return Particles(at=at[ok], before=before[ok], part=u[ok], radius=radius[ok], share=share[ok], away=away[ok],
+                     round=size[ok], hidden=space.hides())  # fmt: skip
+
+
+def flight(begins: F64, speed: F64, fall: F64, drag: F64, age: F64, lands: str) -> F64:
+    """(n, 3) where particles are at an age (n,), the ground at nought.
+
+    begins, speed : (n, 3) in the room, metres and metres a frame. fall, drag : (n,). lands : `no`, `bounces` or `lies`.
+    """
+
+    def gone(v: F64, a: F64) -> tuple[F64, F64]:
+        """How far (n, 3) they have gone at an age, and how fast (n, 3) they are then."""
+        keeps = np.exp(-drag * a)
+        slowed = (1 - keeps) / drag
+        way, fast = v * slowed[:, None], v * keeps[:, None]
+        way[:, 1] -= fall * (a - slowed) / drag
+        fast[:, 1] -= fall * slowed
+        return way, fast
+
+    at = begins + gone(speed, age)[0]
+    if lands == "no":
+        return at
+    left, start, fast = age.copy(), begins.copy(), speed.copy()
+    going = begins[:, 1] >= 0
+    for _ in range(BOUNCES if lands == "bounces" else 1):
+        hits = going & (at[:, 1] < 0)
+        if not hits.any():
+            return at
+        # From above to below there is one moment at which it meets the ground: halved until it is found.
+        low, high = _highest(fast[:, 1], fall, drag, left), left.copy()
+        for _ in range(HALVINGS):
+            middle = (low + high) / 2
+            above = start[:, 1] + gone(fast, middle)[0][:, 1] > 0
+            low, high = np.where(above, middle, low), np.where(above, high, middle)
+        way, then = gone(fast, high)
+        start = np.where(hits[:, None], start + way, start)
+        start[hits, 1] = 0
+        fast = np.where(hits[:, None], then * [ROUGH, -SPRINGS, ROUGH], fast)
+        left = np.where(hits, left - high, left)
+        if lands == "lies":
+            fast[hits] = 0
+        at = np.where(hits[:, None], start + gone(fast, left)[0], at)
+        if lands == "lies":
+            at[hits] = start[hits]
+    at[going, 1] = np.maximum(at[going, 1], 0)
+    return at
+
+
+def _highest(up: F64, fall: F64, drag: F64, most: F64) -> F64:
+    """(n,) the age at which each is highest."""
+    g = np.maximum(fall, 1e-12)
+    return np.asarray(np.where(up > 0, np.clip(np.log1p(np.maximum(up, 0) * drag / g) / drag, 0, most), 0.0))
 
 
 def through(at: F64, matrix: F64) -> F64:
@@ -221,23 +345,30 @@ def shining(settings: ParticleModel, context: GeneratorContext) -> F32:
     p = alive(settings, context)
     if len(p.at):
         light = colours_of(settings, p.part, context.frame) * p.share[:, None].astype(np.float32)
-        draw_streaks(out, p.before, p.at, np.maximum(p.radius, 1e-3), light)
+        draw_streaks(out, p.before, p.at, np.maximum(p.radius, 1e-3), light, p.away, p.hidden)
     return out
 
 
-def draw_streaks(out: F32, start: F64, end: F64, radius: F64, light: F32) -> None:
+def draw_streaks(
+    out: F32, start: F64, end: F64, radius: F64, light: F32, away: F64 | None = None, hidden: F32 | None = None
+) -> None:
     """Add short soft lines to a picture.
 
-    A line holds the light of one round spot of its radius, however long it is.
+    A line holds the light of one round spot of its radius, however long it is. away : (n,) how far before the camera each
+    is; what of it lies beyond something of nearness `hidden` (h, w) is not seen.
     """
+    near = np.zeros(0) if away is None or hidden is None else 1 / np.maximum(away, 1e-9)
+    hidden = np.zeros((0, 0), np.float32) if hidden is None else hidden
     reach = np.maximum(radius, LEAST_RADIUS) * 2 + 1
     tops = np.minimum(start[:, 1], end[:, 1]) - reach
     bottoms = np.maximum(start[:, 1], end[:, 1]) + reach
-    _draw_streaks(out, start, end, radius, light.astype(np.float32), tops, bottoms)
+    _draw_streaks(out, start, end, radius, light.astype(np.float32), tops, bottoms, near, hidden)
 
 
 @numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
-def _draw_streaks(out: F32, start: F64, end: F64, radius: F64, light: F32, tops: F64, bottoms: F64) -> None:
+def _draw_streaks(
+    out: F32, start: F64, end: F64, radius: F64, light: F32, tops: F64, bottoms: F64, near: F64, hidden: F32
+) -> None:
     height, width = out.shape[:2]
     bands = 32
     for band in numba.prange(bands):
@@ -261,15 +392,19 @@ def _draw_streaks(out: F32, start: F64, end: F64, radius: F64, light: F32, tops:
                     t = min(max(t, 0.0), 1.0)
                     ex, ey = px - t * dx, py - t * dy
                     q = (ex * ex + ey * ey) / (r * r)
-                    if q < 4:
+                    if q < 4 and not (near.size > 0 and hidden[j, i] * HIDES > near[k]):
                         w = np.exp(-2 * q) * share
                         for c in range(3):
                             out[j, i, c] += light[k, c] * w
 
 
 @numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
-def draw_puffs(out: F32, at: F64, radius: F64, depth: F64) -> None:
-    """Add soft round clouds to (h, w): how deep one looks through them, `depth` (n,) in the middle of each."""
+def draw_puffs(out: F32, at: F64, radius: F64, depth: F64, away: F64, round_: F64, hidden: F32) -> None:
+    """Add soft round clouds to (h, w): how deep one looks through them, `depth` (n,) in the middle of each.
+
+    away, round_ : (n,) how far before the camera they are and how large, in metres: what of one lies beyond something of
+    nearness `hidden` (h, w) is not seen; none where that is empty.
+    """
     height, width = out.shape
     bands = 32
     for band in numba.prange(bands):
@@ -283,5 +418,10 @@ def draw_puffs(out: F32, at: F64, radius: F64, depth: F64) -> None:
                     px, py = i + 0.5 - at[k, 0], j + 0.5 - at[k, 1]
                     q = 1 - (px * px + py * py) / (r * r)
                     if q > 0:
-                        out[j, i] += depth[k] * q * q
+                        share = 1.0
+                        if hidden.size > 0 and hidden[j, i] > 0:
+                            # A cloud goes into what it meets: its nearer half is still seen.
+                            share = (1 / hidden[j, i] - away[k] + round_[k]) / (2 * round_[k])
+                            share = min(max(share, 0.0), 1.0)
+                        out[j, i] += depth[k] * q * q * share
 

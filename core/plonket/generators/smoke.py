@@ -51,7 +51,12 @@ def run(settings: Smoke, context: GeneratorContext) -> F32:
     depth = np.zeros((small[1], small[0]), np.float32)
     fades = np.clip(p.part * 6, 0, 1) * (1 - np.clip(p.part, 0, 1)) ** 1.4
     thick = value_at(settings.density, f) / 100
-    draw_puffs(depth, p.at * down, p.radius * down[0] * 1.8, fades * p.share * thick)
+    hidden = np.zeros((0, 0), np.float32)
+    away = round_ = np.zeros(0)
+    if p.away is not None and p.round is not None and p.hidden is not None:
+        hidden = np.asarray(cv2.resize(p.hidden, small, interpolation=cv2.INTER_NEAREST), np.float32)
+        away, round_ = p.away, np.maximum(p.round * 1.8, 1e-6)
+    draw_puffs(depth, p.at * down, p.radius * down[0] * 1.8, fades * p.share * thick, away, round_, hidden)
     place = context.place(f)
     back = np.linalg.inv(np.diag([down[0], down[1], 1.0]) @ place)
     torn = value_at(settings.torn, f) / 100

@@ -10,15 +10,18 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from plonket.base.conventions import F32, F64
-from plonket.base.fields import reference
+from plonket.base.fields import reference, value_at
 from plonket.document.bases import Generator
 from plonket.document.follow import Follow
 from plonket.document.kinds import GENERATORS, LAYERS, LayerEntry
-from plonket.generators.common import GeneratorContext
+from plonket.generators.common import GeneratorContext, Space
 from plonket.image.picture import CLEAR, Picture
 from plonket.layers.common import faded
+from plonket.layers.hidden import measured_nearness
 from plonket.layers.placed import PlacedLayer, frame_from_anchor
+from plonket.layers.solid import solids
 from plonket.layers.sources import Sources
+from plonket.layers.surfaces import nearness_of
 
 BANDS = 8
 
@@ -36,6 +39,11 @@ class GeneratedLayer(PlacedLayer):
         str, Field(pattern=r"^(footage|screen|to:[a-z0-9][a-z0-9_-]{0,63})$"),
         reference("place", prefix="to:", says="follows something", left="footage"),
     ] = "footage"
+
+    @property
+    def sees_what_hides(self) -> bool:
+        """Whether each of its particles has a place in the room, and is hidden by what is nearer."""
+        return bool(getattr(self.generator, "roomy", False))
 
     @property
     def stays_target(self) -> str | None:
@@ -67,9 +75,54 @@ def draw(layer: GeneratedLayer, sources: Sources, frame: int, size: tuple[int, i
     here = place(frame)
     if not np.isfinite(here).all() or abs(np.linalg.det(here)) < 1e-12:
         return CLEAR
-    context = GeneratorContext(frame=frame, size=size, clip=sources.size, place=place, spread=spread)
+    space = space_of(layer, sources, frame, size, view) if getattr(layer.generator, "roomy", False) else None
+    context = GeneratorContext(frame=frame, size=size, clip=sources.size, place=place, spread=spread, space=space)
     rgba = GENERATORS.get(layer.generator.kind).run(layer.generator, context)
     return faded(_trimmed(Picture(rgba=rgba)), layer, frame)
+
+
+def space_of(
+    layer: GeneratedLayer, sources: Sources, frame: int, size: tuple[int, int], view: F64
+) -> Space | None:
+    """The room in which an element stands on a spot; None: it stands in none."""
+    target = layer.follow.target
+    seat = sources.seat(target) if sources.on_spot(target) else None
+    if seat is None:
+        return None
+    camera, spot = seat
+
+    def axes(when: float) -> F64:
+        at = int(np.clip(round(when), 0, camera.track.frames - 1))
+        right, up = spot.axes(when, camera.eye(at), camera.turn(at))
+        mm = value_at(spot.pixel_mm, when) / 1000
+        turn, grown = np.radians(value_at(layer.turn, when)), value_at(layer.size, when) / 100
+        c, s = np.cos(turn), np.sin(turn)
+        flat = np.stack([right, -up], axis=1) * mm
+        own = flat @ np.array([[c, -s], [s, c]]) * grown
+        out = np.eye(4)
+        out[:3, :2] = own
+        out[:3, 2] = np.cross(right, up) * mm * grown
+        out[:3, 3] = spot.place(when) + flat @ [value_at(layer.x, when), value_at(layer.y, when)]
+        return out
+
+    def project(when: float, places: F64) -> tuple[F64, F64]:
+        # Within an exposure it is the camera's movement that is not seen: its picture is one.
+        pixels = camera.project(frame, places)
+        seen = np.column_stack([pixels, np.ones(len(pixels))]) @ view.T
+        return np.asarray(seen[:, :2] / seen[:, 2:]), np.asarray(camera.local(frame, places)[:, 2])
+
+    def hides() -> F32 | None:
+        if not layer.follow.hidden:
+            return None
+        corners = [c for _, c in solids(sources, target or "", frame)]
+        measured = measured_nearness(sources, target or "", frame, size, view, hides=True)
+        if not corners:
+            return measured
+        things = nearness_of(camera, frame, size, view, None, corners)
+        return things if measured is None else np.maximum(things, measured)
+
+    focal = camera.lens(frame).focal * float(np.sqrt(abs(np.linalg.det(view[:2, :2]))))
+    return Space(axes=axes, project=project, focal=focal, hides=hides)
 
 
 def _trimmed(picture: Picture) -> Picture:
@@ -103,5 +156,5 @@ LAYERS.add(LayerEntry(
     traits=frozenset({"placed", "follows", "matched"}), handles="box",
     groups=("Place", "Mix"),
     card={"": "Generated"},
-    says={"": "Generated as the shot runs"},
+    says={"": "Generated as the shot runs"}, hides_itself=lambda layer: layer.sees_what_hides,
 ))  # fmt: skip

@@ -135,10 +135,12 @@ def hiding(sources: Sources, target: str | None, frame: int, size: tuple[int, in
     return Hiding(near, sources.plate_picture(frame, size, view, None)[..., :3], height, unsure)
 
 
-def measured_nearness(sources: Sources, target: str | None, frame: int, size: tuple[int, int], view: F64) -> F32 | None:
+def measured_nearness(
+    sources: Sources, target: str | None, frame: int, size: tuple[int, int], view: F64, *, hides: bool = False
+) -> F32 | None:
     """One over the measured distance, (h, w) in 1/m, of what a picture of `size` shows; 0 where it is not known. None: it is
-    not measured. `view` leads from the clip's pixels to the picture's."""
-    told = sources.depth(target, frame)
+    not measured, or, asked what `hides`, is not to hide anything. `view` leads from the clip's pixels to the picture's."""
+    told = sources.depth(target, frame, hides=hides)
     return None if told is None else _nearness_in(told, size, view)
 
 

@@ -23,7 +23,7 @@ def hidden_in_room(
     """The picture of a flat layer, less what stands before it in its room: what was filmed, models and forms. Other layers are
     as they were: models see to it themselves."""
     follow = _flat_on_spot(layer, sources)
-    if follow is None or not picture.rgba.size:
+    if follow is None or not picture.rgba.size or LAYERS.of(layer).hides_itself(layer):
         return picture
     picture = hidden_flat(picture, sources, follow.target, frame, size, view, flat=follow.perspective)
     seat = sources.seat(follow.target)

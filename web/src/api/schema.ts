@@ -2218,6 +2218,11 @@ export interface components {
              */
             roll: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
+             * Rows
+             * @default 6
+             */
+            rows: number;
+            /**
              * Runs
              * @default 8
              */
@@ -8142,6 +8147,12 @@ export interface components {
              */
             kind: "ring";
             /**
+             * Lands
+             * @default no
+             * @enum {string}
+             */
+            lands: "no" | "bounces" | "lies";
+            /**
              * Last
              * @default #8c1f0a
              */
@@ -8187,6 +8198,11 @@ export interface components {
              */
             rate: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
+             * Roomy
+             * @default false
+             */
+            roomy: boolean;
+            /**
              * Seed
              * @default 1
              */
@@ -8197,6 +8213,11 @@ export interface components {
              * @enum {string}
              */
             shape: "ring" | "spot" | "line" | "area";
+            /**
+             * Sharp At
+             * @default 1
+             */
+            sharp_at: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Speed
              * @default 1.2
@@ -8223,6 +8244,11 @@ export interface components {
              */
             streak: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
+             * Thick
+             * @default 60
+             */
+            thick: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
              * Turbulence
              * @default 10
              */
@@ -8232,6 +8258,11 @@ export interface components {
              * @default 40
              */
             twinkle: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Unsharp
+             * @default 0
+             */
+            unsharp: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Width
              * @default 240
@@ -8362,6 +8393,12 @@ export interface components {
              */
             kind: "sparks";
             /**
+             * Lands
+             * @default no
+             * @enum {string}
+             */
+            lands: "no" | "bounces" | "lies";
+            /**
              * Last
              * @default #8c1f0a
              */
@@ -8407,6 +8444,11 @@ export interface components {
              */
             rate: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
+             * Roomy
+             * @default false
+             */
+            roomy: boolean;
+            /**
              * Seed
              * @default 1
              */
@@ -8417,6 +8459,11 @@ export interface components {
              * @enum {string}
              */
             shape: "ring" | "spot" | "line" | "area";
+            /**
+             * Sharp At
+             * @default 1
+             */
+            sharp_at: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Speed
              * @default 6
@@ -8443,6 +8490,11 @@ export interface components {
              */
             streak: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
+             * Thick
+             * @default 60
+             */
+            thick: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
              * Turbulence
              * @default 34
              */
@@ -8452,6 +8504,11 @@ export interface components {
              * @default 60
              */
             twinkle: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Unsharp
+             * @default 0
+             */
+            unsharp: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Width
              * @default 100
@@ -8992,6 +9049,12 @@ export interface components {
              */
             kind: "smoke";
             /**
+             * Lands
+             * @default no
+             * @enum {string}
+             */
+            lands: "no" | "bounces" | "lies";
+            /**
              * Last
              * @default #5d6069
              */
@@ -9037,6 +9100,11 @@ export interface components {
              */
             rate: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
+             * Roomy
+             * @default false
+             */
+            roomy: boolean;
+            /**
              * Seed
              * @default 1
              */
@@ -9047,6 +9115,11 @@ export interface components {
              * @enum {string}
              */
             shape: "ring" | "spot" | "line" | "area";
+            /**
+             * Sharp At
+             * @default 1
+             */
+            sharp_at: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Speed
              * @default 2.6
@@ -9073,6 +9146,11 @@ export interface components {
              */
             streak: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
+             * Thick
+             * @default 60
+             */
+            thick: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
              * Torn
              * @default 70
              */
@@ -9087,6 +9165,11 @@ export interface components {
              * @default 40
              */
             twinkle: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Unsharp
+             * @default 0
+             */
+            unsharp: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Width
              * @default 100
