@@ -16,10 +16,14 @@ from plonket.layers.light import DomeLayer, LampLayer
 from plonket.layers.model import MeshLayer, Set, order_of
 from plonket.media import open_clip
 from plonket.media.clip import Clip
+from plonket.physics.engine import simulate
+from plonket.physics.fall import Fall, Loose
 from plonket.raytrace.client import Renderer
 from plonket.room.alignment import Room
 from plonket.room.camera import RoomCamera
 from plonket.room.meshes.files import read_model
+from plonket.room.meshes.forms import unit_form
+from plonket.room.meshes.pieces import cut_up, plate_of
 from plonket.track.camera.measure import measure_camera
 from plonket.track.camera.settings import CameraMotion
 from plonket.track.form.fit import with_tugs
@@ -66,6 +70,7 @@ def bench_room(folder: Path) -> None:
     print(f"{'focal length':48s}{100 * abs(float(track.focal[0]) / true['focal_px'] - 1):9.3f} % off")
     print(f"{'read-out':48s}{track.readout:9.3f} of the time between frames")
     _form()
+    _falls()
     _model(RoomCamera(track, Room()), folder)
 
 
@@ -164,3 +169,23 @@ def _lights(renderer: Renderer, layer: MeshLayer, camera: RoomCamera, path: Path
         off = np.abs(a - b).max(axis=2)[inside]
         shade = float(np.abs(good[..., 4] - true[..., 4])[true[..., 4] > 0.02].mean()) * 100
         print(f"{label:36s}{took:12.2f}{float(off.mean()):9.2f} /255{float(np.percentile(off, 99)):7.1f} /255{shade:10.2f} %")
+
+
+def _falls() -> None:
+    """What until all rests costs, of pieces of a floor and of boxes on a heap."""
+    pieces = cut_up("shards", 1.0, 1.0, 60, 1, 1)
+    hulls = [np.unique(np.round(np.concatenate(plate_of(one * 0.98, 0.04)).reshape(-1, 3), 7), axis=0) for one in pieces]
+    flat = np.eye(4)
+    flat[1, 3] = 0.5
+    floor = tuple(Loose(hull=one, start=flat, lets_go=k * 0.1) for k, one in enumerate(hulls))
+    box = unit_form("box").vertices * 0.15
+    heap = []
+    for k in range(40):
+        start = np.eye(4)
+        start[:3, 3] = 0.16 * (k % 2), 0.2 + 0.16 * (k // 2), 0.05 * (k % 3)
+        heap.append(Loose(hull=box, start=start, lets_go=0))
+    for name, loose in (("60 shards", floor), ("40 boxes", tuple(heap))):
+        start_at = time.perf_counter()
+        told = simulate(Fall(loose=loose, driven=(), first=0, fps=30.0, ground=0.0))
+        took = time.perf_counter() - start_at
+        print(f"{f'{name}, at rest after {len(told.poses) / 30:.1f} s':48s}{took:9.1f} s")

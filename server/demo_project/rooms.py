@@ -30,7 +30,7 @@ from plonket.track.depth.settings import DepthMotion
 from plonket.track.form.fit import with_tugs
 from plonket.track.form.settings import FormMotion, Tug
 from shots.editing import add_shot, change_shot, document_of
-from synth.phone.sets.workshop import CRATE_CORNERS, CRATE_SIZE, CRATE_TURN, crate_seen, in_crate_room
+from synth.phone.sets.workshop import CRATE_CORNERS, CRATE_FOOT, CRATE_SIZE, CRATE_TURN, crate_seen, in_crate_room
 
 
 def on_the_quay(project: Project, plate: Asset, subject: Asset) -> None:
@@ -164,25 +164,32 @@ def boards_come_down(project: Project, clip: Asset, crate: FormMotion, small: As
 
     def perch(name: str, place: tuple[float, float, float], heading: float = 0.0) -> Perch:
         x, y, z = (round(float(v), 4) for v in in_crate_room(place))
-        return Perch(id=name.lower().replace(" ", "-"), name=name, spot=Spot(x=x, y=y, z=z, heading=heading),
+        return Perch(id=name.lower().replace(" ", "-").replace("'", "-"), name=name, spot=Spot(x=x, y=y, z=z, heading=heading),
                      follow=Follow(target="crate", reference_frame=at, perspective=True))  # fmt: skip
 
     def on(name: str) -> Follow:
         return Follow(target=name, reference_frame=at, perspective=True)
 
     boards = BreakingLayer(
-        id="boards", name="Boards", on="wall", roll=90.0, wide=0.236, deep=0.5, from_frame=at, inside="#8d6a48",
+        id="boards", name="Boards", on="wall", roll=90.0, wide=0.236, deep=0.5, from_frame=at, inside="#a67a4e",
         pattern="planks", rows=2, pieces=4, seed=3, falls_from=begins, runs=10, gap=0.003, thick=0.024, hollow=0.14, falling=3,
         pushed=0.45, tumbles=90.0, sun=75.0, sun_heading=-35.0, sun_height=42.0, sun_soft=14.0, sky=45.0, follow=on("wall"),
     )  # fmt: skip
-    tin = FormLayer(id="real-tin", name="Tin, really there", shape="cylinder", wide=0.107, tall=0.143, deep=0.107,
-                    follow=on("tin"))  # fmt: skip
+    really = [
+        FormLayer(id="real-tin", name="Tin, really there", shape="cylinder", wide=0.107, tall=0.143, deep=0.107,
+                  follow=on("tin")),
+        FormLayer(id="real-rope", name="Rope, really there", shape="cylinder", wide=0.15, tall=0.08, deep=0.15,
+                  follow=on("rope")),
+        FormLayer(id="real-crate", name="Crate, really there", wide=CRATE_SIZE[0], tall=CRATE_SIZE[1], deep=CRATE_SIZE[2],
+                  follow=on("crate-s-foot")),
+    ]  # fmt: skip
     box = MeshLayer(
         id="small-crate", name="Small crate", asset=small.digest, extent=small.info["extent"], tall=0.075, heading=24.0,
         lift=0.55, falls=True, falls_from=begins + 26, tumbles=200.0, heavy=150.0, begins=begins + 26, lit_like="boards",
         follow=on("bench"),
     )  # fmt: skip
     perches = [perch("Wall", (0.02, 0.236, 0.0), -CRATE_TURN), perch("Tin", (0.24, 0.10, 0.24)),
-               perch("Bench", (0.02, 0.10, 0.2))]  # fmt: skip
+               perch("Bench", (0.02, 0.10, 0.2)), perch("Rope", (-0.12, 0.10, 0.22)),
+               perch("Crate's foot", CRATE_FOOT)]  # fmt: skip
     change_shot(shot.id, "Three boards break out of the wall",
-                lambda d: d.model_copy(update={"perches": perches, "stack": [tin, boards, box]}))  # fmt: skip
+                lambda d: d.model_copy(update={"perches": perches, "stack": [*really, boards, box]}))  # fmt: skip
