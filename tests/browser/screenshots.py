@@ -53,30 +53,14 @@ class Tour:
 
     def pictures(self) -> None:
         """Until every picture of a page is there: they are made as they are asked for, a few at a time."""
-        there = "() => [...document.images].every((i) => i.complete && i.naturalWidth > 0) && document.images.length > 0"
+        there = ("() => document.images.length > 0 && !document.querySelector('[data-waiting]')"
+                 " && [...document.images].every((i) => i.complete && i.naturalWidth > 0)")  # fmt: skip
         self.page.wait_for_function(there, timeout=PATIENCE_MS)
         self.page.wait_for_timeout(400)
-
-    def hold(self, x: float, y: float) -> None:
-        """Press on a place of the page and drag a little: the loupe opens."""
-        self.page.mouse.move(x, y)
-        self.page.mouse.down()
-        self.page.mouse.move(x + 7, y - 5, steps=8)
-        self.page.wait_for_timeout(600)
 
 
 def workspace(t: Tour) -> None:
     t.open("Chart wall, take 3", 75)
-
-
-def plane(t: Tour) -> None:
-    t.open("Night chart on the wall", 75)
-    t.card("Sea chart")
-    t.settle()
-    grip = t.page.get_by_role("button", name="Top right corner").first
-    box = grip.bounding_box()
-    assert box
-    t.hold(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
 
 
 def advice(t: Tour) -> None:
@@ -227,9 +211,15 @@ def curves(t: Tour) -> None:
     t.settle()
 
 
+def breaking(t: Tour) -> None:
+    t.open("The wall gives way", 74)
+    t.card("Boards")
+    t.settle()
+
+
 VIEWS: list[Callable[[Tour], None]] = [
-    workspace, plane, advice, depth, whale, match, scopes, shelf, projects, dim_room, deliver, deliveries,
-    steady, room, desk, form, front, curves, matte,
+    workspace, advice, depth, whale, match, scopes, shelf, projects, dim_room, deliver, deliveries,
+    steady, room, desk, form, front, curves, matte, breaking,
 ]  # fmt: skip
 
 

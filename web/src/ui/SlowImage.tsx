@@ -49,6 +49,6 @@ export function SlowImage({ src, className, missing }: { src: string; className:
       if (made) URL.revokeObjectURL(made);
     };
   }, [src]);
-  if (shown?.src !== src) return null;
+  if (shown?.src !== src) return <span hidden data-waiting />;
   return shown.url ? <img src={shown.url} alt="" className={className} /> : <span>{missing}</span>;
 }
