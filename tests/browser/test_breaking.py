@@ -31,6 +31,7 @@ class Breaking(FilmedRoom):
         count = len(self.document()["stack"])
         self.page.mouse.click(*self.screen(float(x), float(y), SIZE))
         until(lambda: len(self.document()["stack"]) == count + 1, 30, "the layer")
+        expect(self.page.get_by_role("textbox", name="Name", exact=True)).to_have_value(self.document()["stack"][0]["name"])
         self.caught_up()
 
     def picture(self) -> F64:
@@ -90,6 +91,8 @@ class Breaking(FilmedRoom):
         x, y = room().pixels(PLACE[None])[AT, 0]
         page.mouse.click(*self.screen(float(x), float(y), SIZE))
         until(lambda: len(self.document()["stack"]) == 2, 30, "the crate")
+        # The relief, which was chosen before, can be lifted too.
+        expect(page.get_by_role("textbox", name="Name", exact=True)).to_have_value("cargo-crate")
         self.type_number("Lift", 0.3)
         until(lambda: self.layer("model")["lift"] == 0.3, 20, "it hangs in the air")
         page.get_by_role("switch", name="Falls").click()
@@ -99,3 +102,12 @@ class Breaking(FilmedRoom):
         self.go_to(LATER)
         fallen = self.picture()
         self.assertGreater(float((np.abs(hanging - fallen).max(axis=2) > 30).mean()), 0.01)
+        # What glows on its perch flies in the room by itself.
+        page.get_by_role("navigation", name="Run sheet").get_by_text("cargo-crate stands here", exact=True).first.click()
+        page.keyboard.press("p")
+        page.get_by_role("button", name="Plonk Rising sparks").click()
+        page.mouse.click(*self.screen(float(x), float(y), SIZE))
+        until(lambda: len(self.document()["stack"]) == 3, 30, "the sparks")
+        self.assertIs(self.layer("generated")["generator"]["roomy"], True)
+        expect(page.get_by_text("Source's depth", exact=True)).to_be_visible()
+        self.assertGreater(float((self.picture() - fallen > 40).mean()), 0.0002)

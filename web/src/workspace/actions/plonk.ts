@@ -20,6 +20,7 @@ import {
 } from "~/workspace/actions/stand";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
+import { kindOf } from "~/workspace/kinds";
 import { allLayers, freshName, freshShotId, round, wholePicture } from "~/workspace/patches";
 import { useCameras } from "~/workspace/spaces";
 import { clipFrame } from "~/workspace/time";
@@ -138,12 +139,16 @@ export function useClickTool() {
     (kind: string, place: Point, onScreen: Point, at: number) => {
       const shot = record.document;
       const target = targetFor(shot);
-      const perch = shot.perches.some((p) => p.id === target);
+      const stands = shot.perches.find((p) => p.id === target);
+      const perch = Boolean(stands);
+      // On a spot of a solved room, what can fly there does.
+      const roomy =
+        stands?.spot && kindOf("generator", kind)?.schema.properties?.["roomy"] ? { roomy: true } : {};
       const onPlane = shot.motions.find((m) => m.id === target)?.kind === "plane";
       const spot = target ? place : onScreen;
       void addLayer(kinds?.find((k) => k.kind === kind)?.label ?? "Generated", {
         kind: "generated",
-        generator: { kind },
+        generator: { kind, ...roomy },
         x: perch ? 0 : round(spot.x),
         y: perch ? 0 : round(spot.y),
         follow: followOf(target, clipFrame(shot.footage, at), onPlane),
