@@ -23,7 +23,7 @@ from plonket.layers.relief import ReliefLayer
 from plonket.layers.worked import surface_matrix
 from plonket.room.camera import RoomCamera
 from plonket.room.meshes.baked import read_baked
-from tests.core.furnished import Furnished
+from tests.core.furnished import Furnished, Rooms
 from tests.core.test_scene import SIZE, camera
 
 W, H = SIZE
@@ -158,8 +158,47 @@ class Broken(unittest.TestCase):
         x, y = (int(v) for v in floor.seen.project(1, np.array([0.0, 0.3, -0.2])))
         self.assertGreater(float(rgba[y, x, 3]), 0.99)
         (_, round_it), _ = LAYERS.of(layer).things(layer, floor, [1.0], True)
-        tops = round_it[0].reshape(9, 8, 3)[..., 1].max(axis=1)
+        tops = round_it[0][:72].reshape(9, 8, 3)[..., 1].max(axis=1)
         self.assertLess(float(np.median(tops)), 0.1, "its pieces came down")
+
+
+class Together(Rooms):
+    """A crate in the room in which the floor breaks."""
+
+    def floor(self, *layers: LayerBase) -> Floor:
+        out = Floor(*layers)
+        out.spots |= self.spots
+        out.files = self.files
+        return out
+
+    def test_a_crate_is_seen_in_the_hole_and_throws_its_shadow_once(self) -> None:
+        crate = self.box("crate", (0.12, 0.12, 0.12), (220, 40, 30), z=0.1, y=0.0, falls=True, falls_from=-60, heavy=600.0)
+        hole = breaking(falls_from=-60, wide=0.5, deep=0.5, pieces=4, hollow=0.06, thick=0.02)
+        for stack in ((hole, crate), (crate, hole)):
+            floor = self.floor(*stack)
+            fell = floor.fallen("crate")
+            assert fell is not None
+            place = fell.at(1)
+            assert place is not None
+            middle = place[0][:3, :3] @ np.array([0.0, 0.06, 0.0]) + place[0][:3, 3]
+            self.assertLess(float(middle[1]), 0.02, "it lies in the hole")
+            canvas = linear_from_codes(floor.plates[1])
+            for layer in reversed(stack):
+                rgba, _ = floor.shown(layer)
+                canvas = canvas * (1 - rgba[..., 3:]) + rgba[..., :3]
+            x, y = (int(v) for v in floor.seen.project(1, middle))
+            red, green, _ = encode(canvas[y - 2 : y + 3, x - 2 : x + 3]).mean(axis=(0, 1))
+            self.assertGreater(float(red), 1.8 * float(green), [one.id for one in stack])
+
+    def test_shadows_are_there_before_it_breaks(self) -> None:
+        """Whichever lies last in the stack."""
+        crate = self.box("crate", (0.1, 0.2, 0.1), (220, 40, 30), z=0.1, y=0.0, **LIGHT)
+        shadow = []
+        for stack in ([crate], [crate, breaking(falls_from=2)], [breaking(falls_from=2), crate]):
+            rgba, _ = self.floor(*stack).shown(crate, 1)
+            shadow.append(float((rgba[..., 3] * (rgba[..., :3].max(axis=2) < 0.004)).sum()))
+        self.assertGreater(shadow[0], 100)
+        np.testing.assert_allclose(shadow[1:], shadow[0], rtol=0.05)
 
 
 class Relief(unittest.TestCase):

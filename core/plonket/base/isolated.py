@@ -44,7 +44,7 @@ def call_apart(
 
 
 def _too_much(what: str) -> FormatError:
-    return FormatError("apart.limit", f"{what} took too long or too much memory to read. Reduce it first.")
+    return FormatError("apart.limit", f"{what} took too long or too much memory. Reduce it first.")
 
 
 def main() -> None:

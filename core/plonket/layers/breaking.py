@@ -68,6 +68,9 @@ class BreakingLayer(WorkedLayer):
                            help="Up to so much, each its own way.")  # fmt: skip
     bounces: float = plain(15, label="Bounce", low=0, high=100, step=1, unit="%", group="Falls")
 
+    def opens(self, frame: float) -> bool:
+        return self.on == "floor" and frame >= self.falls_from
+
     @property
     def falls(self) -> bool:
         """Whether there is a fall to be worked out."""
@@ -180,7 +183,7 @@ def _poses(layer: BreakingLayer, pieces: _Pieces, m: F64, fallen: FallenLayer | 
 
 
 def things(layer: BreakingLayer, sources: Sources, whens: Sequence[float], shown: bool) -> Filmed:
-    """The pieces; and where the layer itself is shown, what of the footage hides the hollow: all round it, and what stays."""
+    """The pieces; and what of the footage hides the hollow and takes shadows: all round it, and what stays."""
     seat = sources.seat(layer.follow.target)
     if seat is None or max(whens) < layer.falls_from:
         return []
@@ -189,14 +192,17 @@ def things(layer: BreakingLayer, sources: Sources, whens: Sequence[float], shown
     at = tuple((0, max(when - layer.falls_from, 0) / sources.fps) for when in whens)
     every = Instance(model=path, stands=(m,) * len(whens), role="shown" if shown else "other", poses=at)
     corners = np.array([[*plate.min(axis=0), *plate.max(axis=0)] for plate in pieces.polygons])
+    surface = box_corners((layer.wide, 0.0, layer.deep))
     round_it = []
     for when in whens:
         poses = _poses(layer, pieces, m, fallen, when)
         boxes = np.array([[[x, y, z, 1] for x in (c[0], c[2]) for y in (-layer.thick, 0) for z in (c[1], c[3])]
                           for c in corners])  # fmt: skip
-        round_it.append(np.einsum("nij,nkj->nki", poses, boxes).reshape(-1, 4) @ m.T[:, :3])
+        every_box = np.einsum("nij,nkj->nki", poses, boxes).reshape(-1, 4)
+        # Where they were there is a hole.
+        round_it.append(np.concatenate([every_box, np.column_stack([surface, np.ones(len(surface))])]) @ m.T[:, :3])
     out: Filmed = [(every, round_it)]
-    if shown:
+    if shown or layer.opens(max(whens)):
         rest = sources.baked(layer.id, "rest", lambda: _baked(layer, sources, m, pieces, fallen, real=True))
         about = Instance(model=rest, stands=(m,) * len(whens), role="real", poses=at)
         out.append((about, [stood(box_corners((layer.wide, 0.0, layer.deep)), about, k) for k in range(len(whens))]))

@@ -20,7 +20,7 @@ class FilmedLayer(StandingLayer):
     """
 
     grounded: ClassVar[bool] = True
-    """Whether an endless level floor lies under it, which throws light back and takes its shadow."""
+    """Whether it stands on an endless level floor at its spot, which throws light back and takes its shadow."""
     quality: Literal["quick", "good", "best"] = choice(
         "good", label="Quality", group="Filmed", names={"quick": "Quick", "good": "Good", "best": "Best"},
         help="Light paths a pixel. Views at half size are always quick.")  # fmt: skip
@@ -51,3 +51,15 @@ class FilmedLayer(StandingLayer):
                           help="How much of it is lost in the air at the distance below.")  # fmt: skip
     haze_at: Number = number(5.0, label="At", low=0.01, high=100000, step=0.1, unit="m", group="Haze", soft=(0.5, 50))
     haze_colour: str = colour("#aeb8c0", label="Colour", group="Haze")
+
+    def floor(self, level: float) -> float | None:
+        """The height in metres of the floor under it, where its spot is at `level`; None: there is none but itself."""
+        return level
+
+    def brings_shadows(self, frame: float) -> bool:
+        """Whether it may bring the shadows of all that stands in the room."""
+        return self.shadow and (self.grounded or self.opens(frame))
+
+    def opens(self, frame: float) -> bool:
+        """Whether the floor that it lies in is another than was filmed: what stands there is shown with that in its place."""
+        return False

@@ -15,7 +15,7 @@ from plonket.base.fields import value_at
 from plonket.depth.frame_depth import FrameDepth
 from plonket.document.kinds import LAYERS
 from plonket.document.spot import Spot
-from plonket.layers.falling import Bodies, FallenLayer, falls, hull_of, path_of, rigid
+from plonket.layers.falling import SAME_LEVEL, Bodies, FallenLayer, falls, hull_of, path_of, rigid
 from plonket.layers.filmed import FilmedLayer
 from plonket.layers.form import FormLayer, form_thing
 from plonket.layers.light import DomeLayer, LampLayer, dome_of, lamp_of
@@ -57,7 +57,7 @@ class Set:
     shadows : whether the layer's picture carries the room's shadows. daylight : what has the sun and sky that light it; None:
         its own do.
     fallen : where those are that fall, by their ids. given : of layers that are no models, what the renderer is told of them at
-    moments, as what is shown or not.
+    moments, as what is shown or not. opened : metres at which a floor is another than was filmed.
     """
 
     path: str = ""
@@ -71,6 +71,7 @@ class Set:
     daylight: FilmedLayer | None = None
     fallen: Mapping[str, FallenLayer] = field(default_factory=dict)
     given: Mapping[str, Callable[[Sequence[float], bool], Filmed]] = field(default_factory=dict)
+    opened: Sequence[float] = ()
 
 
 def order_for(layer: FilmedLayer, sources: Sources, frame: int, view: F64) -> tuple[RenderRequest, RectilinearWindow] | None:
@@ -91,6 +92,7 @@ def set_of(layer: FilmedLayer, sources: Sources, frame: int) -> Set:
     paths: dict[str, str] = {}
     fallen: dict[str, FallenLayer] = {}
     given: dict[str, Callable[[Sequence[float], bool], Filmed]] = {}
+    opened: list[float] = []
     near = list(sources.neighbours(layer.follow.target))
     if all(one.id != layer.id for one in near):
         # Looked at though it is switched off.
@@ -98,7 +100,7 @@ def set_of(layer: FilmedLayer, sources: Sources, frame: int) -> Set:
     for other in near:
         if not other.is_there(frame):
             continue
-        if isinstance(other, FilmedLayer) and other.shadow:
+        if isinstance(other, FilmedLayer) and other.brings_shadows(frame):
             last = other.id
         if isinstance(other, FilmedLayer) and (tells := LAYERS.of(other).things) is not None:
             given[other.id] = partial(tells, other, sources)
@@ -111,6 +113,8 @@ def set_of(layer: FilmedLayer, sources: Sources, frame: int) -> Set:
         found = sources.seat(other.follow.target)
         if found is None or other.presence(frame) <= 0:
             continue
+        if isinstance(other, FilmedLayer) and other.opens(frame):
+            opened.append(value_at(found[1].y, frame) + value_at(other.lift, frame))
         if isinstance(other, LampLayer):
             lamps.append((other, found[1]))
         elif isinstance(other, MeshLayer):
@@ -119,11 +123,11 @@ def set_of(layer: FilmedLayer, sources: Sources, frame: int) -> Set:
         elif other.id in given or isinstance(other, FormLayer) and other.use == "holdout":
             things.append((other, found[1]))
     # The shadows of all lie behind all: the last model in the run sheet brings them.
-    shadows = layer.shadow and last == layer.id
-    by_depth = shadows and layer.grounded and layer.shadow_on and layer.follow.hidden
+    shadows = layer.shadow and (last == layer.id or not layer.brings_shadows(frame))
+    by_depth = shadows and layer.grounded and not opened and layer.shadow_on and layer.follow.hidden
     path = sources.model(layer.asset) if isinstance(layer, MeshLayer) else ""
     return Set(path=path, things=things, lamps=lamps, dome=dome, paths=paths, shadows=shadows,
-               fps=sources.fps, fallen=fallen, given=given,
+               fps=sources.fps, fallen=fallen, given=given, opened=opened,
                depth=sources.depth(layer.follow.target, frame, hides=True) if by_depth else None,
                daylight=_daylight(layer, sources))  # fmt: skip
 
@@ -156,8 +160,11 @@ def order_of(
         every += _filmed(other, camera, seat, whens, room, (room.paths or {}).get(getattr(other, "asset", ""), ""), "other")
     things = [thing for thing, _ in every]
     level = value_at(spot.y, frame)
-    ground = level if layer.grounded and (layer.shadow or room.shadows) else None
-    floors = [level] if layer.shadow or room.shadows else []
+    # Where the floor breaks or rises, what is left of it takes the shadows.
+    opened = any(abs(level - one) < SAME_LEVEL for one in room.opened)
+    floor = layer.floor(level)
+    ground = floor if not opened and (layer.shadow or room.shadows or not layer.grounded) else None
+    floors = [level if floor is None else floor] if layer.shadow or room.shadows else []
     if room.depth is not None and ground is not None and (low := lowest(room.depth, camera, frame)) < ground:
         floors.append(low)
     corners = []
@@ -170,11 +177,10 @@ def order_of(
     straight = rectilinear_window(camera, frame, scale, views, corners)
     if straight is None:
         return None
-    red, green, blue = (float(v) for v in linear_of(layer.ground_colour))
     receiver = None if room.depth is None else receiver_of(room.depth, camera, frame, straight, ground)
     order = RenderRequest(
         things=tuple(things), views=views, focal=straight.focal, principal=straight.principal, window=straight.window,
-        lights=lights, ground=ground, ground_colour=(red, green, blue), shadows=room.shadows,
+        lights=lights, ground=ground, ground_colour=ground_of(layer), shadows=room.shadows,
         samples=SAMPLES["quick" if scale < 0.75 else layer.quality], receiver=receiver,
     )  # fmt: skip
     return order, straight
@@ -261,6 +267,18 @@ def pivot_at(
     return np.asarray(pivot), np.asarray(m[:3, :3] @ (pivot - np.array(layer.pivot)))
 
 
+def ground_of(layer: FilmedLayer) -> tuple[float, float, float]:
+    """Linear RGB that the ground under it throws back."""
+    red, green, blue = (float(v) for v in linear_of(layer.ground_colour))
+    return red, green, blue
+
+
+def shadows_from(layer: FilmedLayer, sources: Sources, frame: int) -> bool:
+    """Whether another layer brings the shadows of all that stands in its room at a frame."""
+    return any(isinstance(one, FilmedLayer) and one.id != layer.id and one.is_there(frame) and one.brings_shadows(frame)
+               for one in sources.neighbours(layer.follow.target))  # fmt: skip
+
+
 def lights_of(layer: FilmedLayer, sources: Sources, frame: int) -> Lights:
     """What lights a layer of a solved room."""
     seat = sources.seat(layer.follow.target)
@@ -295,7 +313,10 @@ def bodies_of(layer: MeshLayer, sources: Sources, first: int) -> Bodies:
     whole = model_form(sources.model(layer.asset)).vertices * np.array(layer.extent)
     hull = hull_of(whole)
     if not layer.falls:
-        paths = [copies(layer, camera, spot, f) for f in range(first, max(camera.track.frames, first + 1))]
+        frames = range(first, max(camera.track.frames, first + 1))
+        if len(path_of([stands(layer, camera, spot, f) for f in frames])) == 1:
+            frames = range(first, first + 1)
+        paths = [copies(layer, camera, spot, f) for f in frames]
         sizes = [rigid(one)[1] for one in paths[0]]
         return Bodies(driven=[Driven(hull=hull * size, path=path_of([every[k] for every in paths]))
                               for k, size in enumerate(sizes)])  # fmt: skip

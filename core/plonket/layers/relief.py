@@ -51,6 +51,9 @@ class ReliefLayer(WorkedLayer):
     edge: float = plain(30, label="Soft edge", low=0, high=100, step=1, unit="%", group="Relief",
                         help="How soon it rises from what lies round it.")  # fmt: skip
 
+    def opens(self, frame: float) -> bool:
+        return self.on == "floor" and abs(value_at(self.height, frame)) >= FLAT
+
 
 def heights(layer: ReliefLayer, sources: Sources, across: int, down: int) -> F64:
     """(down, across) what is pushed how far, of `height`: at the corners of the mesh, the first row at -z."""
@@ -108,7 +111,7 @@ def things(layer: ReliefLayer, sources: Sources, whens: Sequence[float], shown: 
     round_it = [np.array([[a, y, b] for a in (-x, x) for y in (0.0, by) for b in (-z, z)]) @ m[:3, :3].T + m[:3, 3]
                 for by in pushed]  # fmt: skip
     out: Filmed = [(thing, round_it)]
-    if shown:
+    if shown or any(layer.opens(when) for when in whens):
         rest = sources.baked(layer.id, "rest", lambda: _baked(layer, sources, real=True))
         out.append((Instance(model=rest, stands=(m,) * len(whens), role="real"), round_it))
     return out

@@ -14,12 +14,13 @@ from plonket.document.spot import Spot
 from plonket.image.picture import CLEAR, Picture
 from plonket.layers.common import faded
 from plonket.layers.filmed import FilmedLayer
-from plonket.layers.hidden import hiding, plane_nearness
-from plonket.layers.model import filmed_nearness, hazed
-from plonket.layers.model_order import lights_of, order_for
+from plonket.layers.hidden import AHEAD, hiding, plane_nearness
+from plonket.layers.model import SHADOW_AHEAD, filmed_nearness, hazed
+from plonket.layers.model_order import ground_of, lights_of, order_for, shadows_from
 from plonket.layers.raytraced import on_picture, rectilinear_window, view_at
 from plonket.layers.sources import Sources
 from plonket.layers.standing import axes_of, matrix_of
+from plonket.layers.surfaces import shadow_nearness
 from plonket.raytrace.request import Coat, Instance, RenderRequest
 from plonket.room.camera import RoomCamera
 
@@ -50,6 +51,10 @@ class WorkedLayer(FilmedLayer):
     from_frame: int = plain(0, label="Plate of", low=0, high=1000000, step=1, unit="frame", group="Surface", whole=True,
                             help="The frame whose picture lies on it: one that shows it whole and well.")  # fmt: skip
     inside: str = colour("#6b5a4a", label="Inside", group="Surface", help="What it is made of below its face.")
+
+    def floor(self, level: float) -> float | None:
+        # Before a wall lies the room's ground.
+        return 0.0 if self.on == "wall" else None
 
 
 def surface_matrix(layer: WorkedLayer, camera: RoomCamera, spot: Spot) -> F64:
@@ -84,23 +89,44 @@ def draw_worked(layer: WorkedLayer, sources: Sources, frame: int, size: tuple[in
         return on_picture(straight_rgba, camera, frame, straight, away, view, size, how)
 
     cover = filmed[..., 3]
-    picture = laid(np.dstack([hazed(filmed, layer, frame), np.clip(cover + strength * filmed[..., 4], 0, 1)]))
-    found = hiding(sources, layer.follow.target, frame, size, view) if layer.follow.hidden and picture.rgba.size else None
+    picture = laid(np.dstack([hazed(filmed, layer, frame), cover]))
+    if not picture.rgba.size:
+        return CLEAR
+    y, x = picture.y, picture.x
+    here = np.s_[y : y + picture.rgba.shape[0], x : x + picture.rgba.shape[1]]
+    normal = (m[:3, 1] @ camera.turn(frame)) * [1.0, -1.0, -1.0]
+    own = plane_nearness(camera, frame, view, (0, 0, *size), np.asarray(normal), float(normal @ local))
+    none = np.zeros_like(cover)
+    told = laid(np.dstack([filmed_nearness(filmed, straight) * cover, strength * filmed[..., 4], none, cover]), "smooth").rgba
+    part, shadow = np.clip(told[..., 3], 0, 1), np.clip(told[..., 1], 0, 1)
+    lies = _lies(layer, sources, frame, size, view, own, shadows_from(layer, sources, frame))
+    shadow = np.where(lies[here] > 0, shadow, 0)
+    rgba = picture.rgba.copy()
+    found = hiding(sources, layer.follow.target, frame, size, view) if layer.follow.hidden else None
     if found is not None:
-        normal = (m[:3, 1] @ camera.turn(frame)) * [1.0, -1.0, -1.0]
-        own = plane_nearness(camera, frame, view, (0, 0, *size), np.asarray(normal), float(normal @ local))
-        told = laid(np.dstack([filmed_nearness(filmed, straight) * cover, cover, cover, cover]), "smooth").rgba
-        part = np.clip(told[..., 1], 0, 1)
         near = np.where(part > 1 / 64, told[..., 0] / np.maximum(part, 1 / 64), 0).astype(np.float32)
-        # A shadow lies in the surface itself.
-        y, x = picture.y, picture.x
-        lies = own[y : y + part.shape[0], x : x + part.shape[1]]
-        near = np.where(near > 0, near, lies)
-        share, more = found.without(own, IN_IT).seen(near, np.where(near > 0, picture.rgba[..., 3], 0), x, y)
-        rgba = picture.rgba * share[..., None]
+        share, more = found.without(own, IN_IT).seen(near, np.where(near > 0, part, 0), x, y)
+        rgba *= share[..., None]
         rgba[..., :3] += more * part[..., None]
-        picture = Picture(rgba=rgba, x=x, y=y)
+        open_, _ = found.without(own, IN_IT).seen(lies[here], np.where(lies[here] > 0, shadow, 0), x, y, SHADOW_AHEAD)
+        shadow = shadow * open_
+    rgba[..., 3] = np.clip(rgba[..., 3] + shadow, 0, 1)
+    picture = Picture(rgba=rgba, x=x, y=y)
     return faded(picture, layer, frame)
+
+
+def _lies(
+    layer: WorkedLayer, sources: Sources, frame: int, size: tuple[int, int], view: F64, own: F32, brought: bool
+) -> F32:
+    """One over the distance, (h, w) in 1/m, of what takes the shadows that it brings; 0 where something else brings them.
+
+    brought : whether another layer brings those of the ground and of what is really there.
+    """
+    others = shadow_nearness(sources, layer.follow.target, frame, size, view, 0.0) if layer.on == "wall" else None
+    if others is None:
+        return own
+    before = others > own * np.float32(1 + AHEAD)
+    return np.where(before, np.float32(0) if brought else others, own)
 
 
 def grain_of(seed: int) -> U8:
@@ -178,7 +204,7 @@ def _lit(
         card = Instance(model="form:plane", stands=(shape,), coats=(("", Coat(colour=(grey, grey, grey))),))
         shown.append(sources.film(RenderRequest(
             things=(card,), views=(view,), focal=straight.focal, principal=straight.principal, window=straight.window,
-            lights=lights_of(layer, sources, at), ground=None, ground_colour=(0.0, 0.0, 0.0), shadows=False,
+            lights=lights_of(layer, sources, at), ground=layer.floor(0.0), ground_colour=ground_of(layer), shadows=False,
             samples=LIT_SAMPLES,
         )))  # fmt: skip
     x0, y0, w, h = straight.window
