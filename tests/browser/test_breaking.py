@@ -84,6 +84,15 @@ class Breaking(FilmedRoom):
         self.choose("Shape", "Rings")
         until(lambda: self.layer("relief")["shape"] == "rings", 20, "rings")
         self.assertGreater(float(np.abs(self.round_it(self.picture(), AT) - flat).mean()), 2.0)
+        # It is pulled out of the floor on the picture.
+        before = self.layer("relief")["height"]
+        grip_x, grip_y = self.centre(page.locator("[data-model-grip=tall]"))
+        page.mouse.move(grip_x, grip_y)
+        page.mouse.down()
+        page.mouse.move(grip_x, grip_y - 25, steps=4)
+        page.mouse.up()
+        until(lambda: self.layer("relief")["height"] > before + 0.02, 20, "a greater height")
+        self.caught_up()
         page.keyboard.press("p")
         page.get_by_label("Files to bring in").set_input_files(SHELF / "cargo-crate.glb")
         until(lambda: Asset.objects.filter(name="cargo-crate", state="ready").exists(), 60, "the crate on the shelf")

@@ -14,7 +14,7 @@ from plonket.base.conventions import F64
 from plonket.base.fields import choice, plain, switch, value_at
 from plonket.document.kinds import LAYERS, LayerEntry
 from plonket.image.picture import CLEAR, Picture
-from plonket.layers.falling import Bodies, FallenLayer, box_between
+from plonket.layers.falling import EARLIEST, Bodies, FallenLayer, box_between
 from plonket.layers.model_order import WOOD, Filmed
 from plonket.layers.raytraced import box_corners, stood
 from plonket.layers.sources import Sources
@@ -48,7 +48,7 @@ class BreakingLayer(WorkedLayer):
                       help="How many planks lie beside each other over its width.")  # fmt: skip
     seed: int = plain(1, label="Seed", low=0, high=9999, step=1, group="Cracks", whole=True,
                       help="Another number, other cracks.")  # fmt: skip
-    falls_from: int = plain(0, label="Begins", low=-100000, high=1000000, step=1, unit="frame", group="Cracks", whole=True)
+    falls_from: int = plain(0, label="Begins", low=EARLIEST, high=1000000, step=1, unit="frame", group="Cracks", whole=True)
     runs: int = plain(8, label="Cracks run", low=0, high=1000, step=1, unit="fr", group="Cracks", whole=True, soft=(0, 60),
                       help="How long they take from the middle to the edge.")  # fmt: skip
     gap: float = plain(0.004, label="Gap", low=0, high=10, step=0.001, unit="m", group="Cracks", soft=(0, 0.05),

@@ -14,6 +14,8 @@ from plonket.layers.sources import Sources
 from plonket.layers.standing import StandingLayer
 from plonket.physics.fall import Driven, Fall, Fallen, Loose
 
+EARLIEST = -300
+"""The earliest frame at which something may be let go: before the first one it has come to rest."""
 SAME_LEVEL = 0.05
 """Metres within which floors are one."""
 SLAB_HALF, SLAB_DEEP = 40.0, 2.0
@@ -67,7 +69,11 @@ def falls(layer: object) -> bool:
 
 def fall_in(sources: Sources, target: str | None) -> tuple[Fall, Mapping[str, tuple[int, Bodies]]] | None:
     """All that falls in the room of what follows `target`, and by layer's id the first of its bodies; None: nothing does."""
+    seat = sources.seat(target)
+    end = 0 if seat is None else seat[0].track.frames
     near = [one for one in sources.neighbours(target) if isinstance(one, StandingLayer)]
+    # What would be let go after the last frame is not seen to fall.
+    near = [one for one in near if not falls(one) or one.falls_from < end]  # type: ignore[attr-defined]
     starts = [int(getattr(one, "falls_from")) for one in near if falls(one)]  # noqa: B009
     if not starts:
         return None

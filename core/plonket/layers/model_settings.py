@@ -7,6 +7,7 @@ from typing import Literal
 from pydantic import Field, model_validator
 
 from plonket.base.fields import AssetDigest, Number, choice, number, plain, switch
+from plonket.layers.falling import EARLIEST
 from plonket.layers.filmed import FilmedLayer
 from plonket.layers.model_looks import MOST_PARTS, SURFACE_NAMES, PartLook, Surface
 
@@ -40,7 +41,7 @@ class MeshLayer(FilmedLayer):
     goes: Literal["once", "round", "to_and_fro"] = choice(
         "round", label="Goes", group="Movement",
         names={"once": "Once", "round": "Again and again", "to_and_fro": "To and fro"})  # fmt: skip
-    falls_from: int = plain(0, label="Let go at", low=-100000, high=1000000, step=1, unit="frame", group="Falls", whole=True)
+    falls_from: int = plain(0, label="Let go at", low=EARLIEST, high=1000000, step=1, unit="frame", group="Falls", whole=True)
     when_hit: bool = switch(False, label="When hit", group="Falls", help="From that frame on it waits until something hits it.")
     lands_on: Literal["level", "ground"] = choice(
         "level", label="Lands on", group="Falls", names={"level": "Where its spot is", "ground": "The room's ground"},

@@ -246,7 +246,8 @@ export interface Standing {
 
 /** How wide, tall and deep a thing is in the room. */
 export function sizeOf(layer: StandingLayer, frame: number): V3 {
-  if ("from_frame" in layer) return [layer.wide, 0, layer.deep];
+  if ("from_frame" in layer)
+    return [layer.wide, layer.kind === "relief" ? valueAt(layer.height, frame) : 0, layer.deep];
   const tall = valueAt(layer.tall, frame);
   if (layer.kind === "model") {
     const s = tall / Math.max(layer.extent[1], 1e-9);

@@ -61,7 +61,8 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
   const spots: Record<Grip, V3> = {
     move: layer.kind === "lamp" ? ground : on,
     turn: place(0, 0, 0.5 * d + 0.35 * Math.max(w, d)),
-    tall: place(0, low + h, 0),
+    // Pushed out only a little it would lie on the grip that moves the whole.
+    tall: place(layer.kind === "relief" ? -0.5 * w : 0, low + h, 0),
     wide: place(0.5 * w, low + h / 2, 0),
     deep: place(0, low + h / 2, 0.5 * d),
     lift: foot,
@@ -71,7 +72,7 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
       ? ["turn", "tall", "move"]
       : layer.kind === "lamp"
         ? ["turn", "wide", "tall", "lift", "move"]
-        : isWorked(layer) || layer.shape === "plane"
+        : layer.kind !== "relief" && (isWorked(layer) || layer.shape === "plane")
           ? ["turn", "wide", "deep", "move"]
           : ["turn", "wide", "deep", "tall", "move"];
   const at = Object.fromEntries(
@@ -151,7 +152,16 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
             },
           };
         }
-        if (grip === "tall" || grip === "wide" || grip === "deep") {
+        if (grip === "tall" && layer.kind === "relief") {
+          // Out of the surface and into it: how far its own width would go in the picture says how far.
+          const out = camera.project(frame, plus(foot, by(axes[1], layer.wide)));
+          const flat = camera.project(frame, foot);
+          if (!out || !flat) return;
+          const unit = Math.max(Math.hypot(out.x - flat.x, out.y - flat.y), 1);
+          const share = ((p.x - from.x) * (out.x - flat.x) + (p.y - from.y) * (out.y - flat.y)) / unit ** 2;
+          const height = round4(valueAt(layer.height, frame) + share * layer.wide);
+          change = { layer: { height: withValue(layer.height, frame, height) } };
+        } else if (grip === "tall" || grip === "wide" || grip === "deep") {
           const middle = grip === "tall" ? base : (camera.project(frame, place(0, low + h / 2, 0)) ?? base);
           const grown =
             Math.hypot(p.x - middle.x, p.y - middle.y) /
