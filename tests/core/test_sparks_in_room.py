@@ -132,3 +132,21 @@ class InARoom(Rooms):
         within = cover(self.box("mid", (3.0, 3.0, 0.001), z=0.0))
         self.assertLess(before, 0.02 * bare)
         self.assertTrue(0.2 < within / bare < 0.9, within / bare)
+
+    def test_a_flare_goes_out_as_its_light_is_covered(self) -> None:
+        """All of it, ghosts and streak too, by as much as a card covers of what shines."""
+        self.spots["fire"] = Spot(y=0.25)
+        flare = GeneratedLayer.model_validate({
+            "id": "fire", "name": "f", "generator": {"kind": "flare", "lamp": 60.0}, "follow": {"target": "fire"}})  # fmt: skip
+        bare = self.light(flare)
+        np.testing.assert_allclose(self.light(flare, self.box("back", (1.0, 1.0, 0.02), z=-0.3)), bare, atol=1e-6)
+        whole = self.light(flare, self.box("whole", (1.0, 1.0, 0.02), z=0.2))
+        self.assertEqual(float(whole.max(initial=0)), 0)
+        # A card whose edge runs through the light's middle, as the camera sees it.
+        eye = camera().eye(1)
+        edge = eye + (np.array([0.0, 0.25, 0.0]) - eye) * (eye[2] - 0.2) / eye[2]
+        half = self.light(flare, self.box("half", (1.0, 1.0, 0.001), x=float(edge[0]) + 0.5, z=0.2))
+        self.assertAlmostEqual(float(half.sum() / bare.sum()), 0.5, delta=0.12)
+        stays = flare.model_copy(update={"generator": flare.generator.model_copy(update={"goes_out": False})})
+        sources = Furnished(camera(), self.spots, self.files, [stays])
+        self.assertGreater(float(draw(stays, sources, 1, SIZE, np.eye(3)).rgba.max()), 0.5)

@@ -12,12 +12,20 @@ from plonket.base.conventions import F32, F64
 from plonket.base.fields import Settings, plain
 from plonket.base.homography import jacobian
 
+HIDES = 0.99
+"""What hides must be nearer by so much: what lies on a surface is seen."""
+
 
 class GeneratorModel(Settings):
     """Settings of a generated element."""
 
     seed: int = plain(1, label="Seed", low=0, high=9999, step=1, group="Seed", whole=True,
                       help="Another number, another one of its kind.")  # fmt: skip
+
+    @property
+    def in_room(self) -> bool:
+        """Whether it sees to it by itself what of it is hidden in a solved room."""
+        return False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

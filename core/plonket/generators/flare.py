@@ -8,9 +8,13 @@ import numba
 import numpy as np
 
 from plonket.base.conventions import F32, F64, FAST
-from plonket.base.fields import Number, colour, number, plain, value_at
+from plonket.base.fields import Number, colour, number, plain, switch, value_at
 from plonket.document.kinds import GENERATORS, GeneratorEntry
-from plonket.generators.common import GeneratorContext, GeneratorModel, clear, light_of
+from plonket.generators.common import HIDES, GeneratorContext, GeneratorModel, clear, light_of
+
+_N = np.arange(61) + 0.5
+DISC = np.stack([np.cos(2.39996 * _N), np.sin(2.39996 * _N)], axis=1) * np.sqrt(_N / 61)[:, None]
+"""(61, 2) places spread evenly over a disc of radius 1."""
 
 
 class Flare(GeneratorModel):
@@ -29,7 +33,15 @@ class Flare(GeneratorModel):
     streak_length: Number = number(420.0, label="Its length", low=1, high=8000, step=1, unit="px", group="Flare",
                                    soft=(50, 1500))  # fmt: skip
     ghosts: Number = number(40.0, label="Ghosts", low=0, high=1000, step=1, unit="%", group="Flare", soft=(0, 200))
+    goes_out: bool = switch(True, label="Goes out behind things", group="Flare",
+                            help="On a spot of a solved room: all of it, as far as its light is hidden.")  # fmt: skip
+    lamp: Number = number(12.0, label="Its light's size", low=0, high=2000, step=1, unit="px", group="Flare", soft=(0, 100),
+                          when={"goes_out": (True,)}, help="How wide what shines is: it goes out as softly.")  # fmt: skip
     count: int = plain(7, label="How many", low=0, high=40, step=1, group="Flare", whole=True)
+
+    @property
+    def in_room(self) -> bool:
+        return self.goes_out
 
 
 def run(settings: Flare, context: GeneratorContext) -> F32:
@@ -41,7 +53,7 @@ def run(settings: Flare, context: GeneratorContext) -> F32:
     zoom = context.zoom(matrix)
     w, h = context.size
     beyond = max(0.0, -at[0], at[0] - w, -at[1], at[1] - h) / (0.12 * w)
-    strength = value_at(settings.bright, f) / 100 * max(0.0, 1 - beyond) ** 2
+    strength = value_at(settings.bright, f) / 100 * max(0.0, 1 - beyond) ** 2 * _open(settings, context)
     if strength <= 0:
         return out
     turn = float(np.arctan2(matrix[1, 0], matrix[0, 0]))
@@ -55,6 +67,25 @@ def run(settings: Flare, context: GeneratorContext) -> F32:
     if share > 0 and settings.count:
         _ghosts(out, *_ghosts_of(settings, at, np.array([w / 2, h / 2]), zoom * context.clip[0] / 1280, share))
     return out
+
+
+def _open(settings: Flare, context: GeneratorContext) -> float:
+    """How much of its light nothing hides, 0 to 1."""
+    if not settings.goes_out or context.space is None:
+        return 1.0
+    hidden = context.space.hides()
+    axes = context.space.axes(context.frame)
+    at, away = context.space.project(context.frame, axes[:3, 3][None])
+    if hidden is None or not np.isfinite(at).all() or away[0] <= 0:
+        return 1.0
+    metres = value_at(settings.lamp, context.frame) / 2 * float(np.linalg.norm(axes[:3, 0]))
+    radius = metres * context.space.focal / float(away[0])
+    h, w = hidden.shape
+    xs, ys = (np.round(at[0, k] - 0.5 + radius * DISC[:, k]).astype(int) for k in range(2))
+    inside = (xs >= 0) & (xs < w) & (ys >= 0) & (ys < h)
+    if not inside.any():
+        return 1.0
+    return float((hidden[ys[inside], xs[inside]] * HIDES <= 1 / away[0]).mean())
 
 
 def _ghosts_of(settings: Flare, at: F64, middle: F64, zoom: float, share: float) -> tuple[F64, F64, F32]:

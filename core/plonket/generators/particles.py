@@ -15,15 +15,13 @@ import numpy as np
 from plonket.base.conventions import F32, F64, FAST
 from plonket.base.fields import Number, choice, colour, number, plain, switch, value_at
 from plonket.base.noise import noise_at
-from plonket.generators.common import GeneratorContext, GeneratorModel, Space, clear, light_of
+from plonket.generators.common import HIDES, GeneratorContext, GeneratorModel, Space, clear, light_of
 
 MOST = 40000
 """Particles drawn at once, at the most."""
 BOUNCES, HALVINGS = 4, 26
 SPRINGS, ROUGH = 0.45, 0.7
 """What is left of its speed upwards and along as one bounces."""
-HIDES = 0.99
-"""What hides must be nearer by so much: what lies on a surface is seen."""
 LEAST_RADIUS = 0.6
 """Radius in pixels below which a particle gets fainter instead of smaller."""
 
@@ -80,6 +78,10 @@ class ParticleModel(GeneratorModel):
                               when=ROOMY, help="How far from the camera they are in focus.")  # fmt: skip
     unsharp: Number = number(0.0, label="Out of focus", low=0, high=500, step=0.5, unit="px", group="Room", soft=(0, 60),
                              when=ROOMY, help="How large a point is that lies endlessly far away.")  # fmt: skip
+
+    @property
+    def in_room(self) -> bool:
+        return self.roomy
 
 
 @dataclass(slots=True, kw_only=True)

@@ -14,7 +14,7 @@ from plonket.base.fields import reference, value_at
 from plonket.document.bases import Generator
 from plonket.document.follow import Follow
 from plonket.document.kinds import GENERATORS, LAYERS, LayerEntry
-from plonket.generators.common import GeneratorContext, Space
+from plonket.generators.common import GeneratorContext, GeneratorModel, Space
 from plonket.image.picture import CLEAR, Picture
 from plonket.layers.common import faded
 from plonket.layers.hidden import measured_nearness
@@ -42,8 +42,8 @@ class GeneratedLayer(PlacedLayer):
 
     @property
     def sees_what_hides(self) -> bool:
-        """Whether each of its particles has a place in the room, and is hidden by what is nearer."""
-        return bool(getattr(self.generator, "roomy", False))
+        """Whether it takes off by itself what is hidden of it by what is nearer in its room."""
+        return isinstance(self.generator, GeneratorModel) and self.generator.in_room
 
     @property
     def stays_target(self) -> str | None:
@@ -75,7 +75,7 @@ def draw(layer: GeneratedLayer, sources: Sources, frame: int, size: tuple[int, i
     here = place(frame)
     if not np.isfinite(here).all() or abs(np.linalg.det(here)) < 1e-12:
         return CLEAR
-    space = space_of(layer, sources, frame, size, view) if getattr(layer.generator, "roomy", False) else None
+    space = space_of(layer, sources, frame, size, view) if layer.sees_what_hides else None
     context = GeneratorContext(frame=frame, size=size, clip=sources.size, place=place, spread=spread, space=space)
     rgba = GENERATORS.get(layer.generator.kind).run(layer.generator, context)
     return faded(_trimmed(Picture(rgba=rgba)), layer, frame)

@@ -3766,6 +3766,11 @@ export interface components {
              */
             glow: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
+             * Goes Out
+             * @default true
+             */
+            goes_out: boolean;
+            /**
              * Halo
              * @default 30
              */
@@ -3780,6 +3785,11 @@ export interface components {
              * @enum {string}
              */
             kind: "flare";
+            /**
+             * Lamp
+             * @default 12
+             */
+            lamp: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
              * Points
              * @default 6
