@@ -182,6 +182,9 @@ class Moving(unittest.TestCase):
 class FakeSources:
     """Sources with one grey plate and one white disc; every motion is the same one."""
 
+    def copies(self, layer: LayerBase) -> list[LayerBase]:
+        return [layer]
+
     def __init__(self, movement: F64 | None = None, perches: list[Perch] | None = None) -> None:
         self.moves = movement
         self.spaces = Spaces(perches or [], lambda motion, reference: movement, (200, 120))

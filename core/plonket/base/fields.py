@@ -123,6 +123,17 @@ def _on_keys(keys: list[Key], frame: float) -> float:
     return a.value + (b.value - a.value) * u
 
 
+def times(number: Number, by: float) -> Number:
+    """The number with its value, or all its keys and what it wobbles about, so many times as large."""
+    if isinstance(number, Wobbling):
+        base = times(number.base, by)
+        assert not isinstance(base, Wobbling)
+        return number.model_copy(update={"base": base})
+    if isinstance(number, Keyed):
+        return Keyed(keys=[key.model_copy(update={"value": key.value * by}) for key in number.keys])
+    return number * by
+
+
 def raised(number: Number, by: float) -> Number:
     """The number with its value, or all its keys, raised by so much."""
     if isinstance(number, Wobbling):

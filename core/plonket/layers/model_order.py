@@ -15,6 +15,7 @@ from plonket.base.fields import value_at
 from plonket.depth.frame_depth import FrameDepth
 from plonket.document.kinds import LAYERS
 from plonket.document.spot import Spot
+from plonket.layers.copied import copy_places
 from plonket.layers.falling import SAME_LEVEL, Bodies, FallenLayer, falls, hull_of, path_of, rigid
 from plonket.layers.filmed import FilmedLayer
 from plonket.layers.form import FormLayer, form_thing
@@ -215,27 +216,19 @@ def copies(
     otherwise as the layer says; where they fell, once they are let go."""
     if fallen is not None and (fell := fallen.at(when)) is not None:
         return fell
-    every = layer.across * layer.deep
     first = stands(layer, camera, spot, when)
-    if every == 1:
+    if layer.across * layer.deep == 1:
         return [first]
     axes = first[:3, :3] / np.linalg.norm(first[:3, 0])
     out = []
-    for k in range(every):
-        i, j = k % layer.across, k // layer.across
-        # Drawn for each by itself: one more copy changes none of the others.
-        aside, back, turn, size = np.random.default_rng([layer.copies_seed, i, j]).uniform(-1, 1, 4)
-        share = layer.scattered / 100 / 2
-        x = (i - (layer.across - 1) / 2 + share * aside) * layer.across_gap
-        z = -(j + share * back) * layer.deep_gap
+    for place in copy_places(layer):
         m = first.copy()
-        angle = np.radians(layer.copies_turned) * turn
+        angle = np.radians(layer.copies_turned) * place.turn
         c, s = np.cos(angle), np.sin(angle)
-        grown = 1 + layer.copies_sized / 100 * size
-        m[:3, :3] = grown * (axes @ [[c, 0, s], [0, 1, 0], [-s, 0, c]] @ axes.T) @ first[:3, :3]
+        m[:3, :3] = place.size * (axes @ [[c, 0, s], [0, 1, 0], [-s, 0, c]] @ axes.T) @ first[:3, :3]
         # The pivot stays where it stands.
         stood = first[:3, :3] @ np.array(layer.pivot) + first[:3, 3]
-        m[:3, 3] = stood - m[:3, :3] @ np.array(layer.pivot) + axes[:, 0] * x + axes[:, 2] * z
+        m[:3, 3] = stood - m[:3, :3] @ np.array(layer.pivot) + axes[:, 0] * place.x + axes[:, 2] * place.z
         out.append(m)
     return out
 

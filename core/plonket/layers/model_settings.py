@@ -4,17 +4,16 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import Field, model_validator
+from pydantic import Field
 
 from plonket.base.fields import AssetDigest, Number, choice, number, plain, switch
+from plonket.layers.copied import CopiedLayer
 from plonket.layers.falling import EARLIEST
 from plonket.layers.filmed import FilmedLayer
 from plonket.layers.model_looks import MOST_PARTS, SURFACE_NAMES, PartLook, Surface
 
-MOST_COPIES = 64
 
-
-class MeshLayer(FilmedLayer):
+class MeshLayer(FilmedLayer, CopiedLayer):
     """A model on a perch that is a spot in a room: the perch says where it stands, the layer how it looks.
 
     `extent` is the model's width, height and depth in its file's unit; `pivot` the place on it, from its bottom's middle and in
@@ -59,23 +58,5 @@ class MeshLayer(FilmedLayer):
     bounces: float = plain(20, label="Bounces", low=0, high=100, step=1, unit="%", group="Falls")
     grips: float = plain(60, label="Grips", low=0, high=200, step=1, unit="%", group="Falls", soft=(0, 120),
                          help="Little slides far, much stops at once.")  # fmt: skip
-    across: int = plain(1, label="Side by side", low=1, high=16, step=1, group="Copies", whole=True)
-    deep: int = plain(1, label="Behind each other", low=1, high=16, step=1, group="Copies", whole=True)
-    across_gap: float = plain(0.3, label="Apart sideways", low=-100, high=100, step=0.01, unit="m", group="Copies",
-                        soft=(0.02, 2))
-    deep_gap: float = plain(0.3, label="Apart in depth", low=-100, high=100, step=0.01, unit="m", group="Copies",
-                        soft=(0.02, 2))
-    scattered: float = plain(0, label="Scattered", low=0, high=200, step=1, unit="%", group="Copies", soft=(0, 100),
-                             help="How far from its place each may stand, of the way to the next.")  # fmt: skip
     copies_turned: float = plain(0, label="Turned", low=0, high=180, step=1, unit="°", group="Copies",
                                  help="By how much each may be turned from the first.")  # fmt: skip
-    copies_sized: float = plain(0, label="Sizes", low=0, high=90, step=1, unit="%", group="Copies", soft=(0, 50),
-                                help="By how much each may be larger or smaller.")  # fmt: skip
-    copies_seed: int = plain(1, label="Seed", low=0, high=9999, step=1, group="Copies", whole=True,
-                             help="Another number, another crowd.")  # fmt: skip
-
-    @model_validator(mode="after")
-    def _few_copies(self) -> MeshLayer:
-        if self.across * self.deep > MOST_COPIES:
-            raise ValueError(f"{self.name}: at most {MOST_COPIES} copies can be filmed at once")
-        return self

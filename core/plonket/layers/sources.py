@@ -114,6 +114,10 @@ class Sources(Protocol):
         """A layer of the shot, wherever it lies; None: it is not there any more."""
         ...
 
+    def copies(self, layer: LayerBase) -> Sequence[LayerBase]:
+        """A layer, or the copies of it that stand in a room, each a layer of its own."""
+        ...
+
     def parcel(self, parcel_id: str) -> Sequence[LayerBase]:
         """The layers of a parcel, nearest first."""
         ...

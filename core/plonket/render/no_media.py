@@ -104,6 +104,9 @@ class NoMedia:
     def model(self, asset: str) -> str:
         return ""
 
+    def copies(self, layer: LayerBase) -> Sequence[LayerBase]:
+        return [layer]
+
     def fallen(self, layer: str) -> FallenLayer | None:
         return None
 

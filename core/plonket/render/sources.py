@@ -19,6 +19,7 @@ from plonket.depth.frame_depth import FrameDepth
 from plonket.document.bases import KeyBase, LayerBase, MotionBase
 from plonket.document.hashes import mends_hash, picture_hash, plate_hash
 from plonket.document.kinds import TREATMENTS
+from plonket.document.perch import Perch
 from plonket.document.references import references
 from plonket.document.retime import as_filmed
 from plonket.document.shot import NEARLY, Shot
@@ -31,6 +32,7 @@ from plonket.layers.falling import FallenLayer, fall_in, falls
 from plonket.layers.light import DomeLayer
 from plonket.layers.parcel import ParcelLayer
 from plonket.layers.standing import StandingLayer
+from plonket.layers.still import StillLayer, crowd_of
 from plonket.media.clip import Clip
 from plonket.plate.clean import Clean
 from plonket.plate.repair.filled import Filled
@@ -65,16 +67,32 @@ class ShotSources:
         self._moves = any(one.shown and "mends" not in TREATMENTS.of(one).traits for one in shot.plate)
         timed = shot.footage is not None and shot.footage.time is not None
         self.filmed = ShotSources(as_filmed(shot), pool) if timed else self
+        self._crowds: dict[str, list[StillLayer]] = {}
+        perches = [*shot.perches, *self._crowd_perches(shot)]
         self.spaces = Spaces(
-            shot.perches, self.movement, size, self._screen if self._moves else None, self.spot, self.moment if timed else None
+            perches, self.movement, size, self._screen if self._moves else None, self.spot, self.moment if timed else None
         )
-        self._perches = {p.id: p for p in shot.perches}
+        self._perches = {p.id: p for p in perches}
         self._layers = {layer.id: layer for layer in shot.layers}
         self._parcels = {p.id: p.stack for p in shot.parcels}
         self._paths: dict[str, dict[str, F64]] = {}
         self._cameras: dict[str, RoomCamera] = {}
         self._falls: dict[str, dict[str, FallenLayer]] = {}
         self._baked: dict[tuple[str, str], str] = {}
+
+    def _crowd_perches(self, shot: Shot) -> list[Perch]:
+        """Perches for the copies of what stands in a room several times; those are remembered."""
+        known = {p.id: p for p in shot.perches}
+        out: list[Perch] = []
+        for layer in shot.layers:
+            perch = known.get(layer.follow.target or "") if isinstance(layer, StillLayer) else None
+            if isinstance(layer, StillLayer) and perch is not None and layer.across * layer.deep > 1:
+                self._crowds[layer.id], more = crowd_of(layer, perch)
+                out += more
+        return out
+
+    def copies(self, layer: LayerBase) -> Sequence[LayerBase]:
+        return self._crowds.get(layer.id, [layer])
 
     @cached_property
     def view(self) -> ViewPath | None:

@@ -132,7 +132,8 @@ def lay_stack(
         a wash.
     """
     size = (canvas.shape[1], canvas.shape[0])
-    for layer in reversed(by_distance(layers, sources, frame)):
+    every = [one for layer in layers for one in sources.copies(layer)]
+    for layer in reversed(by_distance(every, sources, frame)):
         if not layer.shown or layer.unseen or not layer.is_there(frame):
             continue
         if "wash" in LAYERS.of(layer).traits:

@@ -9487,9 +9487,19 @@ export interface components {
         };
         /**
          * StillLayer
-         * @description A picture: where it sits, what it follows, how it mixes.
+         * @description A picture: where it sits, what it follows, how it mixes. On a spot of a solved room there may be several of it.
          */
         StillLayer: {
+            /**
+             * Across
+             * @default 1
+             */
+            across: number;
+            /**
+             * Across Gap
+             * @default 0.3
+             */
+            across_gap: number;
             /**
              * After
              * @default hold
@@ -9532,6 +9542,26 @@ export interface components {
              */
             by_keys: boolean;
             /**
+             * Copies Late
+             * @default 0
+             */
+            copies_late: number;
+            /**
+             * Copies Mirrored
+             * @default false
+             */
+            copies_mirrored: boolean;
+            /**
+             * Copies Seed
+             * @default 1
+             */
+            copies_seed: number;
+            /**
+             * Copies Sized
+             * @default 0
+             */
+            copies_sized: number;
+            /**
              * Crop Bottom
              * @default 0
              */
@@ -9556,6 +9586,16 @@ export interface components {
              * @default 0
              */
             crop_top: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Deep
+             * @default 1
+             */
+            deep: number;
+            /**
+             * Deep Gap
+             * @default 0.3
+             */
+            deep_gap: number;
             /**
              * Ends
              * @description Last frame on which it is there; none: to the end
@@ -9650,6 +9690,11 @@ export interface components {
              * @enum {string}
              */
             pace: "own" | "frame";
+            /**
+             * Scattered
+             * @default 0
+             */
+            scattered: number;
             /**
              * Shown
              * @default true

@@ -24,7 +24,7 @@ import { act, useWorkspace } from "~/workspace/store";
 const isPicture = (layer: Layer): layer is StillLayer | PinLayer => has("layer", layer, "picture");
 
 export function LayerDetails({ layer }: { layer: Layer }) {
-  const { edits } = useOpenShot();
+  const { record, edits } = useOpenShot();
   const lookMasks = useWorkspace((w) => w.lookMasks);
   const { data: kinds } = useKinds("layer");
   const { data: assets } = useAssets();
@@ -33,10 +33,13 @@ export function LayerDetails({ layer }: { layer: Layer }) {
     void edits.edit(label, (latest) => setOnLayer(latest, layer.id, values));
   const isClip = isPicture(layer) && assets?.find((a) => a.digest === layer.asset)?.kind === "clip";
   const litByOther = useLitByOther(layer);
-  const groups = [...groupsOf(kind, layer), ...(isClip ? ["Clip"] : [])].filter(
-    (g) => g !== "Time" && (g !== "Light" || !litByOther),
-  );
   const inRoom = stands(layer) || has("layer", layer, "lights");
+  // Only what stands on a spot of a room can stand there several times.
+  const onSpot =
+    isPlaced(layer) && record.document.perches.some((p) => p.id === layer.follow.target && p.spot);
+  const groups = [...groupsOf(kind, layer), ...(isClip ? ["Clip"] : [])].filter(
+    (g) => g !== "Time" && (g !== "Light" || !litByOther) && (g !== "Copies" || inRoom || onSpot),
+  );
   const wash = has("layer", layer, "wash");
   // Lights, and what is really there, are not seen themselves.
   const seen = !has("layer", layer, "lights") && !(layer.kind === "form" && layer.use === "holdout");
