@@ -17,7 +17,7 @@ class CopiedLayer(LayerBase):
     """How often it stands there, and how its copies differ."""
 
     across: int = plain(1, label="Side by side", low=1, high=16, step=1, group="Copies", whole=True)
-    deep: int = plain(1, label="Behind each other", low=1, high=16, step=1, group="Copies", whole=True)
+    deep: int = plain(1, label="Rows", low=1, high=16, step=1, group="Copies", whole=True)
     across_gap: float = plain(0.3, label="Apart sideways", low=-100, high=100, step=0.01, unit="m", group="Copies",
                         soft=(0.02, 2))
     deep_gap: float = plain(0.3, label="Apart in depth", low=-100, high=100, step=0.01, unit="m", group="Copies",

@@ -121,7 +121,16 @@ def hiding(sources: Sources, target: str | None, frame: int, size: tuple[int, in
     told, seat = sources.depth(target, frame, hides=True), sources.seat(target)
     if told is None or seat is None:
         return None
-    near, camera = _nearness_in(told, size, view), seat[0]
+    camera = seat[0]
+    # All that stands in a room asks for the same.
+    key = ("hiding", id(camera.track), frame, size, view.tobytes())
+    return sources.kept(key, lambda: _hiding(told, camera, sources, frame, size, view))
+
+
+def _hiding(
+    told: FrameDepth, camera: RoomCamera, sources: Sources, frame: int, size: tuple[int, int], view: F64
+) -> Hiding:
+    near = _nearness_in(told, size, view)
     back, turn = np.linalg.inv(view), camera.turn(frame)
 
     def rises(places: F64) -> F64:

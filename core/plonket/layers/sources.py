@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING, Protocol
+from collections.abc import Callable, Hashable, Sequence
+from typing import TYPE_CHECKING, Protocol, TypeVar
 
 from plonket.base.conventions import F32, F64, U8, Codes
 from plonket.depth.frame_depth import FrameDepth
@@ -19,6 +19,9 @@ from plonket.track.spaces import Spaces
 if TYPE_CHECKING:
     from plonket.document.bases import LayerBase
     from plonket.layers.falling import FallenLayer
+
+
+T = TypeVar("T")
 
 
 class Sources(Protocol):
@@ -120,6 +123,10 @@ class Sources(Protocol):
 
     def parcel(self, parcel_id: str) -> Sequence[LayerBase]:
         """The layers of a parcel, nearest first."""
+        ...
+
+    def kept(self, key: Hashable, make: Callable[[], T]) -> T:
+        """What several layers of one picture ask for alike: the last of it is kept."""
         ...
 
     def lay(self, canvas: F32, layers: Sequence[LayerBase], frame: int, view: F64, scale: float) -> F32:

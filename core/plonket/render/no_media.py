@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Hashable, Sequence
+from typing import TypeVar
 
 import numpy as np
 
@@ -18,6 +19,8 @@ from plonket.raytrace.request import RenderRequest
 from plonket.render.stack import lay_stack
 from plonket.room.camera import RoomCamera
 from plonket.track.spaces import Spaces
+
+T = TypeVar("T")
 
 
 class NoMedia:
@@ -106,6 +109,9 @@ class NoMedia:
 
     def copies(self, layer: LayerBase) -> Sequence[LayerBase]:
         return [layer]
+
+    def kept(self, key: Hashable, make: Callable[[], T]) -> T:
+        return make()
 
     def fallen(self, layer: str) -> FallenLayer | None:
         return None

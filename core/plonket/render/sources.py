@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Hashable, Sequence
 from functools import cached_property
+from typing import Any, TypeVar, cast
 
 import cv2
 import numpy as np
@@ -13,6 +14,7 @@ from plonket.base.colour import bytes_of, colours_to_8bit, deep_codes
 from plonket.base.conventions import F32, F64, U8, Codes
 from plonket.base.errors import BadInput
 from plonket.base.homography import transform_point
+from plonket.base.lru_cache import LruCache
 from plonket.base.outlines import carry
 from plonket.base.resampled import between_rows
 from plonket.depth.frame_depth import FrameDepth
@@ -54,6 +56,12 @@ from plonket.track.points.tracks import PointTracks
 from plonket.track.room_motion import RoomMotion
 from plonket.track.spaces import DEEPEST, Spaces
 
+T = TypeVar("T")
+
+
+def _no_maker(key: Hashable) -> Any:
+    raise KeyError(key)
+
 
 class ShotSources:
     """The `Sources` of one document over a pool; also what motions may ask of each other (`Around`).
@@ -67,6 +75,7 @@ class ShotSources:
         self._moves = any(one.shown and "mends" not in TREATMENTS.of(one).traits for one in shot.plate)
         timed = shot.footage is not None and shot.footage.time is not None
         self.filmed = ShotSources(as_filmed(shot), pool) if timed else self
+        self._kept: LruCache[Hashable, Any] = LruCache(_no_maker, 1)
         self._crowds: dict[str, list[StillLayer]] = {}
         perches = [*shot.perches, *self._crowd_perches(shot)]
         self.spaces = Spaces(
@@ -424,6 +433,9 @@ class ShotSources:
 
     def canvas(self, frame: int, size: tuple[int, int], make: Callable[[], F32]) -> F32:
         return self.pool.canvas((self._picture_key, frame, size), make)
+
+    def kept(self, key: Hashable, make: Callable[[], T]) -> T:
+        return cast(T, self._kept.get(key, make))
 
     def lay(self, canvas: F32, layers: Sequence[LayerBase], frame: int, view: F64, scale: float) -> F32:
         return lay_stack(canvas, layers, self, frame, view, scale)
