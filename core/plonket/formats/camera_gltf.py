@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import base64
-import json
-import struct
 from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
@@ -12,7 +9,6 @@ from typing import Any
 
 import cv2
 import numpy as np
-from scipy.spatial.transform import Rotation, Slerp
 
 from plonket.base.conventions import F64, matrix_to_quaternion
 from plonket.base.errors import FormatError
@@ -22,7 +18,10 @@ from plonket.formats.registry import FORMATS, Coming, FormatEntry
 from plonket.room.alignment import Room
 from plonket.room.camera_track import CameraTrack
 from plonket.room.meshes.boxed import glb
+from plonket.room.meshes.gltf.container import Container, table
 from plonket.room.meshes.gltf.materials import transform_of
+from plonket.room.meshes.gltf.movement import read_movements
+from plonket.room.meshes.gltf.scene import local_at
 from plonket.room.meshes.mesh import Material, Mesh, Part, Texture
 from plonket.track.camera.settings import CameraMotion
 
@@ -214,28 +213,32 @@ def read_camera_gltf(data: bytes, frames: int, size: tuple[int, int], fps: Fract
     Raises `FormatError` that says what is wrong. Source: as `write_camera_glb`.
     """
     try:
-        document, blob = _parts_of(data)
-        node = next(k for k, n in enumerate(document["nodes"]) if "camera" in n)
-        lens = document["cameras"][document["nodes"][node]["camera"]]["perspective"]
-        chain = [node]
-        parents = {child: k for k, n in enumerate(document["nodes"]) for child in n.get("children", ())}
-        while chain[-1] in parents and parents[chain[-1]] not in chain:
-            chain.append(parents[chain[-1]])
-        times = np.arange(frames) / float(fps)
-        turn, place = np.tile(np.eye(3), (frames, 1, 1)), np.zeros((frames, 3))
-        for k in reversed(chain):
-            r, t, scale = _moving(document, blob, k, times)
-            place = place + np.einsum("nij,nj->ni", turn, t)
-            if not np.allclose(scale, 1, atol=1e-4):
-                raise FormatError("camera_gltf.scale", "The camera in this file is scaled. Write it without scale.")
-            turn = turn @ r
-        height = size[1]
-        focal = height / 2 / float(np.tan(float(lens["yfov"]) / 2))
-        last = _last_time(document, blob, chain)
-    except StopIteration:
-        raise FormatError("camera_gltf.none", "There is no camera in this file.") from None
-    except (KeyError, IndexError, TypeError, ValueError, struct.error, json.JSONDecodeError) as error:
+        file = Container(data, "The file")
+        nodes = file.all("nodes")
+        node = next((k for k, one in enumerate(nodes) if "camera" in one), None)
+        if node is None:
+            raise FormatError("camera_gltf.none", "There is no camera in this file.")
+        lens = file.one("cameras", nodes[node]["camera"])
+        yfov = file.number(table(lens, "perspective"), "yfov", 0.0)
+        chain = _chain(file, node)
+        movements = read_movements(file, len(nodes))
+        # Each node goes by the first animation that moves it.
+        moving = {k: next((m for m in movements if k in m.channels), None) for k in chain}
+        poses = np.tile(np.eye(4), (frames, 1, 1))
+        for i in range(frames):
+            for k in chain:
+                movement = moving[k]
+                poses[i] = poses[i] @ local_at(file, k, {} if movement is None else movement.at(k, i / float(fps)))
+    except FormatError as error:
+        if error.code.startswith("camera_gltf"):
+            raise
         raise FormatError("camera_gltf.shape", "This is not a glTF file whose camera can be read.") from error
+    if not np.allclose(np.linalg.norm(poses[:, :3, :3], axis=1), 1, atol=1e-4):
+        raise FormatError("camera_gltf.scale", "The camera in this file is scaled. Write it without scale.")
+    turn, place = poses[:, :3, :3], poses[:, :3, 3]
+    focal = size[1] / 2 / float(np.tan(yfov / 2)) if 0 < yfov < np.pi else np.nan
+    ends = [float(channel.when[-1]) for k, m in moving.items() if m is not None for channel in m.channels[k]]
+    last = max(ends, default=0.0)
     numbers = np.concatenate([place.ravel(), turn.ravel(), [focal]])
     if not np.isfinite(numbers).all() or not 0 < focal < 1e6:
         raise FormatError("camera_gltf.numbers", "The camera file has numbers that no camera can have.")
@@ -252,77 +255,14 @@ def read_camera_gltf(data: bytes, frames: int, size: tuple[int, int], fps: Fract
     )  # fmt: skip
 
 
-def _parts_of(data: bytes) -> tuple[dict[str, Any], bytes]:
-    """The JSON and the binary buffer of a file."""
-    if data[:4] == b"glTF":
-        length, kind = struct.unpack("<I4s", data[12:20])
-        if kind != b"JSON":
-            raise ValueError("no JSON chunk")
-        document = json.loads(data[20 : 20 + length])
-        return document, data[28 + length :]
-    document = json.loads(data)
-    uri = str(document["buffers"][0].get("uri", "")) if document.get("buffers") else ""
-    return document, base64.b64decode(uri.partition("base64,")[2]) if uri.startswith("data:") else b""
-
-
-def _values(document: dict[str, Any], blob: bytes, index: int) -> np.ndarray:
-    """An accessor's floats: (n,) or (n, k)."""
-    accessor = document["accessors"][index]
-    view = document["bufferViews"][accessor["bufferView"]]
-    width = {"SCALAR": 1, "VEC3": 3, "VEC4": 4}[accessor["type"]]
-    if accessor["componentType"] != FLOAT or view.get("byteStride", 4 * width) != 4 * width:
-        raise ValueError("not plain floats")
-    start, count = int(view.get("byteOffset", 0)) + int(accessor.get("byteOffset", 0)), int(accessor["count"])
-    out = np.frombuffer(blob, "<f4", count * width, start).astype(np.float64)
-    return out if width == 1 else out.reshape(count, width)
-
-
-def _samplers(document: dict[str, Any], node: int) -> dict[str, dict[str, Any]]:
-    found: dict[str, dict[str, Any]] = {}
-    for animation in document.get("animations", ()):
-        for channel in animation["channels"]:
-            if channel["target"].get("node") == node:
-                found.setdefault(channel["target"]["path"], animation["samplers"][channel["sampler"]])
-    return found
-
-
-def _moving(document: dict[str, Any], blob: bytes, node: int, times: np.ndarray) -> tuple[F64, F64, F64]:
-    """A node's turn (n, 3, 3), place (n, 3) and scale (n, 3) at moments in seconds."""
-    own, samplers = document["nodes"][node], _samplers(document, node)
-    n = len(times)
-    place = np.tile(np.array(own.get("translation", (0.0, 0.0, 0.0)), np.float64), (n, 1))
-    quaternion = np.tile(np.array(own.get("rotation", (0.0, 0.0, 0.0, 1.0)), np.float64), (n, 1))
-    scale = np.tile(np.array(own.get("scale", (1.0, 1.0, 1.0)), np.float64), (n, 1))
-    if "matrix" in own:
-        m = np.array(own["matrix"], np.float64).reshape(4, 4).T
-        size = np.linalg.norm(m[:3, :3], axis=0)
-        place, scale = np.tile(m[:3, 3], (n, 1)), np.tile(size, (n, 1))
-        quaternion = np.tile(matrix_to_quaternion(m[:3, :3] / size), (n, 1))
-    for path, sampler in samplers.items():
-        at, values = _values(document, blob, sampler["input"]), _values(document, blob, sampler["output"])
-        how = sampler.get("interpolation", "LINEAR")
-        if how == "CUBICSPLINE":
-            # Tangents stand before and after each value; frames are close enough to do without.
-            values = values.reshape(len(at), 3, -1)[:, 1]
-        if path == "rotation":
-            turns = Rotation.from_quat(values)
-            inside = np.clip(times, at[0], at[-1])
-            if how == "STEP" or len(at) == 1:
-                quaternion = values[np.clip(np.searchsorted(at, inside + 1e-6) - 1, 0, len(at) - 1)]
-            else:
-                quaternion = Slerp(at, turns)(inside).as_quat()
-        elif path in ("translation", "scale"):
-            if how == "STEP":
-                moved = values[np.clip(np.searchsorted(at, times + 1e-6) - 1, 0, len(at) - 1)]
-            else:
-                moved = np.stack([np.interp(times, at, values[:, k]) for k in range(3)], axis=1)
-            place, scale = (moved, scale) if path == "translation" else (place, moved)
-    return np.asarray(Rotation.from_quat(quaternion).as_matrix()), place, scale
-
-
-def _last_time(document: dict[str, Any], blob: bytes, chain: list[int]) -> float:
-    ends = [float(_values(document, blob, s["input"])[-1]) for k in chain for s in _samplers(document, k).values()]
-    return max(ends, default=0.0)
+def _chain(file: Container, node: int) -> list[int]:
+    """A node and what it hangs on, from the root down."""
+    parents = {child: k for k, one in enumerate(file.all("nodes")) for child in file.listed(one, "children")
+               if isinstance(child, int)}  # fmt: skip
+    out = [node]
+    while out[-1] in parents and parents[out[-1]] not in out:
+        out.append(parents[out[-1]])
+    return out[::-1]
 
 
 def _read(coming: Coming) -> tuple[CameraMotion, CameraTrack]:

@@ -9,7 +9,6 @@ import base64
 import binascii
 import json
 import struct
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -32,12 +31,11 @@ PACKED = {"KHR_draco_mesh_compression", "EXT_meshopt_compression", "KHR_texture_
 
 
 class Container:
-    """A glTF file in memory. Raises `FormatError` with what is wrong, never an error of its own making."""
+    """A glTF file in memory, called `name` in errors. Raises `FormatError` with what is wrong, never an error of its own."""
 
-    def __init__(self, path: Path) -> None:
-        self.name = path.name
+    def __init__(self, data: bytes, name: str) -> None:
+        self.name = name
         self._checked: dict[str, list[dict[str, Any]]] = {}
-        data = path.read_bytes()
         chunk = b""
         if data[:4] == b"glTF":
             text, chunk = self._chunks(data)

@@ -10,7 +10,7 @@ import numpy as np
 from plonket.base.conventions import F64
 from plonket.room.meshes.gltf.container import Container
 
-Path = Literal["translation", "rotation", "scale", "weights"]
+Property = Literal["translation", "rotation", "scale", "weights"]
 COLUMNS = {"translation": 3, "rotation": 4, "scale": 3}
 SHORTEST_S = 1e-4
 """An animation shorter than that is a pose: nothing moves in it."""
@@ -25,7 +25,7 @@ class Channel:
     when : (n,) seconds, rising. values : (n, c); cubic ones (n, 3, c) with the slopes that lead in and out, a second.
     """
 
-    path: Path
+    path: Property
     kind: str
     when: F64
     values: F64
@@ -57,7 +57,7 @@ class Movement:
     seconds: float
     channels: dict[int, list[Channel]]
 
-    def at(self, node: int, seconds: float) -> dict[Path, F64]:
+    def at(self, node: int, seconds: float) -> dict[Property, F64]:
         """What it says of a node at a moment."""
         return {channel.path: channel.at(seconds) for channel in self.channels.get(node, ())}
 
@@ -87,7 +87,7 @@ def read_movements(file: Container, nodes: int) -> list[Movement]:
     return out
 
 
-def _channel(file: Container, sampler: Any, path: Path) -> Channel | None:
+def _channel(file: Container, sampler: Any, path: Property) -> Channel | None:
     kind = sampler.get("interpolation", "LINEAR")
     if kind not in ("LINEAR", "STEP", "CUBICSPLINE"):
         raise file.broken("an animation goes from key to key in no known way")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -14,7 +15,7 @@ from plonket.base.errors import FormatError
 from plonket.room.meshes.creased import creased
 from plonket.room.meshes.gltf.container import Container, table
 from plonket.room.meshes.gltf.materials import Materials
-from plonket.room.meshes.gltf.movement import Movement, read_movements
+from plonket.room.meshes.gltf.movement import Movement, Property, read_movements
 from plonket.room.meshes.mesh import Clip, Material, Mesh, Part
 
 MOST_FACES = 2_000_000
@@ -53,7 +54,7 @@ class Scene:
     """The nodes of a file with what hangs on them."""
 
     def __init__(self, path: Path) -> None:
-        self.file = file = Container(path)
+        self.file = file = Container(path.read_bytes(), path.name)
         self.nodes = file.all("nodes")
         if len(self.nodes) > MOST_NODES:
             raise FormatError("model.large", f"{path.name} has too many nodes. Join some of them first.")
@@ -190,20 +191,8 @@ class Scene:
         """(nodes, 4, 4) where each node is at a moment."""
         out = np.tile(np.eye(4), (len(self.nodes), 1, 1))
         for node in self.order:
-            local = self._local(node, movement, seconds)
+            local = local_at(self.file, node, {} if movement is None else movement.at(node, seconds))
             out[node] = local if self.parent[node] < 0 else out[self.parent[node]] @ local
-        return out
-
-    def _local(self, node: int, movement: Movement | None, seconds: float) -> F64:
-        file, about = self.file, self.nodes[node]
-        moved = {} if movement is None else movement.at(node, seconds)
-        if "matrix" in about and not moved:
-            return file.numbers(about["matrix"], 16, (0.0,) * 16).reshape(4, 4).T
-        turn = file.numbers(moved.get("rotation", about.get("rotation")), 4, (0, 0, 0, 1))
-        scale = file.numbers(moved.get("scale", about.get("scale")), 3, (1, 1, 1))
-        out = np.eye(4)
-        out[:3, :3] = quaternion_to_matrix(turn / max(float(np.linalg.norm(turn)), 1e-12)) * scale
-        out[:3, 3] = file.numbers(moved.get("translation", about.get("translation")), 3, (0, 0, 0))
         return out
 
     def posed(self, clip: int, seconds: float) -> list[tuple[F64, F64]]:
@@ -231,6 +220,19 @@ class Scene:
             turned = np.einsum("nij,nj->ni", m[piece.corner, :3, :3], ways)
         turned = turned / np.maximum(np.linalg.norm(turned, axis=1, keepdims=True), 1e-12)
         return moved, turned
+
+
+def local_at(file: Container, node: int, moved: Mapping[Property, F64]) -> F64:
+    """(4, 4) from a node to the one that it hangs on, as the file has it and an animation moves it."""
+    about = file.one("nodes", node)
+    if "matrix" in about and not moved:
+        return file.numbers(about["matrix"], 16, (0.0,) * 16).reshape(4, 4).T
+    turn = file.numbers(moved.get("rotation", about.get("rotation")), 4, (0, 0, 0, 1))
+    scale = file.numbers(moved.get("scale", about.get("scale")), 3, (1, 1, 1))
+    out = np.eye(4)
+    out[:3, :3] = quaternion_to_matrix(turn / max(float(np.linalg.norm(turn)), 1e-12)) * scale
+    out[:3, 3] = file.numbers(moved.get("translation", about.get("translation")), 3, (0, 0, 0))
+    return out
 
 
 def read_gltf(path: Path) -> Mesh:
