@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import tempfile
 import unittest
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 from scipy.spatial.transform import Rotation
@@ -17,6 +19,8 @@ from plonket.layers.model import MeshLayer
 from plonket.layers.solid import solids
 from plonket.physics.engine import simulate
 from plonket.physics.fall import MOST_BODIES, Driven, Fall, Fallen, Loose, fall_digest
+from plonket.render.media_pool import MediaPool
+from plonket.room.meshes.baked import BakedPart, dump_baked, read_baked
 from plonket.room.meshes.forms import unit_form
 from plonket.room.meshes.pieces import PATTERNS, area_of, cut_up, normals_of, plate_of
 from tests.core.furnished import Furnished, Rooms
@@ -193,3 +197,28 @@ class InARoom(Rooms):
         moved = np.abs(pieces.poses[-1] - pieces.poses[0]).max(axis=(1, 2)) > 0.01
         self.assertTrue(moved.any())
         self.assertFalse(moved.all(), "what was not hit stays")
+
+
+class Kept(unittest.TestCase):
+    def test_a_fall_is_worked_out_apart_and_found_again(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            body = Loose(hull=BOX * 0.2, start=at(0, 0.3, 0), lets_go=0)
+            one = Fall(loose=(body,), driven=(), first=0, fps=FPS, ground=0.0)
+            pools = [MediaPool(Path, lambda _digest: None, scratch=Path(folder)) for _ in range(2)]  # type: ignore[arg-type,return-value]
+            told = pools[0].fallen(one)
+            np.testing.assert_array_equal(told.poses, simulate(one).poses)
+            (file,) = (Path(folder) / "fallen").iterdir()
+            before = file.stat().st_mtime_ns
+            np.testing.assert_array_equal(pools[1].fallen(one).poses, told.poses)
+            self.assertEqual(file.stat().st_mtime_ns, before, "it is not worked out again")
+
+    def test_models_made_for_a_shot_are_kept_by_what_is_in_them(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            pool = MediaPool(Path, lambda _digest: None, scratch=Path(folder))  # type: ignore[arg-type,return-value]
+            part = BakedPart(corners=np.eye(3)[None], normals=np.ones((1, 3, 3)), uv=np.zeros((1, 3, 2)))
+            name, data = dump_baked([part])
+            path = Path(pool.baked(name, data))
+            self.assertEqual(path, Path(pool.baked(*dump_baked([part]))))
+            np.testing.assert_allclose(read_baked(path).parts[0].vertices, np.eye(3))
+            other, _ = dump_baked([BakedPart(corners=np.eye(3)[None] * 2, normals=part.normals, uv=part.uv)])
+            self.assertNotEqual(other, name)

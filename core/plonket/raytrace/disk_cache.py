@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from plonket.base.conventions import F32
+from plonket.base.kept_files import give_up_oldest
 
 ROOM_BYTES = 3 * 1024**3
 """What all pictures together may take; the least recently used go first."""
@@ -52,22 +53,7 @@ class FilmStore:
             return
         if self._written > self._room // 20:
             self._written = 0
-            self._tidy()
+            give_up_oldest(self._folder, "*/*.npz", self._room)
 
     def _file(self, digest: str) -> Path:
         return self._folder / digest[:2] / f"{digest}.npz"
-
-    def _tidy(self) -> None:
-        found = []
-        for path in self._folder.glob("*/*.npz"):
-            try:
-                about = path.stat()
-            except OSError:
-                continue
-            found.append((about.st_mtime, about.st_size, path))
-        total = sum(size for _, size, _ in found)
-        for _, size, path in sorted(found):
-            if total <= self._room:
-                return
-            path.unlink(missing_ok=True)
-            total -= size

@@ -6,8 +6,7 @@ import hashlib
 import os
 import tempfile
 import threading
-from collections.abc import Callable, Hashable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Hashable
 from dataclasses import replace
 from pathlib import Path
 from typing import Any, TypeVar
@@ -18,6 +17,7 @@ import numpy as np
 from plonket.base.colour import bytes_of, linear_from_codes
 from plonket.base.conventions import F32, F64, U8, Codes
 from plonket.base.isolated import call_apart
+from plonket.base.kept_files import YOUNG_S, give_up_oldest, written_aside
 from plonket.base.lru_cache import Budget, LruCache
 from plonket.depth.frame_depth import FrameDepth
 from plonket.document.bases import KeyBase, MotionBase
@@ -54,18 +54,11 @@ MOST_MEASURED_BYTES = 256 * 1024**2
 """Of memory for what was measured; one thing is kept however large it is."""
 FALL_SECONDS, FALL_BYTES = 240.0, 6 * 1024**3
 """What a fall may take, of one processor's time and of memory."""
+MOST_KEPT_BYTES = 1024**3
+"""Of falls, and of models that were made for shots, on disk."""
 MOST_HALVED = 2
 """A key is worked out at a quarter of the size at the least: below that hair is gone."""
 
-
-
-@contextmanager
-def _aside(path: Path) -> Iterator[Path]:
-    """Written beside a path and moved there whole; two that write one file at once do no harm."""
-    path.parent.mkdir(parents=True, exist_ok=True)
-    part = path.with_suffix(f".{threading.get_ident()}.{os.getpid()}.part")
-    yield part
-    part.replace(path)
 
 
 def _dump_grain(grain: MeasuredGrain | None) -> str | None:
@@ -201,8 +194,9 @@ class MediaPool:
                 return Fallen(first=fall.first, poses=np.load(path))
             found = call_apart(simulate, fall, seconds=FALL_SECONDS, most_bytes=FALL_BYTES, what="What falls")
             if path is not None:
-                with _aside(path) as part, part.open("wb") as file:
+                with written_aside(path) as part, part.open("wb") as file:
                     np.save(file, found.poses)
+                give_up_oldest(path.parent, "*.npy", MOST_KEPT_BYTES)
             return found
 
         return self._fallen.get(digest, make)
@@ -213,9 +207,12 @@ class MediaPool:
             self._own_scratch = tempfile.TemporaryDirectory()
         folder = self._scratch if self._scratch is not None else Path(self._own_scratch.name)  # type: ignore[union-attr]
         path = folder / "baked" / name
-        if not path.exists():
-            with _aside(path) as part:
+        if path.exists():
+            os.utime(path)
+        else:
+            with written_aside(path) as part:
                 part.write_bytes(data)
+            give_up_oldest(path.parent, "*", MOST_KEPT_BYTES, YOUNG_S)
         return str(path)
 
     def table(self, asset: str) -> F32:
@@ -262,7 +259,7 @@ class MediaPool:
             fresh = make()
             text = None if path is None else dump(fresh)
             if path is not None and text is not None:
-                with _aside(path) as part:
+                with written_aside(path) as part:
                     part.write_text(text)
             return fresh
 
