@@ -300,9 +300,10 @@ def curve(*, label: str, help: str = "", group: str = "") -> Any:
                  json_schema_extra={"x-plonket": extra})  # fmt: skip
 
 
-def asset(kind: str, *, label: str, help: str = "", group: str = "") -> Any:
+def asset(kind: str, *, label: str, help: str = "", group: str = "", when: When | None = None) -> Any:
     """A field for something of a kind from the shelf, by its content hash."""
-    extra: dict[str, Any] = {"control": "asset", "label": label, "help": help, "group": group, "default": None, "kind": kind}
+    extra: dict[str, Any] = {"control": "asset", "label": label, "help": help, "group": group, "default": None, "kind": kind,
+                             **_when(when)}  # fmt: skip
     return Field(default=None, json_schema_extra={"x-plonket": extra})
 
 

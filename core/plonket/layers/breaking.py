@@ -7,18 +7,20 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Literal
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.base.conventions import F64
-from plonket.base.fields import choice, plain, switch, value_at
+from plonket.base.colour import encode_8bit, linear_of
+from plonket.base.conventions import F64, U8
+from plonket.base.fields import choice, colour, plain, switch, value_at
 from plonket.document.kinds import LAYERS, LayerEntry
 from plonket.image.picture import CLEAR, Picture
 from plonket.layers.falling import EARLIEST, Bodies, FallenLayer, box_between
 from plonket.layers.model_order import WOOD, Filmed
 from plonket.layers.raytraced import box_corners, stood
 from plonket.layers.sources import Sources
-from plonket.layers.worked import WorkedLayer, draw_worked, faced, inside_picture, round_about, surface_matrix
+from plonket.layers.worked import WorkedLayer, draw_worked, faced, round_about, surface_matrix
 from plonket.physics.fall import Driven, Loose
 from plonket.raytrace.request import Instance
 from plonket.room.meshes.baked import BakedPart, dump_baked
@@ -40,6 +42,7 @@ class BreakingLayer(WorkedLayer):
     """The plate's own surface in pieces: cracks run out from its middle, what is nearest to it falls."""
 
     kind: Literal["breaking"] = "breaking"
+    inside: str = colour("#6b5a4a", label="Inside", group="Cracks", help="What it is made of below its face.")
     pattern: Literal["shards", "planks", "tiles"] = choice(
         "shards", label="Breaks into", group="Cracks",
         names={"shards": "Shards", "planks": "Planks", "tiles": "Tiles"})  # fmt: skip
@@ -237,7 +240,7 @@ def _baked(
     hollow = hollow_of(layer.wide, layer.deep, layer.hollow + layer.thick)
     inner = _part([*((plates[k][1], k) for k in range(count)), (hollow, count)])
     parts.append(BakedPart(corners=inner.corners, normals=inner.normals, uv=_laid_round(inner.corners, inner.normals),
-                           picture=inside_picture(layer, layer.seed), piece=inner.piece))  # fmt: skip
+                           picture=_inside(layer), piece=inner.piece))  # fmt: skip
     return dump_baked(parts, poses, sources.fps)
 
 
@@ -252,6 +255,22 @@ def _laid_round(corners: F64, normals: F64) -> F64:
     drop = np.abs(normals[:, 0]).argmax(axis=1)
     kept = np.array([[1, 2], [0, 2], [0, 1]])[drop]
     return np.asarray(np.take_along_axis(corners, np.repeat(kept[:, None], 3, axis=1), axis=2) * INSIDE_TURNS)
+
+
+def _grain(seed: int) -> U8:
+    """(128, 128, 3) 8-bit: uneven grey about white, for what is broken."""
+    rng = np.random.default_rng([seed, 5])
+    total = np.zeros((128, 128))
+    for cell, share in ((2, 0.5), (5, 0.35), (16, 0.3)):
+        rough = rng.standard_normal((128 // cell + 2, 128 // cell + 2)).astype(np.float32)
+        total += share * cv2.resize(rough, (128, 128), interpolation=cv2.INTER_CUBIC)
+    return np.asarray(np.repeat(np.clip(205 + 28 * total, 90, 255)[..., None], 3, axis=2), np.uint8)
+
+
+def _inside(layer: BreakingLayer) -> U8:
+    """(128, 128, 3) 8-bit sRGB codes of what it is made of."""
+    grain = _grain(layer.seed).astype(np.float32) / 255
+    return np.asarray(encode_8bit(np.asarray(grain * linear_of(layer.inside), np.float32)), np.uint8)
 
 
 def draw(layer: BreakingLayer, sources: Sources, frame: int, size: tuple[int, int], view: F64) -> Picture:

@@ -39,13 +39,13 @@ class ReliefLayer(WorkedLayer):
     shape: Literal["bulge", "rings", "lumps", "picture"] = choice(
         "bulge", label="Shape", group="Relief",
         names={"bulge": "A bulge", "rings": "Rings", "lumps": "Lumps", "picture": "A picture"})  # fmt: skip
-    picture: AssetDigest | None = asset("still", label="Picture", group="Relief",
-                                        help="A picture of the shelf: white is pushed, black is not.")  # fmt: skip
+    picture: AssetDigest | None = asset("still", label="Picture", group="Relief", when={"shape": ("picture",)},
+                                        help="Of the shelf: white is pushed, black is not.")  # fmt: skip
     inverted: bool = switch(False, label="Black is pushed", group="Relief", when={"shape": ("picture",)})
     rounded: float = plain(4, label="Rounded", low=0, high=50, step=0.5, unit="%", group="Relief", soft=(0, 20),
                            when={"shape": ("picture",)},
                            help="Of its width: steep edges have no room for a picture.")  # fmt: skip
-    across: float = plain(0.2, label="From one to the next", low=0.001, high=100, step=0.01, unit="m", group="Relief",
+    across: float = plain(0.2, label="Apart", low=0.001, high=100, step=0.01, unit="m", group="Relief",
                           soft=(0.02, 1), when={"shape": ("rings", "lumps")})  # fmt: skip
     seed: int = plain(1, label="Seed", low=0, high=9999, step=1, group="Relief", whole=True, when={"shape": ("lumps",)})
     edge: float = plain(30, label="Soft edge", low=0, high=100, step=1, unit="%", group="Relief",

@@ -7,9 +7,9 @@ from typing import ClassVar, Literal
 import cv2
 import numpy as np
 
-from plonket.base.colour import encode_8bit, linear_from_codes, linear_of
+from plonket.base.colour import encode_8bit, linear_from_codes
 from plonket.base.conventions import F32, F64, U8
-from plonket.base.fields import choice, colour, plain, value_at
+from plonket.base.fields import choice, plain, value_at
 from plonket.document.spot import Spot
 from plonket.image.picture import CLEAR, Picture
 from plonket.layers.common import faded
@@ -50,7 +50,6 @@ class WorkedLayer(FilmedLayer):
     deep: float = plain(0.6, label="Depth", low=0.001, high=1000, step=0.01, unit="m", group="Surface", soft=(0.05, 5))
     from_frame: int = plain(0, label="Plate of", low=0, high=1000000, step=1, unit="frame", group="Surface", whole=True,
                             help="The frame whose picture lies on it: one that shows it whole and well.")  # fmt: skip
-    inside: str = colour("#6b5a4a", label="Inside", group="Surface", help="What it is made of below its face.")
 
     def floor(self, level: float) -> float | None:
         # Before a wall lies the room's ground.
@@ -127,22 +126,6 @@ def _lies(
         return own
     before = others > own * np.float32(1 + AHEAD)
     return np.where(before, np.float32(0) if brought else others, own)
-
-
-def grain_of(seed: int) -> U8:
-    """(128, 128, 3) 8-bit: uneven grey about white, for what is broken."""
-    rng = np.random.default_rng([seed, 5])
-    total = np.zeros((128, 128))
-    for cell, share in ((2, 0.5), (5, 0.35), (16, 0.3)):
-        rough = rng.standard_normal((128 // cell + 2, 128 // cell + 2)).astype(np.float32)
-        total += share * cv2.resize(rough, (128, 128), interpolation=cv2.INTER_CUBIC)
-    return np.asarray(np.repeat(np.clip(205 + 28 * total, 90, 255)[..., None], 3, axis=2), np.uint8)
-
-
-def inside_picture(layer: WorkedLayer, seed: int) -> U8:
-    """(128, 128, 3) 8-bit sRGB codes of what it is made of."""
-    grain = grain_of(seed).astype(np.float32) / 255
-    return np.asarray(encode_8bit(np.asarray(grain * linear_of(layer.inside), np.float32)), np.uint8)
 
 
 def faced(layer: WorkedLayer, sources: Sources) -> tuple[U8, U8 | None, float]:

@@ -7909,11 +7909,6 @@ export interface components {
             /** Id */
             id: string;
             /**
-             * Inside
-             * @default #6b5a4a
-             */
-            inside: string;
-            /**
              * Inverted
              * @default false
              */
