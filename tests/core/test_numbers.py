@@ -7,7 +7,7 @@ import unittest
 import numpy as np
 from pydantic import ValidationError
 
-from plonket.base.fields import Key, Keyed, Wobble, Wobbling, value_at, wobble_at
+from plonket.base.fields import Key, Keyed, Wobble, Wobbling, raised, times, value_at, wobble_at
 from plonket.layers.common import clip_frames
 from plonket.layers.still import StillLayer
 
@@ -72,6 +72,18 @@ class Wobbles(unittest.TestCase):
         n = Wobbling(base=keyed(Key(frame=0, value=10, ease="linear"), Key(frame=10, value=20)), wobble=Wobble(amount=2, every=6))
         self.assertAlmostEqual(value_at(n, 5) - 15, wobble_at(n.wobble, 5))
         self.assertNotEqual(value_at(n, 5), 15)
+
+
+class Changed(unittest.TestCase):
+    def test_larger_and_raised_at_every_frame(self) -> None:
+        """Handles of curves and the width of wobbles go along."""
+        curve = Keyed(keys=[Key(frame=0, value=2.0, ease="curve", out_value=5.0), Key(frame=20, value=-1.0, in_value=-3.0)])
+        wobbling = Wobbling(base=curve, wobble=Wobble(amount=4.0, every=3.0))
+        for number in (7.0, curve, wobbling):
+            for frame in (-2, 0, 5, 13.5, 20, 30):
+                was = value_at(number, frame)
+                self.assertAlmostEqual(value_at(times(number, 3.0), frame), 3 * was)
+                self.assertAlmostEqual(value_at(raised(number, 1.5), frame), was + 1.5)
 
 
 class ClipTime(unittest.TestCase):

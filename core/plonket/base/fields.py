@@ -124,25 +124,25 @@ def _on_keys(keys: list[Key], frame: float) -> float:
 
 
 def times(number: Number, by: float) -> Number:
-    """The number with its value, or all its keys and what it wobbles about, so many times as large."""
-    if isinstance(number, Wobbling):
-        base = times(number.base, by)
-        assert not isinstance(base, Wobbling)
-        return number.model_copy(update={"base": base})
-    if isinstance(number, Keyed):
-        return Keyed(keys=[key.model_copy(update={"value": key.value * by}) for key in number.keys])
-    return number * by
+    """The number so many times as large at every frame, whatever moves it."""
+    return _linear(number, by, 0.0)
 
 
 def raised(number: Number, by: float) -> Number:
     """The number with its value, or all its keys, raised by so much."""
+    return _linear(number, 1.0, by)
+
+
+def _linear(number: Number, scale: float, shift: float) -> Number:
     if isinstance(number, Wobbling):
-        base = raised(number.base, by)
-        assert not isinstance(base, Wobbling)
-        return number.model_copy(update={"base": base})
+        base, wobble = _linear(number.base, scale, shift), number.wobble
+        wider = wobble.model_copy(update={"amount": wobble.amount * abs(scale)})
+        return number.model_copy(update={"base": base, "wobble": wider})
     if isinstance(number, Keyed):
-        return Keyed(keys=[key.model_copy(update={"value": key.value + by}) for key in number.keys])
-    return number + by
+        return Keyed(keys=[key.model_copy(update={
+            "value": key.value * scale + shift, "out_value": key.out_value * scale, "in_value": key.in_value * scale,
+        }) for key in number.keys])  # fmt: skip
+    return number * scale + shift
 
 
 def _curved(a: Key, b: Key, u: float) -> float:
