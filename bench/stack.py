@@ -18,7 +18,7 @@ from plonket.image.pair_flow import pair_flow
 from plonket.image.picture import StillSource
 from plonket.keying.screen import ScreenKey, key_screen, samples_of
 from plonket.media import open_clip
-from plonket.render.frame import render_frame, render_range
+from plonket.render.frame import in_order, render_frame
 from plonket.render.media_pool import MediaPool
 from plonket.render.sources import ShotSources
 from plonket.track.plane.by_itself import plane_motion
@@ -151,7 +151,7 @@ def _timed(shot: Shot, pool: MediaPool, goal: int) -> None:
     frames = range(5, 45)
     render_frame(shot, sources, 4)
     start = time.perf_counter()
-    for _ in render_range(shot, sources, frames.start, frames.stop):
+    for _ in in_order(lambda f: render_frame(shot, sources, f), frames.start, frames.stop):
         pass
     rate = len(frames) / (time.perf_counter() - start)
     render_frame(shot, sources, 50, scale=0.5)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import re
+import mimetypes
 import uuid
 
 from django.http import HttpRequest, HttpResponseBase
@@ -11,14 +11,14 @@ from django.views.decorators.http import require_safe
 from deliveries.models import Delivery
 from plonket_server.ranges import ranged_file
 
+TYPES = {".mov": "video/quicktime", ".mkv": "video/x-matroska", ".webp": "image/webp", ".wav": "audio/wav"}
+
 
 @require_safe
 def delivery_file(request: HttpRequest, delivery_id: uuid.UUID) -> HttpResponseBase:
-    """The video; ``?download`` makes the browser save it under the shot's name."""
+    """The file; ``?download`` makes the browser save it under its name."""
     found = Delivery.objects.filter(pk=delivery_id).first()
-    path = found.path if found else None
-    name = None
-    if found and "download" in request.GET:
-        name = re.sub(r"[^\w. -]+", "", found.name).strip() or "shot"
-        name = f"{name}{found.ending}"
-    return ranged_file(request, path, "video/quicktime" if found and found.ending == ".mov" else "video/mp4", download_as=name)
+    if found is None:
+        return ranged_file(request, None, "")
+    content = TYPES.get(found.ending) or mimetypes.guess_type(f"x{found.ending}")[0] or "application/octet-stream"
+    return ranged_file(request, found.path, content, download_as=found.file if "download" in request.GET else None)

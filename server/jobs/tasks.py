@@ -50,7 +50,7 @@ def _run(chunk_id: int) -> int | None:
     with _Heart(chunk_id, claim):
         try:
             if chunk.final:
-                handler.finish(job)
+                handler.finish(job, _work(job, chunk, claim))
             else:
                 handler.run(job, chunk, _work(job, chunk, claim))
         except Cancelled:

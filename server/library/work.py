@@ -29,7 +29,7 @@ class Conform:
         assert job.asset is not None
         conform_asset(job.asset, work)
 
-    def finish(self, job: Job) -> None:
+    def finish(self, job: Job, work: Work) -> None:
         with transaction.atomic():
             # Whoever brings the clip in for another shot meanwhile waits here, and finds it ready then.
             asset = Asset.objects.select_for_update().get(pk=job.asset_id)

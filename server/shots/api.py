@@ -105,7 +105,8 @@ def shot_out(shot: Shot) -> ShotOut:
     )  # fmt: skip
 
 
-KindRegistry = Literal["motion", "treatment", "layer", "generator", "mask", "key", "look", "place", "footage"]
+KindRegistry = Literal["motion", "treatment", "layer", "generator", "mask", "key", "look", "place", "footage", "output",
+                       "frame"]  # fmt: skip
 
 
 @router.get("/kinds/{registry}", response=list[KindOut], by_alias=True)

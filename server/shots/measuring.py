@@ -105,7 +105,7 @@ class Measure:
         job.result = {"measurement": digest}
         job.save(update_fields=["result"])
 
-    def finish(self, job: Job) -> None:
+    def finish(self, job: Job, work: Work) -> None:
         """The result is attached as the last step of the run; now see whether what follows it holds."""
         from shots.checks import start_check
 

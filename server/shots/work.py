@@ -72,7 +72,7 @@ class Check:
         )  # fmt: skip
         tell("slip", {"shot": str(job.shot_id)})
 
-    def finish(self, job: Job) -> None:
+    def finish(self, job: Job, work: Work) -> None:
         """Each result is stored by its own chunk."""
 
     def ended_early(self, job: Job) -> None:
@@ -106,7 +106,7 @@ class MendAhead:
             share = json.dumps(asdict(told)).encode()
             store.keep_bytes(share, store.mended_folder(key) / f"told-{start:06d}.json")
 
-    def finish(self, job: Job) -> None:
+    def finish(self, job: Job, work: Work) -> None:
         """Every frame lies where it is read from."""
 
     def ended_early(self, job: Job) -> None:
@@ -130,7 +130,7 @@ class LayerAhead:
             work_ahead(layer, sources, frame, job.payload["scale"])
             work.progress(k + 1, len(frames))
 
-    def finish(self, job: Job) -> None:
+    def finish(self, job: Job, work: Work) -> None:
         """Everything lies where it is read from."""
 
     def ended_early(self, job: Job) -> None:
@@ -155,7 +155,7 @@ class OneChange:
         job.result = self.change(job, Work(on_progress=progress, is_cancelled=lambda: stop_asked(work)), chunk.is_held)
         job.save(update_fields=["result"])
 
-    def finish(self, job: Job) -> None:
+    def finish(self, job: Job, work: Work) -> None:
         """The change is made as the last step of the run."""
 
     def ended_early(self, job: Job) -> None:

@@ -137,7 +137,7 @@ class CommandLine(unittest.TestCase):
                                    "--format", "png")  # fmt: skip
         self.assertEqual((code, len(json.loads((parts / "passes.json").read_text())["layers"])), (0, 1), err)
         self.assertEqual(len(list(parts.rglob("*.png"))), 2 * 3)
-        for wrong in (("--passes", "light"), ("--passes", "depth", "--format", "png"), ("--format", "png")):
+        for wrong in (("--passes", "light"), ("--passes", "depth", "--format", "png"), ("--format", "h264")):
             code, _, err = self.run_it("render", self.folder / "shot.json", "--out", self.folder / "no", *wrong)
             self.assertNotEqual(code, 0)
             self.assertEqual(len(err.strip().splitlines()), 1, err)

@@ -81,7 +81,7 @@ class Document(unittest.TestCase):
         self.assertIn("model", self.refused({"motions": [form | {"shape": "model"}]}))
 
     def test_every_registered_kind_has_valid_defaults_and_labels(self) -> None:
-        given = {"id": "x", "name": "X", "frames": [{"frame": 3}], "asset": "c" * 64, "width": 10, "height": 10, "plane": "p",
+        given = {"id": "x", "name": "X", "frames": [{"frame": 3}], "asset": "c" * 64, "width": 16, "height": 16, "plane": "p",
                  "motion": "m", "camera": "m", "parcel": "q", "generator": {"kind": "ring"}, "extent": (1.0, 2.0, 1.0),
                  "quad": [(0, 0), (9, 0), (9, 9), (0, 9)],
                  "anchors": [{"target": "p", "x": 1}, {"target": "p", "x": 9}],

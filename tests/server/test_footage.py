@@ -141,5 +141,6 @@ class InFront(WithPlate):
         self.assertLess(float(np.abs(clip.rgba(5)[..., 3] / 255 - truth).mean()), 0.012)
         answer = self.page.get(f"/deliveries/{made.pk}/file?download")
         self.assertIn(".mov", answer.headers["Content-Disposition"])
-        self.assertTrue(self.page.json("GET", "/deliveries")[0]["clear"])
+        told = self.page.json("GET", "/deliveries")[0]
+        self.assertEqual((told["kind"], told["shows"], told["file"][-4:]), ("prores4444", "nothing", ".mov"))
         self.assertEqual(Asset.objects.count(), 1)

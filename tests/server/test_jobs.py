@@ -66,7 +66,7 @@ class JobTest(WithFolder):
 
 class Finishing(JobTest):
     def test_a_worker_that_dies_before_or_while_joining_costs_nothing(self) -> None:
-        for when in ("deliveries.work.join_segments", "deliveries.models.Delivery.objects.update_or_create"):
+        for when in ("deliveries.work.finish", "deliveries.models.Delivery.objects.update_or_create"):
             with self.subTest(when):
                 _, job = self.delivery()
                 pieces = list(job.pieces.order_by("position").values_list("pk", flat=True))
@@ -92,13 +92,13 @@ class Finishing(JobTest):
     def test_joining_that_fails_is_told_and_retry_goes_on_with_what_is_there(self) -> None:
         _, job = self.delivery()
         pieces = list(job.pieces.order_by("position").values_list("pk", flat=True))
-        with mock.patch("deliveries.work.join_segments", side_effect=OSError(errno.ENOSPC, "full")):
+        with mock.patch("deliveries.work.finish", side_effect=OSError(errno.ENOSPC, "full")):
             for pk in pieces:
                 run_chunk(pk)
         job.refresh_from_db()
         self.assertEqual(job.state, "failed")
         self.assertIn("The disk is full", job.message)
-        with mock.patch("deliveries.work.deliver", side_effect=AssertionError("a piece was rendered again")):
+        with mock.patch("deliveries.work.write_pieces", side_effect=AssertionError("a piece was rendered again")):
             self.page.json("POST", f"/jobs/{job.pk}/retry")
         self.assert_delivered(job)
 

@@ -8,6 +8,7 @@ import sys
 from pathlib import Path
 
 import numpy as np
+from pydantic import ValidationError
 
 from plonket.base.errors import BadInput
 from plonket.cli.camera import add_camera_commands
@@ -16,6 +17,8 @@ from plonket.cli.key import add_key_commands
 from plonket.cli.looking import add_looking_commands
 from plonket.cli.matching import add_matching_commands
 from plonket.cli.terminal import parse_range, run_command, terminal_work
+from plonket.document.delivery import OutputBase
+from plonket.document.shot import Shot
 from plonket.track.plane.settings import FREEDOMS
 
 
@@ -94,12 +97,17 @@ def _parser() -> argparse.ArgumentParser:
 
     one = commands.add_parser("render", help="render a shot file to a video or folder")
     one.add_argument("shot", type=Path, metavar="SHOT.json")
-    one.add_argument("--out", type=Path, required=True, metavar="OUT", help=".mp4, .mov or a folder for PNG files")
+    one.add_argument("--out", type=Path, required=True, metavar="OUT", help="a file by its ending, or a folder for pictures")
     one.add_argument("--range", metavar="A:B", help="frames A to B-1 (default: the shot's own range)")
     one.add_argument("--scale", type=float, default=None, metavar="S", help="of full size, such as 0.5")
     one.add_argument("--passes", metavar="NAME,...",
                      help="each layer by itself, in a folder: beauty, shadow, matte, depth, normals")  # fmt: skip
-    one.add_argument("--format", metavar="NAME", help="of passes: exr (default) or png, with 16 bits")
+    one.add_argument("--format", metavar="NAME",
+                     help="h264, h265, av1, vp9, prores422, prores4444, ffv1, png, exr, tiff, jpeg, webp, gif, still or wav "
+                          "(default: by OUT's ending); of passes exr (default) or png, with 16 bits")  # fmt: skip
+    one.add_argument("--frame", metavar="NAME", help="the delivery frame to be cut out (default: the whole picture)")
+    one.add_argument("--set", action="append", default=[], metavar="NAME=VALUE",
+                     help="a setting of the format, such as quality=best, bits=10 or at_most=50 (MB)")  # fmt: skip
     one.set_defaults(run=_render)
 
     return parser
@@ -205,7 +213,7 @@ def _text_of(path: Path) -> str:
 def _render(options: argparse.Namespace) -> None:
     from plonket.formats.shot_file import read_shot_file
     from plonket.media.sound import SOUNDS, read_sound, read_sound_file
-    from plonket.render.deliver import deliver, delivery_size
+    from plonket.render.deliver import deliver, delivery_scale, output_for
     from plonket.render.media_pool import MediaPool
     from plonket.render.passes import write_passes
     from plonket.render.soundtrack import Recording
@@ -228,7 +236,7 @@ def _render(options: argparse.Namespace) -> None:
         sound = read_sound(path) if path.is_file() and info.has_audio else None
         return None if sound is None else Recording(sound=sound, rate=info.rate, frames=info.frames)
 
-    scale = options.scale if options.scale is not None else delivery_size(file.shot)[1]
+    scale = options.scale if options.scale is not None else delivery_scale(file.shot)
     if options.passes is not None:
         wanted = [name.strip() for name in options.passes.split(",") if name.strip()]
         write_passes(
@@ -236,12 +244,37 @@ def _render(options: argparse.Namespace) -> None:
             kind=options.format or "exr", work=terminal_work("Frames"),
         )  # fmt: skip
         return
-    if options.format is not None:
-        raise BadInput("render.format", "--format says how passes are written: give --passes as well.")
+    output = output_for(file.shot, options.out, options.format, _frame_named(file.shot, options.frame))
     deliver(
         file.shot, ShotSources(file.shot, pool), options.out, start=start, stop=stop, scale=scale,
-        recording=recording, work=terminal_work("Frames"),
+        recording=recording, work=terminal_work("Frames"), output=with_settings(output, options.set),
     )  # fmt: skip
+
+
+def _frame_named(shot: Shot, name: str | None) -> str | None:
+    """The id of a delivery frame by its id or name. Raises `BadInput`."""
+    found = next((one.id for one in shot.frames if name in (one.id, one.name)), None)
+    if name is not None and found is None:
+        known = ", ".join(one.name for one in shot.frames) or "none"
+        raise BadInput("cli.frame", f"This shot has no frame called {name!r}. It has: {known}.")
+    return found
+
+
+def with_settings(output: OutputBase, settings: list[str]) -> OutputBase:
+    """A file's settings with others, each as ``NAME=VALUE``. Raises `BadInput`."""
+    values = output.model_dump()
+    for text in settings:
+        name, equals, value = text.partition("=")
+        if not equals or name not in values or name in ("id", "kind", "frame"):
+            own = ", ".join(n for n in values if n not in ("id", "kind", "name", "frame", "file")) or "none"
+            raise BadInput("cli.set", f"{text!r} is no setting of {output.name}. It has: {own}.")
+        values[name] = value
+    try:
+        return type(output).model_validate(values)
+    except ValidationError as error:
+        problem = error.errors()[0]
+        where = ".".join(str(part) for part in problem["loc"])
+        raise BadInput("cli.set", f"--set {where}: {problem['msg'].removeprefix('Value error, ')}.") from None
 
 
 def _steady(options: argparse.Namespace) -> None:
@@ -291,9 +324,10 @@ def _steady(options: argparse.Namespace) -> None:
 def _fill(options: argparse.Namespace) -> None:
     from plonket.media import open_clip
     from plonket.media.sound import read_sound
+    from plonket.outputs.h264 import H264, coding_of
     from plonket.plate.repair.fill import fill_clip
     from plonket.plate.repair.filled import Filled
-    from plonket.render.deliver import QUALITY, write_pictures
+    from plonket.render.deliver import write_pictures
 
     clip, matte = open_clip(options.clip), open_clip(options.matte)
     start, stop = parse_range(options.range, clip.info.frames)
@@ -301,7 +335,8 @@ def _fill(options: argparse.Namespace) -> None:
     frames = fill_clip(clip, matte, method=options.method, start=start, stop=stop, told=told, work=terminal_work("Frames"))
     sound = read_sound(options.clip) if options.clip.is_file() and clip.info.has_audio else None
     under = sound.cut(start, stop, clip.info.rate) if sound is not None else None
-    write_pictures(frames, options.out, clip.info.size, clip.info.rate, coding=QUALITY["best"], sound=under)
+    coding = coding_of(H264(id="file", name="Filled", quality="best"))
+    write_pictures(frames, options.out, clip.info.size, clip.info.rate, coding=coding, sound=under)
     if told.filled:
         print(told.says(), file=sys.stderr)
 

@@ -40,7 +40,7 @@ def spaces_hash(shot: Shot) -> str:
     """Hash of what the places of followers depend on: motions, spots in rooms, and who follows what from when."""
     follows = [
         {"pointer": one.pointer, "id": one.id, "frame": getattr(one.holder, "reference_frame", None)} | _way(one.holder)
-        for one in shot.references() if one.declared.to not in ("asset", "measurement", "layer", "parcel")
+        for one in shot.references() if one.declared.to not in ("asset", "measurement", "layer", "parcel", "frame")
     ]  # fmt: skip
     spots = [[perch.id, None if perch.spot is None else seen(perch.spot)] for perch in shot.perches]
     footage = None if shot.footage is None else seen(shot.footage)

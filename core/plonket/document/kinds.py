@@ -14,6 +14,9 @@ over the whole range at once, without a direction; ``unfollowed`` moves nothing,
 Traits of treatments: ``mends`` changes pictures, not where they lie; ``masked`` has masks; ``everywhere`` needs none, and
 works all over the picture then.
 Traits of keys: ``matte`` takes a matte, and is for the footage only.
+Traits of files: ``covered`` may say what is covered; ``light`` holds linear light; ``picture`` is one picture, ``pictures``
+many, ``moving`` a loop that a browser shows as a picture, ``played`` a video that it plays; ``sound`` has sound, ``unseen``
+nothing but sound.
 """
 
 from __future__ import annotations
@@ -116,7 +119,25 @@ PLACES: Registry[Entry] = Registry("place", "plonket.room")
 FOOTAGE: Registry[Entry] = Registry("footage")
 """What a shot is made on."""
 
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OutputEntry(Entry):
+    """A file that is made of a shot. `run`: (output, path, `Piece`) -> a `PieceWriter`, which takes some frames.
+
+    ending : (output) -> how the finished file's name ends. joined : (output, pieces, path, `Sheet`) -> None, makes the finished
+    file of them. endings : of files that are of this kind, where nothing else says so.
+    """
+
+    ending: Callable[[Any], str]
+    joined: Callable[[Any, list[Any], Any, Any], None]
+    endings: tuple[str, ...] = ()
+
+
+OUTPUTS: Registry[OutputEntry] = Registry("kind of file", "plonket.outputs")
+FRAMES: Registry[Entry] = Registry("frame")
+"""Parts of the picture that are delivered."""
+
 REGISTRIES: dict[str, Registry[Any]] = {
     "motion": MOTIONS, "treatment": TREATMENTS, "layer": LAYERS, "generator": GENERATORS, "mask": MASKS, "key": KEYS,
-    "look": LOOKS, "place": PLACES, "footage": FOOTAGE,
+    "look": LOOKS, "place": PLACES, "footage": FOOTAGE, "output": OUTPUTS, "frame": FRAMES,
 }  # fmt: skip

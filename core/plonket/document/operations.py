@@ -16,12 +16,12 @@ from plonket.document.kinds import LAYERS, TREATMENTS
 from plonket.document.references import Referring, references
 from plonket.document.shot import Footage, Parcel, Shot, read_shot
 
-LISTS = ("motions", "perches", "plate", "stack", "finish")
+LISTS = ("motions", "perches", "plate", "stack", "finish", "frames")
 LONGEST_NAME = 120
 
 
 def thing(shot: Shot, thing_id: str) -> Named:
-    """A motion, perch, treatment, layer, parcel or look of the finish. Raises `BadInput` without one."""
+    """A motion, perch, treatment, layer, parcel, look of the finish or frame. Raises `BadInput` without one."""
     for one in shot.things():
         if one.id == thing_id:
             return one

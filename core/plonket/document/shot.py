@@ -17,6 +17,7 @@ from plonket.base.errors import BadInput
 from plonket.base.fields import STORED, UNSEEN, AssetDigest, Name, Number, Settings, choice, number
 from plonket.base.registry import Entry
 from plonket.document.bases import Layer, LayerBase, Look, MaskBase, Motion, MotionBase, Named, Treatment
+from plonket.document.delivery import Delivery, DeliveryFrame
 from plonket.document.kinds import FOOTAGE, LAYERS, MOTIONS, TREATMENTS
 from plonket.document.perch import Perch
 from plonket.document.references import Referring, references
@@ -115,16 +116,6 @@ class Marker(Named):
     frame: int = Field(ge=0)
 
 
-class Delivery(Settings):
-    """How the finished video is written."""
-
-    quality: Literal["small", "good", "best"] = choice(
-        "good", label="Quality", names={"small": "Small file", "good": "Good", "best": "Best"}
-    )
-    scale: Literal["full", "half"] = choice("full", label="Size", names={"full": "Full size", "half": "Half size"})
-    sound: bool = True
-
-
 class Parcel(Named):
     """Several layers kept as one; `ParcelLayer` shows them, as often as it is wanted."""
 
@@ -146,6 +137,7 @@ class Shot(Settings):
     markers: Annotated[list[Marker], UNSEEN] = Field(default_factory=list, max_length=200)
     sound: Annotated[SoundTrack, UNSEEN] = Field(default_factory=SoundTrack)
     sounds: Annotated[list[LaidSound], UNSEEN] = Field(default_factory=list, max_length=50)
+    frames: Annotated[list[DeliveryFrame], UNSEEN] = Field(default_factory=list, max_length=20)
     delivery: Annotated[Delivery, UNSEEN] = Field(default_factory=Delivery)
 
     @model_validator(mode="after")
@@ -162,8 +154,8 @@ class Shot(Settings):
         return self
 
     def things(self) -> list[Named]:
-        """Everything whose id the whole shot knows: motions, perches, treatments, layers, parcels, looks of the finish."""
-        return [*self.motions, *self.perches, *self.plate, *self.layers, *self.parcels, *self.finish]
+        """Everything whose id the whole shot knows: motions, perches, treatments, layers, parcels, finishing looks, frames."""
+        return [*self.motions, *self.perches, *self.plate, *self.layers, *self.parcels, *self.finish, *self.frames]
 
     def _check_references(self) -> None:
         known = self._known()
@@ -203,6 +195,7 @@ class Shot(Settings):
         return {entry.kind: {m.id for m in self.motions if m.kind == entry.kind} for entry in MOTIONS} | {
             "motion": motions, "place": motions | {p.id for p in self.perches},
             "layer": {layer.id for layer in self.layers}, "parcel": {p.id for p in self.parcels},
+            "frame": {frame.id for frame in self.frames},
         }  # fmt: skip
 
     @property

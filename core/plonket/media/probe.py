@@ -83,7 +83,7 @@ def probe_video(path: Path) -> tuple[ClipInfo, VideoIndex]:
             rate=time_map.rate,
             frames=len(time_map.source),
             rotation=rotation,
-            has_alpha=_has_alpha(first) or stream.metadata.get("alpha_mode") == "1",
+            has_alpha=_has_alpha(first) or _says_alpha(stream.metadata),
             has_audio=bool(container.streams.audio),
             bit_depth=max(c.bits for c in first.format.components),
             transfer=_TRANSFER.get(int(context.color_trc or 0), "sdr"),  # type: ignore[arg-type]
@@ -132,6 +132,11 @@ def _probe_still(path: Path) -> ClipInfo:
         kind="still", width=width, height=height, rate=Fraction(1), frames=1, has_alpha=picture.shape[2] == 4,
         bit_depth=picture.dtype.itemsize * 8, codec=path.suffix.lower().lstrip("."),
     )  # fmt: skip
+
+
+def _says_alpha(metadata: dict[str, str]) -> bool:
+    """Whether a stream says that it has coverage; writers differ in how they write the word."""
+    return any(name.lower() == "alpha_mode" and value == "1" for name, value in metadata.items())
 
 
 def _has_alpha(frame: av.video.frame.VideoFrame) -> bool:

@@ -1,36 +1,41 @@
-"""Delivering: a shot's range rendered to a video with sound, or to numbered pictures."""
+"""Delivering: a shot's range rendered once, and written to all files that are wanted of it.
+
+Pictures are written piece by piece, so that several workers can share a delivery and none has to begin again; the pieces are
+then joined.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import contextlib
+import re
+import shutil
+import tempfile
+from collections.abc import Callable, Iterable, Sequence
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 import cv2
 
 from plonket.base.conventions import U8
 from plonket.base.errors import BadInput
 from plonket.base.progress import Work
+from plonket.document.delivery import DeliveryFrame, OutputBase
+from plonket.document.kinds import OUTPUTS, OutputEntry
 from plonket.document.shot import Shot
-from plonket.layers.sources import Sources
 from plonket.media.failures import media_errors
 from plonket.media.sound import Sound
-from plonket.media.write import SEEN_THROUGH, Coding, VideoWriter
-from plonket.render.frame import Ground, render_range, scaled_size
+from plonket.media.write import Coding, VideoWriter
+from plonket.outputs.common import Piece, Sheet
+from plonket.outputs.h264 import H264
+from plonket.outputs.picture import Finished
+from plonket.outputs.prores import ProRes4444
+from plonket.render.frame import in_order, render_frame, render_light, scaled_size
+from plonket.render.framing import boxes_of, frame_of, framed, pixels_of
 from plonket.render.soundtrack import RecordingOf, soundtrack
+from plonket.render.sources import ShotSources
 
-QUALITY = {"small": Coding(crf=24.0), "good": Coding(crf=18.0), "best": Coding(crf=9.0, preset="medium")}
-VIDEO_ENDINGS = {".mp4", ".mov", ".m4v"}
-
-
-def coding_of(shot: Shot) -> Coding:
-    """How the finished video is coded."""
-    return SEEN_THROUGH if is_clear(shot) else QUALITY[shot.delivery.quality]
-
-
-def ending_of(shot: Shot) -> str:
-    """The ending of the finished video's name."""
-    return ".mov" if is_clear(shot) else ".mp4"
+VIDEO_ENDINGS = {".mp4", ".mov", ".m4v", ".mkv", ".webm"}
 
 
 def is_clear(shot: Shot) -> bool:
@@ -38,44 +43,174 @@ def is_clear(shot: Shot) -> bool:
     return shot.footage is not None and shot.footage.ground == "clear"
 
 
-def delivery_size(shot: Shot) -> tuple[tuple[int, int], float]:
-    """Size of the finished video, and its scale."""
+def outputs_of(shot: Shot) -> list[OutputBase]:
+    """The files that are made of a shot: those that it lists; else one video for each frame, or of the whole picture."""
+    if shot.delivery.outputs:
+        return list(shot.delivery.outputs)
+    made: list[OutputBase] = []
+    for k, frame in enumerate(shot.frames or [None]):
+        about: dict[str, Any] = {"id": f"file-{k + 1}", "name": "Video", "frame": None if frame is None else frame.id}
+        made.append(ProRes4444(**about) if is_clear(shot) else H264(**about, quality=shot.delivery.quality))
+    return made
+
+
+def delivery_scale(shot: Shot) -> float:
+    """Of full size."""
+    return 0.5 if shot.delivery.scale == "half" else 1.0
+
+
+def delivery_size(shot: Shot, output: OutputBase, scale: float) -> tuple[int, int]:
+    """(width, height) of what a file shows."""
     assert shot.footage is not None
-    scale = 0.5 if shot.delivery.scale == "half" else 1.0
-    return scaled_size((shot.footage.width, shot.footage.height), scale), scale
+    frame = frame_of(shot, output.frame)
+    return scaled_size((shot.footage.width, shot.footage.height), scale) if frame is None else pixels_of(frame, shot, scale)
 
 
-def deliver(
-    shot: Shot,
-    sources: Sources,
-    out: Path,
-    *,
-    start: int,
-    stop: int,
-    scale: float = 1.0,
-    recording: RecordingOf = lambda _asset: None,
-    work: Work | None = None,
-) -> None:
-    """Render frames start..stop-1 to `out`: a video by its ending, else a folder of PNG files.
+def file_name(shot: Shot, output: OutputBase, scale: float = 1.0) -> str:
+    """What a finished file is called, with its ending; no two of a shot are called the same, nor does a name lead elsewhere."""
+    frame = frame_of(shot, output.frame)
+    w, h = delivery_size(shot, output, scale)
+    stands = {"shot": shot.name, "frame": "" if frame is None else frame.name, "format": output.kind, "size": f"{w}x{h}",
+              "name": output.name}  # fmt: skip
+    text = re.sub(r"\{(\w+)\}", lambda found: stands.get(found[1], ""), output.file)
+    plain = " ".join(re.sub(r"[^\w. -]+", " ", text).split()).strip(" .") or "shot"
+    return plain[:120] + OUTPUTS.of(output).ending(output)
 
-    `recording` gives the sound of assets, which is laid under the video. Where the document says that one sees
-    through where nothing is, both have coverage; such a video ends in .mov.
-    """
+
+def check_deliverable(shot: Shot, start: int, stop: int, scale: float) -> None:
+    """Raises `BadInput` where there is nothing to be delivered."""
     if shot.footage is None:
         raise BadInput("shot.no_footage", "This shot has no footage yet.")
     if not 0 <= start < stop <= shot.footage.length:
         raise BadInput("render.range", f"The range {start}:{stop} does not lie within 0:{shot.footage.length}.")
     if not 0 < scale <= 1:
         raise BadInput("render.scale", f"The scale {scale} must be above 0 and at most 1.")
-    clear = is_clear(shot)
-    if clear and out.suffix.lower() in VIDEO_ENDINGS - {".mov"}:
-        raise BadInput("render.out", f"{out.name}: with coverage it is a file ending in .mov, or a folder of PNG files.")
-    ground: Ground = "clear" if clear else "black"
-    frames = (rgb for _, rgb in render_range(shot, sources, start, stop, scale=scale, work=work, ground=ground))
+
+
+def write_pieces(
+    shot: Shot, sources: ShotSources, outputs: Sequence[OutputBase], places: Callable[[OutputBase], Path], *, start: int,
+    stop: int, began: int, scale: float = 1.0, work: Work | None = None,
+) -> None:  # fmt: skip
+    """Frames start..stop-1 of a delivery that began at frame `began`, each rendered once, in a piece for each file.
+
+    `places` says where: a file, or a folder for what is many pictures.
+    """
+    check_deliverable(shot, start, stop, scale)
+    assert shot.footage is not None
     rate = shot.footage.fps
-    under = soundtrack(shot, recording, start, stop)
-    size = scaled_size((shot.footage.width, shot.footage.height), scale)
-    write_pictures(frames, out, size, rate, coding=coding_of(shot), sound=under)
+    frames = {one.id: frame_of(shot, one.frame) for one in outputs}
+    sizes = {one.id: delivery_size(shot, one, scale) for one in outputs}
+    boxes = {frame.id: boxes_of(frame, shot, sources) for frame in frames.values() if frame is not None}
+    lights = any(_wants_light(one, frames[one.id]) for one in outputs)
+    seen = any("unseen" not in OUTPUTS.of(one).traits for one in outputs)
+
+    def made(frame: int) -> dict[str, Finished]:
+        """A frame's pictures, by the ids of the frames that they show."""
+        if not seen:
+            return {}
+        if not lights:
+            return {"": Finished(codes=render_frame(shot, sources, frame, scale=scale))}
+        whole = render_light(shot, sources, frame, scale=scale)
+        zoom = whole.shape[1] / sources.size[0]
+        out = {"": Finished(light=whole)}
+        for one in outputs:
+            part = frames[one.id]
+            if part is not None and part.id not in out:
+                out[part.id] = Finished(light=framed(whole, boxes[part.id][frame], part, sizes[one.id], zoom))
+        return out
+
+    with contextlib.ExitStack() as stack:
+        writers = {}
+        for one in outputs:
+            piece = Piece(size=sizes[one.id], rate=rate, first=start - began, start=began)
+            writers[one.id] = stack.enter_context(OUTPUTS.of(one).run(one, places(one), piece))
+        for _, pictures in in_order(made, start, stop, work):
+            for one in outputs:
+                picture = pictures.get(one.frame or "")
+                if picture is not None:
+                    writers[one.id].write(picture)
+
+
+def _wants_light(output: OutputBase, frame: DeliveryFrame | None) -> bool:
+    """Whether 8-bit codes of the whole picture would not do."""
+    if frame is not None or "light" in OUTPUTS.of(output).traits:
+        return True
+    return getattr(output, "bits", "8") != "8" or getattr(output, "coverage", "none") != "none"
+
+
+def finish(
+    shot: Shot, output: OutputBase, pieces: list[Path], out: Path, *, start: int, stop: int, sound: Sound | None,
+    scale: float = 1.0, work: Work | None = None,
+) -> None:  # fmt: skip
+    """The pieces of a file, in their order, joined to `out`."""
+    assert shot.footage is not None
+    heard = sound if "sound" in OUTPUTS.of(output).traits else None
+    sheet = Sheet(size=delivery_size(shot, output, scale), rate=shot.footage.fps, sound=heard, work=work or Work())
+    OUTPUTS.of(output).joined(output, pieces, out, sheet)
+
+
+def deliver(
+    shot: Shot, sources: ShotSources, out: Path, *, start: int, stop: int, scale: float = 1.0,
+    recording: RecordingOf = lambda _asset: None, work: Work | None = None, output: OutputBase | None = None,
+) -> None:  # fmt: skip
+    """Render frames start..stop-1 to `out`: as `output` says, else a video by its ending, or a folder of PNG files.
+
+    `recording` gives the sound of assets, which is laid under a video. Where the document says that one sees through where
+    nothing is, both have coverage; such a video ends in .mov, .webm or .mkv.
+    """
+    check_deliverable(shot, start, stop, scale)
+    output = output or output_for(shot, out)
+    _check_ending(output, out)
+    sound = soundtrack(shot, recording, start, stop) if "sound" in OUTPUTS.of(output).traits else None
+    is_folder = not out.suffix
+    folder = out if is_folder else out.parent
+    with media_errors(out, "written"):
+        folder.mkdir(parents=True, exist_ok=True)
+    with media_errors(out, "written"), tempfile.TemporaryDirectory(dir=folder, prefix=".part-") as aside:
+        piece = Path(aside) / "piece"
+        write_pieces(shot, sources, [output], lambda _: piece, start=start, stop=stop, began=start, scale=scale, work=work)
+        ready = out if is_folder else Path(aside) / f"ready{out.suffix}"
+        finish(shot, output, [piece], ready, start=start, stop=stop, sound=sound, scale=scale, work=work)
+        if not is_folder:
+            shutil.move(ready, out)
+
+
+def output_for(shot: Shot, out: Path, kind: str | None = None, frame: str | None = None) -> OutputBase:
+    """The kind of file that a path stands for, as the shot's own settings have it. Raises `BadInput`."""
+    frame_of(shot, frame)
+    if kind is None:
+        ending = out.suffix.lower()
+        kind = "png" if not ending or ending == ".zip" else next((e.kind for e in OUTPUTS if ending in e.endings), None)
+        if kind is None:
+            known = ", ".join(sorted({e for one in OUTPUTS for e in one.endings}))
+            raise BadInput("render.out", f"{out.name}: give a folder, or a file ending in {known}.")
+        if is_clear(shot) and kind == "h264":
+            if ending != ".mov":
+                raise BadInput("render.out", f"{out.name}: with coverage it is a file ending in .mov, .webm or .mkv, or a "
+                                             "folder of PNG files.")  # fmt: skip
+            kind = "prores4444"
+    entry = OUTPUTS.get(kind)
+    values: dict[str, Any] = {"id": "file", "name": entry.label, "frame": frame}
+    fields = entry.settings.model_fields
+    if "quality" in fields:
+        values["quality"] = shot.delivery.quality
+    if "coverage" in fields and is_clear(shot):
+        values["coverage"] = "straight"
+    elif "coverage" in fields and kind in ("vp9",):
+        values["coverage"] = "none"
+    made = entry.settings(**values)
+    assert isinstance(made, OutputBase)
+    return made
+
+
+def _check_ending(output: OutputBase, out: Path) -> None:
+    entry: OutputEntry = OUTPUTS.of(output)
+    many = "pictures" in entry.traits
+    ending = out.suffix.lower()
+    fits = {entry.ending(output), *entry.endings} | ({"", ".zip"} if many else set())
+    if ending not in fits:
+        good = "a folder without an ending, or a .zip" if many else f"a file ending in {', '.join(sorted(fits))}"
+        raise BadInput("render.out", f"{out.name}: {entry.label} is written to {good}.")
 
 
 def write_pictures(
@@ -88,8 +223,7 @@ def write_pictures(
         out.mkdir(parents=True, exist_ok=True)
         for k, rgb in enumerate(frames):
             with media_errors(out, "written"):
-                turned = cv2.cvtColor(rgb, cv2.COLOR_RGBA2BGRA if rgb.shape[2] == 4 else cv2.COLOR_RGB2BGR)
-                if not cv2.imwrite(str(out / f"{k:06d}.png"), turned):
+                if not cv2.imwrite(str(out / f"{k:06d}.png"), cv2.cvtColor(rgb, cv2.COLOR_RGB2BGR)):
                     raise OSError(28, "No space left on device")
         return
     out.parent.mkdir(parents=True, exist_ok=True)

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
-from typing import Literal
+from typing import Literal, TypeVar
 
 import numpy as np
 
-from plonket.base.colour import bytes_of, colours_to_8bit, encode_8bit, linear_from_codes, linear_of
+from plonket.base.colour import bytes_of, colours_to_8bit, encode_8bit, linear_from_codes, linear_of, opaque_from_codes
 from plonket.base.conventions import F32, F64, U8, Codes
 from plonket.base.errors import BadInput
 from plonket.base.fields import value_at
@@ -58,24 +58,49 @@ def render_frame(
     """
     footage = checked_frame(shot, frame)
     size = scaled_size((footage.width, footage.height), scale)
-    finished = view == "final" and bool(shot.finish)
-    bare = view == "plate" or not any(layer.shown and layer.is_there(frame) for layer in shot.stack)
-    alone = value_at(footage.opacity, frame) >= 100
-    if bare and alone and view != "matte" and not finished and held is None and sources.view is None:
+    if held is None and view != "matte" and _is_bare(shot, sources, frame, finished=view == "final"):
         plate = _reduced(sources.plate(footage.asset, sources.moment(frame)), size)
         return np.dstack([plate, np.full(plate.shape[:2], 255, np.uint8)]) if ground == "clear" else plate
-    if finished and held is None and any(look.shown and LOOKS.of(look).neighbours for look in shot.finish):
-        canvas = sources.canvas(frame, size, lambda: _stacked(shot, sources, frame, size, view, held))
-    else:
-        canvas = _stacked(shot, sources, frame, size, view, held)
-    if finished:
-        canvas = _finished(shot, sources, frame, canvas, size, held)
+    canvas = _canvas(shot, sources, frame, size, view, held)
     if view == "matte":
         return _coverage(canvas)
     canvas = np.ascontiguousarray(canvas)
     if ground == "clear":
         return straight_8bit(canvas)
     return colours_to_8bit(_on_checker(canvas) if ground == "checker" else canvas)
+
+
+def render_light(shot: Shot, sources: Sources, frame: int, *, scale: float = 1.0) -> F32:
+    """One finished frame as linear light, (h, w, 4), premultiplied: what is seen through is clear. Raises as `render_frame`."""
+    footage = checked_frame(shot, frame)
+    size = scaled_size((footage.width, footage.height), scale)
+    if _is_bare(shot, sources, frame, finished=True):
+        codes = sources.plate(footage.asset, sources.moment(frame))
+        return opaque_from_codes(codes) if (codes.shape[1], codes.shape[0]) == size else _opaque(
+            resized(linear_from_codes(codes), size)
+        )  # fmt: skip
+    return np.ascontiguousarray(_canvas(shot, sources, frame, size, "final", None))
+
+
+def _opaque(light: F32) -> F32:
+    return np.dstack([light, np.ones(light.shape[:2], np.float32)])
+
+
+def _is_bare(shot: Shot, sources: Sources, frame: int, *, finished: bool) -> bool:
+    """Whether the picture is nothing but the plate, pixel on pixel: `finished`, or without its stack."""
+    assert shot.footage is not None
+    alone = not finished or not (shot.finish or any(layer.shown and layer.is_there(frame) for layer in shot.stack))
+    return alone and value_at(shot.footage.opacity, frame) >= 100 and sources.view is None
+
+
+def _canvas(shot: Shot, sources: Sources, frame: int, size: tuple[int, int], view: FrameView, held: str | None) -> F32:
+    """The whole picture, with its finish if it is `final`, (h, w, 4)."""
+    finished = view == "final" and bool(shot.finish)
+    if finished and held is None and any(look.shown and LOOKS.of(look).neighbours for look in shot.finish):
+        canvas = sources.canvas(frame, size, lambda: _stacked(shot, sources, frame, size, view, held))
+    else:
+        canvas = _stacked(shot, sources, frame, size, view, held)
+    return _finished(shot, sources, frame, canvas, size, held) if finished else canvas
 
 
 def checked_frame(shot: Shot, frame: int) -> Footage:
@@ -195,20 +220,20 @@ def _finished(shot: Shot, sources: Sources, frame: int, canvas: F32, size: tuple
     return looked.rgba
 
 
-def render_range(
-    shot: Shot, sources: Sources, start: int, stop: int, *, scale: float = 1.0, work: Work | None = None,
-    ground: Ground = "black",
-) -> Iterator[tuple[int, U8]]:  # fmt: skip
-    """Frames start..stop-1 in order, with progress; `ground` as of `render_frame`."""
+T = TypeVar("T")
+
+
+def in_order(make: Callable[[int], T], start: int, stop: int, work: Work | None = None) -> Iterator[tuple[int, T]]:
+    """What is made of frames start..stop-1, in order, with progress."""
     work = work or Work()
     # One frame is begun while another is finished: much of it keeps only one core busy.
     with ThreadPoolExecutor(AT_ONCE) as pool:
-        ahead: deque[Future[U8]] = deque()
+        ahead: deque[Future[T]] = deque()
         try:
             for done, frame in enumerate(range(start, stop)):
                 work.check_cancelled()
                 while len(ahead) < AT_ONCE and frame + len(ahead) < stop:
-                    ahead.append(pool.submit(render_frame, shot, sources, frame + len(ahead), scale=scale, ground=ground))
+                    ahead.append(pool.submit(make, frame + len(ahead)))
                 yield frame, ahead.popleft().result()
                 work.progress(done + 1, stop - start)
         finally:

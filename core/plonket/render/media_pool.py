@@ -112,6 +112,7 @@ class MediaPool:
         self._keyed: LruCache[tuple[str, int, str, int], StillSource] = LruCache(self._no_maker, 10, budget=budget)
         self._contexts: LruCache[tuple[str, str, str], KeyContext] = LruCache(self._no_maker, 16)
         self._mattes: LruCache[tuple[str, int, str], U8] = LruCache(self._no_maker, 64, budget=budget)
+        self._middles: LruCache[str, F64 | None] = LruCache(self._no_maker, 16)
         self._depths: LruCache[tuple[str, int], FrameDepth] = LruCache(self._no_maker, 16, budget=budget)
         self._grains: LruCache[str, MeasuredGrain | None] = LruCache(self._no_maker, 16)
         self._lights: LruCache[str, SetLight] = LruCache(self._no_maker, 16)
@@ -291,6 +292,11 @@ class MediaPool:
 
         found = self._mattes.get((digest, frame, casts_in or ""), make)
         return found if found.size else None
+
+    def middles(self, digest: str) -> F64 | None:
+        """(n, 2) the middle of what a measured matte covers, for every frame of its clip."""
+        track = self.measured(digest)
+        return self._middles.get(digest, lambda: track.middles() if isinstance(track, MatteTrack) else None)
 
     def depth(self, digest: str, frame: int) -> FrameDepth | None:
         """Measured depth of a frame in its camera's units; None: nothing is known of the frame."""

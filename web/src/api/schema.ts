@@ -153,7 +153,7 @@ export interface paths {
         };
         /**
          * Deliveries
-         * @description Finished videos, the newest first.
+         * @description Finished files, the newest first.
          */
         get: operations["deliveries_api_deliveries"];
         put?: never;
@@ -176,7 +176,7 @@ export interface paths {
         post?: never;
         /**
          * Remove Delivery
-         * @description Remove a finished video.
+         * @description Remove a finished file.
          */
         delete: operations["deliveries_api_remove_delivery"];
         options?: never;
@@ -195,7 +195,7 @@ export interface paths {
         put?: never;
         /**
          * Bring In Again
-         * @description A finished video among the clips, to be plonked or to make another shot on it.
+         * @description A finished file among the clips, to be plonked or to make another shot on it.
          */
         post: operations["deliveries_api_bring_in_again"];
         delete?: never;
@@ -436,6 +436,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/saved-files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Saved Files
+         * @description Settings of files that were kept under a name.
+         */
+        get: operations["deliveries_api_saved_files"];
+        put?: never;
+        /**
+         * Save Files
+         * @description Keep settings of files under a name, in place of what had it. Frames belong to their shot, so they are left out.
+         */
+        post: operations["deliveries_api_save_files"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/saved-files/{saved_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Forget Files
+         * @description Forget settings that were kept under a name.
+         */
+        delete: operations["deliveries_api_forget_files"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}": {
         parameters: {
             query?: never;
@@ -566,6 +610,26 @@ export interface paths {
          * @description Render the shot as it is now; later edits do not change what was started.
          */
         post: operations["deliveries_api_start_delivery"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/delivery-frames/{frame_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Delivery Frame
+         * @description Where a delivery frame lies, as the shot is now or was in revision `number`.
+         */
+        get: operations["deliveries_api_delivery_frame"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1388,6 +1452,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/outputs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Outputs
+         * @description The files that delivering a shot makes, as it is now or was in revision `number`.
+         */
+        get: operations["deliveries_api_outputs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/point": {
         parameters: {
             query?: never;
@@ -1706,6 +1790,78 @@ export interface components {
              */
             y: number;
         };
+        /**
+         * AnimatedGif
+         * @description An animated GIF.
+         */
+        AnimatedGif: {
+            /**
+             * Every
+             * @default 1
+             */
+            every: number;
+            /**
+             * File
+             * @default {shot} {frame}
+             */
+            file: string;
+            /**
+             * Frame
+             * @default null
+             */
+            frame: string | null;
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "gif";
+            /** Name */
+            name: string;
+        };
+        /**
+         * AnimatedWebp
+         * @description An animated WebP.
+         */
+        AnimatedWebp: {
+            /**
+             * Coverage
+             * @default none
+             * @enum {string}
+             */
+            coverage: "none" | "straight";
+            /**
+             * Every
+             * @default 1
+             */
+            every: number;
+            /**
+             * File
+             * @default {shot} {frame}
+             */
+            file: string;
+            /**
+             * Frame
+             * @default null
+             */
+            frame: string | null;
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "webp";
+            /** Name */
+            name: string;
+            /**
+             * Quality
+             * @default good
+             * @enum {string}
+             */
+            quality: "small" | "good" | "best";
+        };
         /** ApartOut */
         ApartOut: {
             /**
@@ -1794,6 +1950,54 @@ export interface components {
             width: number;
             /** Words */
             words: string;
+        };
+        /**
+         * Av1
+         * @description An MP4 file, smaller than H.265.
+         */
+        Av1: {
+            /**
+             * At Most
+             * @default 0
+             */
+            at_most: number;
+            /**
+             * Audio
+             * @default aac
+             * @enum {string}
+             */
+            audio: "aac" | "opus";
+            /**
+             * Bits
+             * @default 8
+             * @enum {string}
+             */
+            bits: "8" | "10";
+            /**
+             * File
+             * @default {shot} {frame}
+             */
+            file: string;
+            /**
+             * Frame
+             * @default null
+             */
+            frame: string | null;
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "av1";
+            /** Name */
+            name: string;
+            /**
+             * Quality
+             * @default good
+             * @enum {string}
+             */
+            quality: "small" | "good" | "best";
         };
         /**
          * BeamLayer
@@ -2020,6 +2224,26 @@ export interface components {
              * @default true
              */
             shown: boolean;
+        };
+        /** BoxesOut */
+        BoxesOut: {
+            /**
+             * Boxes
+             * @description Per frame of the shot, in pixels of its picture: x, y of the top-left corner, width and height
+             */
+            boxes: number[][];
+            /**
+             * Enlarged
+             * @description Pixels delivered for one that was filmed, across, where it is nearest
+             */
+            enlarged: number;
+            /** Height */
+            height: number;
+            /**
+             * Width
+             * @description Of what is delivered
+             */
+            width: number;
         };
         /**
          * BreakingLayer
@@ -3161,9 +3385,13 @@ export interface components {
         };
         /**
          * Delivery
-         * @description How the finished video is written.
+         * @description What is made of a shot.
+         *
+         *     Without `outputs` it is one video by itself for each frame, or of the whole picture, as `quality` says.
          */
         Delivery: {
+            /** Outputs */
+            outputs: (components["schemas"]["H264"] | components["schemas"]["H265"] | components["schemas"]["Av1"] | components["schemas"]["Vp9"] | components["schemas"]["ProRes4444"] | components["schemas"]["ProRes422"] | components["schemas"]["Ffv1"] | components["schemas"]["PngSequence"] | components["schemas"]["ExrSequence"] | components["schemas"]["TiffSequence"] | components["schemas"]["JpegSequence"] | components["schemas"]["AnimatedWebp"] | components["schemas"]["AnimatedGif"] | components["schemas"]["OneFrame"] | components["schemas"]["SoundAlone"])[];
             /**
              * Quality
              * @default good
@@ -3182,20 +3410,107 @@ export interface components {
              */
             sound: boolean;
         };
+        /**
+         * DeliveryFrame
+         * @description The part of the finished picture that is delivered, at the size in which it is.
+         *
+         *     Its middle lies at `x`, `y`: in pixels of the picture; of the reference frame of the motion that it follows; from the middle
+         *     of a matte, if that is what it follows.
+         */
+        DeliveryFrame: {
+            /**
+             * Beyond
+             * @default blur
+             * @enum {string}
+             */
+            beyond: "blur" | "colour" | "clear";
+            /**
+             * Colour
+             * @default #101214
+             */
+            colour: string;
+            /**
+             * Height
+             * @default 1920
+             */
+            height: number;
+            /** Id */
+            id: string;
+            /**
+             * Kind
+             * @default frame
+             * @constant
+             */
+            kind: "frame";
+            /** Name */
+            name: string;
+            /**
+             * Pixels
+             * @default 1080
+             * @enum {string}
+             */
+            pixels: "cut" | "720" | "1080" | "1440" | "2160";
+            /**
+             * Reference Frame
+             * @default 0
+             */
+            reference_frame: number;
+            /**
+             * Shape
+             * @default 9:16
+             * @enum {string}
+             */
+            shape: "9:16" | "4:5" | "1:1" | "16:9" | "free";
+            /**
+             * Size
+             * @default 100
+             */
+            size: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Smooth
+             * @default 1
+             */
+            smooth: number;
+            /**
+             * Target
+             * @default null
+             */
+            target: string | null;
+            /**
+             * Width
+             * @default 1080
+             */
+            width: number;
+            /**
+             * Within
+             * @default true
+             */
+            within: boolean;
+            /**
+             * X
+             * @default 0
+             */
+            x: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Y
+             * @default 0
+             */
+            y: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
         /** DeliveryOut */
         DeliveryOut: {
             /** Bytes */
             bytes: number;
             /**
-             * Clear
-             * @description Whether it has coverage: browsers do not play such a file
-             */
-            clear: boolean;
-            /**
              * Created
              * Format: date-time
              */
             created: string;
+            /**
+             * File
+             * @description What it is called where it is saved
+             */
+            file: string;
             /** Frames */
             frames: number;
             /** Height */
@@ -3205,12 +3520,25 @@ export interface components {
              * Format: uuid
              */
             id: string;
+            /** Kind */
+            kind: string;
+            /**
+             * Label
+             * @description What kind of file it is, for people
+             */
+            label: string;
             /** Name */
             name: string;
             /** Rate */
             rate: string;
             /** Shot */
             shot: string | null;
+            /**
+             * Shows
+             * @description What a browser can make of it
+             * @enum {string}
+             */
+            shows: "video" | "picture" | "sound" | "nothing";
             /** Width */
             width: number;
         };
@@ -3553,6 +3881,48 @@ export interface components {
             /** Width */
             width: number;
         };
+        /**
+         * ExrSequence
+         * @description EXR pictures of linear light.
+         */
+        ExrSequence: {
+            /**
+             * Bits
+             * @default half
+             * @enum {string}
+             */
+            bits: "half" | "float";
+            /**
+             * Coverage
+             * @default premultiplied
+             * @enum {string}
+             */
+            coverage: "none" | "premultiplied" | "straight";
+            /**
+             * Every
+             * @default 1
+             */
+            every: number;
+            /**
+             * File
+             * @default {shot} {frame}
+             */
+            file: string;
+            /**
+             * Frame
+             * @default null
+             */
+            frame: string | null;
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "exr";
+            /** Name */
+            name: string;
+        };
         /** FactOut */
         FactOut: {
             /**
@@ -3567,6 +3937,43 @@ export interface components {
             grade: "good" | "fair" | "poor";
             /** Says */
             says: string;
+        };
+        /**
+         * Ffv1
+         * @description A Matroska file that loses nothing.
+         */
+        Ffv1: {
+            /**
+             * Bits
+             * @default 10
+             * @enum {string}
+             */
+            bits: "10" | "16";
+            /**
+             * Coverage
+             * @default none
+             * @enum {string}
+             */
+            coverage: "none" | "straight" | "premultiplied";
+            /**
+             * File
+             * @default {shot} {frame}
+             */
+            file: string;
+            /**
+             * Frame
+             * @default null
+             */
+            frame: string | null;
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "ffv1";
+            /** Name */
+            name: string;
         };
         /** FileIn */
         FileIn: {
@@ -4665,6 +5072,108 @@ export interface components {
             };
         };
         /**
+         * H264
+         * @description An MP4 file that everything plays.
+         */
+        H264: {
+            /**
+             * At Most
+             * @default 0
+             */
+            at_most: number;
+            /**
+             * Audio
+             * @default aac
+             * @enum {string}
+             */
+            audio: "aac" | "opus";
+            /**
+             * Bits
+             * @default 8
+             * @enum {string}
+             */
+            bits: "8" | "10";
+            /**
+             * File
+             * @default {shot} {frame}
+             */
+            file: string;
+            /**
+             * Frame
+             * @default null
+             */
+            frame: string | null;
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "h264";
+            /** Name */
+            name: string;
+            /**
+             * Quality
+             * @default good
+             * @enum {string}
+             */
+            quality: "small" | "good" | "best";
+        };
+        /**
+         * H265
+         * @description An MP4 file, smaller than H.264.
+         */
+        H265: {
+            /**
+             * At Most
+             * @default 0
+             */
+            at_most: number;
+            /**
+             * Audio
+             * @default aac
+             * @enum {string}
+             */
+            audio: "aac" | "opus";
+            /**
+             * Bits
+             * @default 8
+             * @enum {string}
+             */
+            bits: "8" | "10";
+            /**
+             * File
+             * @default {shot} {frame}
+             */
+            file: string;
+            /**
+             * Frame
+             * @default null
+             */
+            frame: string | null;
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "h265";
+            /** Name */
+            name: string;
+            /**
+             * Quality
+             * @default good
+             * @enum {string}
+             */
+            quality: "small" | "good" | "best";
+            /**
+             * Speed
+             * @default fast
+             * @enum {string}
+             */
+            speed: "fast" | "medium" | "slow";
+        };
+        /**
          * Handheld
          * @description A shake with a seed: the same seed shakes the same way.
          */
@@ -4881,6 +5390,42 @@ export interface components {
              * @description Shots that wait for the clip that is prepared
              */
             waiting: string[];
+        };
+        /**
+         * JpegSequence
+         * @description JPEG pictures.
+         */
+        JpegSequence: {
+            /**
+             * Every
+             * @default 1
+             */
+            every: number;
+            /**
+             * File
+             * @default {shot} {frame}
+             */
+            file: string;
+            /**
+             * Frame
+             * @default null
+             */
+            frame: string | null;
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "jpeg";
+            /** Name */
+            name: string;
+            /**
+             * Quality
+             * @default good
+             * @enum {string}
+             */
+            quality: "small" | "good" | "best";
         };
         /**
          * Key
@@ -6329,6 +6874,60 @@ export interface components {
              */
             sensor_mm: number;
         };
+        /**
+         * OneFrame
+         * @description A single frame.
+         */
+        OneFrame: {
+            /**
+             * At
+             * @default 0
+             */
+            at: number;
+            /**
+             * Bits
+             * @default 8
+             * @enum {string}
+             */
+            bits: "8" | "16";
+            /**
+             * Coverage
+             * @default none
+             * @enum {string}
+             */
+            coverage: "none" | "straight" | "premultiplied";
+            /**
+             * File
+             * @default {shot} {frame}
+             */
+            file: string;
+            /**
+             * Frame
+             * @default null
+             */
+            frame: string | null;
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "still";
+            /** Name */
+            name: string;
+            /**
+             * Picture
+             * @default png
+             * @enum {string}
+             */
+            picture: "png" | "jpeg";
+            /**
+             * Quality
+             * @default best
+             * @enum {string}
+             */
+            quality: "small" | "good" | "best";
+        };
         /** OperationIn */
         OperationIn: {
             /** Operation */
@@ -6490,6 +7089,33 @@ export interface components {
             x: number;
             /** Y */
             y: number;
+        };
+        /** OutputOut */
+        OutputOut: {
+            /**
+             * File
+             * @description What it is called where it is saved
+             */
+            file: string;
+            /** Frame */
+            frame: string | null;
+            /** Height */
+            height: number;
+            /** Id */
+            id: string;
+            /** Kind */
+            kind: string;
+            /** Label */
+            label: string;
+            /**
+             * Output
+             * @description Its settings, as a document holds them
+             */
+            output: {
+                [key: string]: unknown;
+            };
+            /** Width */
+            width: number;
         };
         /** OutsideOut */
         OutsideOut: {
@@ -7378,6 +8004,48 @@ export interface components {
              */
             stays_to: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
+        /**
+         * PngSequence
+         * @description PNG pictures.
+         */
+        PngSequence: {
+            /**
+             * Bits
+             * @default 8
+             * @enum {string}
+             */
+            bits: "8" | "16";
+            /**
+             * Coverage
+             * @default none
+             * @enum {string}
+             */
+            coverage: "none" | "straight" | "premultiplied";
+            /**
+             * Every
+             * @default 1
+             */
+            every: number;
+            /**
+             * File
+             * @default {shot} {frame}
+             */
+            file: string;
+            /**
+             * Frame
+             * @default null
+             */
+            frame: string | null;
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "png";
+            /** Name */
+            name: string;
+        };
         /** PointIn */
         PointIn: {
             /** Frame */
@@ -7532,6 +8200,68 @@ export interface components {
                 number,
                 number
             ];
+        };
+        /**
+         * ProRes422
+         * @description A MOV file for cutting, without coverage.
+         */
+        ProRes422: {
+            /**
+             * Audio
+             * @default pcm
+             * @enum {string}
+             */
+            audio: "pcm" | "aac";
+            /**
+             * File
+             * @default {shot} {frame}
+             */
+            file: string;
+            /**
+             * Frame
+             * @default null
+             */
+            frame: string | null;
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "prores422";
+            /** Name */
+            name: string;
+        };
+        /**
+         * ProRes4444
+         * @description A MOV file with whole colour and coverage.
+         */
+        ProRes4444: {
+            /**
+             * Coverage
+             * @default straight
+             * @enum {string}
+             */
+            coverage: "none" | "straight" | "premultiplied";
+            /**
+             * File
+             * @default {shot} {frame}
+             */
+            file: string;
+            /**
+             * Frame
+             * @default null
+             */
+            frame: string | null;
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "prores4444";
+            /** Name */
+            name: string;
         };
         /** ProjectOut */
         ProjectOut: {
@@ -8618,6 +9348,26 @@ export interface components {
             /** Px */
             px: number;
         };
+        /** SavedIn */
+        SavedIn: {
+            /** Name */
+            name: string;
+            /** Outputs */
+            outputs: {
+                [key: string]: unknown;
+            }[];
+        };
+        /** SavedOut */
+        SavedOut: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Outputs */
+            outputs: {
+                [key: string]: unknown;
+            }[];
+        };
         /**
          * ScreenKey
          * @description A subject before a cloth of one colour: green, blue or any other.
@@ -8867,6 +9617,8 @@ export interface components {
              * @constant
              */
             format: 1;
+            /** Frames */
+            frames: components["schemas"]["DeliveryFrame"][];
             /** Markers */
             markers: components["schemas"]["Marker"][];
             /** Motions */
@@ -9180,6 +9932,31 @@ export interface components {
              * @default 100
              */
             width: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+        };
+        /**
+         * SoundAlone
+         * @description A WAV file.
+         */
+        SoundAlone: {
+            /**
+             * File
+             * @default {shot} {frame}
+             */
+            file: string;
+            /**
+             * Frame
+             * @default null
+             */
+            frame: string | null;
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "wav";
+            /** Name */
+            name: string;
         };
         /**
          * SoundTrack
@@ -9928,6 +10705,48 @@ export interface components {
              */
             text: string;
         };
+        /**
+         * TiffSequence
+         * @description TIFF pictures.
+         */
+        TiffSequence: {
+            /**
+             * Bits
+             * @default 16
+             * @enum {string}
+             */
+            bits: "8" | "16";
+            /**
+             * Coverage
+             * @default none
+             * @enum {string}
+             */
+            coverage: "none" | "straight" | "premultiplied";
+            /**
+             * Every
+             * @default 1
+             */
+            every: number;
+            /**
+             * File
+             * @default {shot} {frame}
+             */
+            file: string;
+            /**
+             * Frame
+             * @default null
+             */
+            frame: string | null;
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "tiff";
+            /** Name */
+            name: string;
+        };
         /** TimeIn */
         TimeIn: {
             /** Change */
@@ -10056,6 +10875,48 @@ export interface components {
              * @description Per frame, to keep the borders out
              */
             zoom: number[];
+        };
+        /**
+         * Vp9
+         * @description A WebM file.
+         */
+        Vp9: {
+            /**
+             * At Most
+             * @default 0
+             */
+            at_most: number;
+            /**
+             * Coverage
+             * @default straight
+             * @enum {string}
+             */
+            coverage: "none" | "straight";
+            /**
+             * File
+             * @default {shot} {frame}
+             */
+            file: string;
+            /**
+             * Frame
+             * @default null
+             */
+            frame: string | null;
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "vp9";
+            /** Name */
+            name: string;
+            /**
+             * Quality
+             * @default good
+             * @enum {string}
+             */
+            quality: "small" | "good" | "best";
         };
         /**
          * WashLayer
@@ -10630,7 +11491,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                registry: "motion" | "treatment" | "layer" | "generator" | "mask" | "key" | "look" | "place" | "footage";
+                registry: "motion" | "treatment" | "layer" | "generator" | "mask" | "key" | "look" | "place" | "footage" | "output" | "frame";
             };
             cookie?: never;
         };
@@ -10804,6 +11665,70 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ShotOut"];
                 };
+            };
+        };
+    };
+    deliveries_api_saved_files: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedOut"][];
+                };
+            };
+        };
+    };
+    deliveries_api_save_files: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SavedIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedOut"];
+                };
+            };
+        };
+    };
+    deliveries_api_forget_files: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                saved_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -11031,6 +11956,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    deliveries_api_delivery_frame: {
+        parameters: {
+            query?: {
+                number?: number | null;
+            };
+            header?: never;
+            path: {
+                shot_id: string;
+                frame_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BoxesOut"];
                 };
             };
         };
@@ -12119,6 +13069,30 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    deliveries_api_outputs: {
+        parameters: {
+            query?: {
+                number?: number | null;
+            };
+            header?: never;
+            path: {
+                shot_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutputOut"][];
+                };
             };
         };
     };

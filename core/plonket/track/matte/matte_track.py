@@ -10,7 +10,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.base.conventions import F32, U8
+from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import FormatError
 from plonket.base.states import GIVEN, NONE, TRACKED
 
@@ -67,6 +67,21 @@ class MatteTrack:
         sure, states, reasons = self.confidence.copy(), self.state.copy(), self.reason.copy()
         sure[frame], states[frame], reasons[frame] = confidence, state, reason
         return replace(self, pictures=tuple(pictures), made_by=tuple(made), confidence=sure, state=states, reason=reasons)
+
+    def middles(self) -> F64 | None:
+        """(n, 2) the middle of what it covers, in pixels of the clip; where it is not seen, on the way between where it is.
+        None: it is seen nowhere."""
+        found = np.full((self.frames, 2), np.nan)
+        for frame in np.flatnonzero(self.known()):
+            alpha = self.alpha(int(frame))
+            total = 0.0 if alpha is None else float(alpha.sum(dtype=np.float64))
+            if alpha is not None and total > 0:
+                across, down = alpha.sum(axis=0, dtype=np.float64), alpha.sum(axis=1, dtype=np.float64)
+                found[frame] = [(across @ np.arange(len(across))) / total + 0.5, (down @ np.arange(len(down))) / total + 0.5]
+        seen = np.flatnonzero(np.isfinite(found[:, 0]))
+        if not len(seen):
+            return None
+        return np.stack([np.interp(np.arange(self.frames), seen, found[seen, k]) for k in (0, 1)], axis=1)
 
     @staticmethod
     def empty(size: tuple[int, int], frames: int) -> MatteTrack:

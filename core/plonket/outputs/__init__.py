@@ -1,0 +1,1 @@
+"""What a shot is delivered as: one file per kind."""

@@ -1,0 +1,211 @@
+"""What kinds of files have in common: settings, how they are written piece by piece, and how the pieces are joined."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field, replace
+from fractions import Fraction
+from pathlib import Path
+from typing import Literal, Protocol
+
+from plonket.base.errors import BadInput
+from plonket.base.fields import Settings, choice, plain
+from plonket.base.progress import Work
+from plonket.media.clip import open_clip
+from plonket.media.sound import Sound
+from plonket.media.write import Coding, VideoWriter, join_segments
+from plonket.media.yuv import PlaneCoding
+from plonket.outputs.picture import Coverage, Finished
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Piece:
+    """Some frames of a delivery that are written in one go.
+
+    Attributes
+    ----------
+    size : (width, height). rate : frames a second of the shot. first : how many frames of the delivery come before.
+    start : the shot's frame with which the delivery begins.
+    """
+
+    size: tuple[int, int]
+    rate: Fraction
+    first: int = 0
+    start: int = 0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Sheet:
+    """What is known when the pieces are joined: `sound` lies under all of it, or None."""
+
+    size: tuple[int, int]
+    rate: Fraction
+    sound: Sound | None = None
+    work: Work = field(default_factory=Work)
+
+
+class PieceWriter(Protocol):
+    """Takes the pictures of a piece in their order."""
+
+    def write(self, picture: Finished) -> None: ...
+
+
+Writing = AbstractContextManager[PieceWriter]
+
+
+class Lossy(Settings):
+    """Settings of what is coded with losses."""
+
+    quality: Literal["small", "good", "best"] = choice(
+        "good", label="Quality", group="File", names={"small": "Small file", "good": "Good", "best": "Best"})  # fmt: skip
+    at_most: float = plain(0, label="At most", low=0, high=100000, step=1, unit="MB", group="File", soft=(0, 500),
+                           help="No larger: where it would be, it is coded again with fewer bits. 0: no limit.")  # fmt: skip
+
+
+class Deep(Settings):
+    """Settings of what can have more than 8 bits."""
+
+    bits: Literal["8", "10"] = choice("8", label="Bits", group="File", names={"8": "8", "10": "10"},
+                                      help="10 keep skies from showing steps. Not all phones play it.")  # fmt: skip
+
+
+class Heard(Settings):
+    """Settings of what has sound."""
+
+    audio: Literal["aac", "opus"] = choice("aac", label="Sound as", group="File", names={"aac": "AAC", "opus": "Opus"})
+
+
+class Covered(Settings):
+    """Settings of what can say what is covered."""
+
+    coverage: Literal["none", "straight", "premultiplied"] = choice(
+        "straight", label="Coverage", group="File",
+        names={"none": "None, on black", "straight": "Straight", "premultiplied": "Premultiplied"},
+        help="Whether colours stand whole beside how much they cover, or are multiplied by it already.")  # fmt: skip
+
+
+class Thinned(Settings):
+    """Settings of what may leave frames out."""
+
+    every: int = plain(1, label="Every", low=1, high=1000, step=1, unit="fr", group="File", whole=True, soft=(1, 30),
+                       help="Takes one of so many frames.")  # fmt: skip
+
+
+def sound_as(name: str) -> str:
+    """The encoder of a kind of sound."""
+    return {"aac": "aac", "opus": "libopus"}[name]
+
+
+class VideoPiece:
+    """A piece of a video."""
+
+    def __init__(self, path: Path, piece: Piece, coding: Coding, *, deep: bool = False, coverage: Coverage = "none") -> None:
+        self._writer = VideoWriter(path, piece.size, piece.rate, coding=coding)
+        self._deep, self._coverage = deep, coverage
+
+    def write(self, picture: Finished) -> None:
+        self._writer.write(picture.codes(deep=self._deep, coverage=self._coverage, spread=True))
+
+    def __enter__(self) -> VideoPiece:
+        self._writer.__enter__()
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self._writer.__exit__(*error)  # type: ignore[arg-type]
+
+
+def join_video(pieces: list[Path], out: Path, sheet: Sheet, coding: Coding, *, at_most: float = 0) -> None:
+    """Pieces of a video as one, with sound, of no more than so many megabytes if that is not nought."""
+    join_segments(pieces, out, sheet.rate, sheet.sound, coding)
+    if at_most:
+        _kept_below(out, round(at_most * 1e6), sheet, coding)
+
+
+SPARE = 0.985
+"""Of a limit; containers and the last frames take some."""
+LEAST_BITS = 20_000
+"""A second, for pictures; below there is nothing to be seen any more."""
+
+
+def _kept_below(path: Path, limit: int, sheet: Sheet, coding: Coding) -> None:
+    """Code a video again until it is small enough. Raises `BadInput` where nothing would be left of it."""
+    if path.stat().st_size <= limit:
+        return
+    clip = open_clip(path)
+    seconds = float(clip.info.frames / sheet.rate)
+    heard = 192_000 if sheet.sound is not None else 0
+    bits = limit * 8 * SPARE / seconds - heard
+    again = path.with_name(f"again-{path.name}")
+    try:
+        for _ in range(5):
+            if bits < LEAST_BITS:
+                raise BadInput("deliver.limit", f"{limit / 1e6:g} MB are too few for {seconds:.1f} seconds. Allow more, or "
+                                                "deliver a smaller frame.")  # fmt: skip
+            tighter = replace(coding, bit_rate=round(bits))
+            with VideoWriter(again, sheet.size, sheet.rate, coding=tighter, sound=sheet.sound) as writer:
+                for k in range(clip.info.frames):
+                    sheet.work.check_cancelled()
+                    writer.write(clip.codes(k))
+            size = again.stat().st_size
+            if size <= limit:
+                again.replace(path)
+                return
+            bits = (bits + heard) * min(limit / size, 1) * 0.97 - heard
+        raise BadInput("deliver.limit", f"This does not get below {limit / 1e6:g} MB. Allow more, or deliver a smaller frame.")
+    finally:
+        again.unlink(missing_ok=True)
+
+
+class SequencePiece:
+    """A piece of a sequence: numbered pictures in a folder."""
+
+    def __init__(
+        self, folder: Path, piece: Piece, ending: str, save: Callable[[Path, Finished], None], every: int = 1
+    ) -> None:
+        self._folder, self._ending, self._save, self._every = folder, ending, save, every
+        self._at = piece.first
+
+    def write(self, picture: Finished) -> None:
+        number, left = divmod(self._at, self._every)
+        self._at += 1
+        if not left:
+            self._save(self._folder / f"{number:06d}{self._ending}", picture)
+
+    def __enter__(self) -> SequencePiece:
+        self._folder.mkdir(parents=True, exist_ok=True)
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        """What was written stays: the piece is written again over it."""
+
+
+class ThinnedPiece:
+    """Takes one of so many frames on to another piece."""
+
+    def __init__(self, inner: VideoPiece, piece: Piece, every: int) -> None:
+        self._inner, self._every, self._at = inner, every, piece.first
+
+    def write(self, picture: Finished) -> None:
+        if self._at % self._every == 0:
+            self._inner.write(picture)
+        self._at += 1
+
+    def __enter__(self) -> ThinnedPiece:
+        self._inner.__enter__()
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self._inner.__exit__(*error)
+
+
+WHOLE_COLOUR = PlaneCoding(bits=10, half_x=False, half_y=False)
+BETWEEN = Coding(codec="ffv1", key_every=1, b_frames=0, covered=True, planes=WHOLE_COLOUR)
+"""Pieces of what can only be coded as a whole, without loss."""
+
+
+def pictures_of(pieces: list[Path]) -> Iterator[tuple[Path, int]]:
+    """Every frame of pieces in their order."""
+    for path in pieces:
+        for k in range(open_clip(path).info.frames):
+            yield path, k

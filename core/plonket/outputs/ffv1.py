@@ -1,0 +1,44 @@
+"""FFV1 in Matroska: without loss, for archives."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Literal
+
+from plonket.base.fields import choice
+from plonket.document.delivery import OutputBase
+from plonket.document.kinds import OUTPUTS, OutputEntry
+from plonket.media.write import Coding
+from plonket.media.yuv import PlaneCoding
+from plonket.outputs.common import Piece, Sheet, VideoPiece, Writing, join_video
+
+
+class Ffv1(OutputBase):
+    """A Matroska file that loses nothing."""
+
+    kind: Literal["ffv1"] = "ffv1"
+    bits: Literal["10", "16"] = choice("10", label="Bits", group="File", names={"10": "10", "16": "16"},
+                                       help="Of brightness and colour, all at full size.")  # fmt: skip
+    coverage: Literal["none", "straight", "premultiplied"] = choice(
+        "none", label="Coverage", group="File",
+        names={"none": "None, on black", "straight": "Straight", "premultiplied": "Premultiplied"})  # fmt: skip
+
+
+def _coding(output: Ffv1) -> Coding:
+    planes = PlaneCoding(bits=int(output.bits), half_x=False, half_y=False)
+    return Coding(codec="ffv1", planes=planes, key_every=1, b_frames=0, covered=output.coverage != "none")
+
+
+def _piece(output: Ffv1, path: Path, piece: Piece) -> Writing:
+    return VideoPiece(path, piece, _coding(output), deep=True, coverage=output.coverage)
+
+
+def _joined(output: Ffv1, pieces: list[Path], out: Path, sheet: Sheet) -> None:
+    join_video(pieces, out, sheet, _coding(output))
+
+
+OUTPUTS.add(OutputEntry(
+    kind="ffv1", label="FFV1 (MKV)", order=70, settings=Ffv1, run=_piece, joined=_joined, ending=lambda _: ".mkv",
+    endings=(".mkv",), groups=("File",), traits=frozenset({"sound", "covered"}),
+    help="Loses nothing, for keeping. Few programs play it.",
+))  # fmt: skip
