@@ -43,7 +43,7 @@ class DeliveryFrame(Named):
     reference_frame: int = Field(default=0, ge=0)
     smooth: float = plain(1.0, label="Smoothed", low=0, high=10, step=0.1, unit="s", group="Follow", soft=(0, 4),
                           help="How long it takes to follow: small moves do not reach it.")  # fmt: skip
-    within: bool = switch(True, label="Stays in the picture", group="Place",
+    within: bool = switch(True, label="Kept inside", group="Place",
                           help="Stops at the picture's edge, however far it would follow.")  # fmt: skip
     beyond: Literal["blur", "colour", "clear"] = choice(
         "blur", label="Beyond", group="Beyond", names={"blur": "The picture, blurred", "colour": "A colour",

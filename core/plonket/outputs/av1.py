@@ -14,7 +14,7 @@ from plonket.outputs.common import Deep, Heard, Lossy, Piece, Sheet, VideoPiece,
 CRF = {"small": 42.0, "good": 30.0, "best": 16.0}
 
 
-class Av1(OutputBase, Lossy, Deep, Heard):
+class Av1(Heard, Deep, Lossy, OutputBase):
     """An MP4 file, smaller than H.265."""
 
     kind: Literal["av1"] = "av1"

@@ -14,7 +14,7 @@ from plonket.outputs.common import Deep, Heard, Lossy, Piece, Sheet, VideoPiece,
 QUALITY = {"small": (24.0, "fast"), "good": (18.0, "fast"), "best": (9.0, "medium")}
 
 
-class H264(OutputBase, Lossy, Deep, Heard):
+class H264(Heard, Deep, Lossy, OutputBase):
     """An MP4 file that everything plays."""
 
     kind: Literal["h264"] = "h264"

@@ -15,7 +15,7 @@ from plonket.outputs.common import Deep, Heard, Lossy, Piece, Sheet, VideoPiece,
 CRF = {"small": 28.0, "good": 22.0, "best": 14.0}
 
 
-class H265(OutputBase, Lossy, Deep, Heard):
+class H265(Heard, Deep, Lossy, OutputBase):
     """An MP4 file, smaller than H.264."""
 
     kind: Literal["h265"] = "h265"

@@ -21,7 +21,7 @@ from plonket.media.failures import media_errors
 from plonket.outputs.common import BETWEEN, Piece, Sheet, Thinned, ThinnedPiece, VideoPiece, Writing, pictures_of
 
 
-class AnimatedWebp(OutputBase, Thinned):
+class AnimatedWebp(Thinned, OutputBase):
     """An animated WebP."""
 
     kind: Literal["webp"] = "webp"
@@ -31,7 +31,7 @@ class AnimatedWebp(OutputBase, Thinned):
         "none", label="Coverage", group="File", names={"none": "None, on black", "straight": "Straight"})  # fmt: skip
 
 
-class AnimatedGif(OutputBase, Thinned):
+class AnimatedGif(Thinned, OutputBase):
     """An animated GIF."""
 
     kind: Literal["gif"] = "gif"

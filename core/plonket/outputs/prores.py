@@ -13,7 +13,7 @@ from plonket.media.yuv import PlaneCoding
 from plonket.outputs.common import WHOLE_COLOUR, Covered, Piece, Sheet, VideoPiece, Writing, join_video
 
 
-class ProRes4444(OutputBase, Covered):
+class ProRes4444(Covered, OutputBase):
     """A MOV file with whole colour and coverage."""
 
     kind: Literal["prores4444"] = "prores4444"

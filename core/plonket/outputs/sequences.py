@@ -21,7 +21,7 @@ from plonket.outputs.common import Covered, Piece, SequencePiece, Sheet, Thinned
 from plonket.outputs.picture import Finished
 
 
-class PngSequence(OutputBase, Covered, Thinned):
+class PngSequence(Thinned, Covered, OutputBase):
     """PNG pictures."""
 
     kind: Literal["png"] = "png"
@@ -38,7 +38,7 @@ class TiffSequence(PngSequence):
     bits: Literal["8", "16"] = choice("16", label="Bits", group="File", names={"8": "8", "16": "16"})
 
 
-class JpegSequence(OutputBase, Thinned):
+class JpegSequence(Thinned, OutputBase):
     """JPEG pictures."""
 
     kind: Literal["jpeg"] = "jpeg"
@@ -46,7 +46,7 @@ class JpegSequence(OutputBase, Thinned):
         "good", label="Quality", group="File", names={"small": "Small file", "good": "Good", "best": "Best"})  # fmt: skip
 
 
-class ExrSequence(OutputBase, Thinned):
+class ExrSequence(Thinned, OutputBase):
     """EXR pictures of linear light."""
 
     kind: Literal["exr"] = "exr"

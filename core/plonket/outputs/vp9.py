@@ -14,7 +14,7 @@ from plonket.outputs.common import Lossy, Piece, Sheet, VideoPiece, Writing, joi
 CRF = {"small": 40.0, "good": 28.0, "best": 14.0}
 
 
-class Vp9(OutputBase, Lossy):
+class Vp9(Lossy, OutputBase):
     """A WebM file."""
 
     kind: Literal["vp9"] = "vp9"

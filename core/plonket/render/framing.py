@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import cv2
 import numpy as np
 
@@ -53,7 +55,7 @@ def pixels_of(frame: DeliveryFrame, shot: Shot, scale: float = 1.0) -> tuple[int
 
 
 def _even(side: float) -> int:
-    return max(2, 2 * round(side / 2))
+    return max(2, 2 * math.floor(side / 2 + 0.5))
 
 
 def boxes_of(frame: DeliveryFrame, shot: Shot, sources: ShotSources) -> F64:
@@ -65,37 +67,54 @@ def boxes_of(frame: DeliveryFrame, shot: Shot, sources: ShotSources) -> F64:
     largest = fitting(frame, size)
     sides = np.array([value_at(frame.size, f) for f in range(count)])[:, None] / 100 * np.array(largest)
     middles = _middles(frame, shot, sources)
-    middles = _held(middles, sides, size) if frame.within else middles
+    slows = np.zeros(2)
     if frame.target is not None and frame.smooth > 0:
-        # Of what stays within a span, a mean stays within it too; where sides change, it is held once more.
-        middles = _eased(middles, frame.smooth * float(footage.fps), footage.in_frame, footage.out_frame)
-        middles = _held(middles, sides, size) if frame.within else middles
+        frames = frame.smooth * float(footage.fps)
+        middles = _eased(middles, frames, footage.in_frame, footage.out_frame)
+        inside = middles[footage.in_frame : footage.out_frame + 1]
+        slows = np.abs(np.diff(inside, axis=0)).max(axis=0, initial=0) * frames / 2
+    middles = _held(middles, sides, size, slows) if frame.within else middles
     return np.concatenate([middles - sides / 2, sides], axis=1)
 
 
-def _held(middles: F64, sides: F64, size: tuple[int, int]) -> F64:
+def _held(middles: F64, sides: F64, size: tuple[int, int], slows: F64) -> F64:
+    """Middles kept so that the sides lie within the picture: so many pixels before an edge they begin to slow down."""
     low, high = sides / 2, np.array(size) - sides / 2
-    return np.where(high >= low, np.clip(middles, low, np.maximum(high, low)), np.array(size) / 2)
+    room = np.maximum(high - low, 0)
+    # A parabola that leads from going on to standing still.
+    soft = np.minimum(slows, room / 4)
+    safe = np.maximum(soft, 1e-9)
+
+    def risen(over: F64) -> F64:
+        """How far beyond a limit what lies so far beyond it may be."""
+        return np.where(over >= soft, over, np.where(over <= -soft, 0.0, (over + soft) ** 2 / (4 * safe)))
+
+    out = high - risen(high - (low + risen(middles - low)))
+    return np.where(high > low, out, np.array(size) / 2)
 
 
 def _eased(path: F64, frames: float, first: int, last: int) -> F64:
-    """A path that takes about so many frames to follow, looking both ways: a mean weighted by a bell curve.
-
-    Only the range counts; beyond its ends the path goes on as it is there, turned about them, so that neither end lags.
-    """
-    spread = frames / 2
+    """A path that takes about so many frames to follow, looking both ways: at every frame the line that fits best round it,
+    frames weighted by a bell curve, so that neither end lags (local linear regression: W. Cleveland, 1979,
+    doi:10.1080/01621459.1979.10481038). Only the range counts."""
+    spread = max(frames / 2, 1e-6)
     reach = int(np.ceil(3 * spread))
     inside = path[first : last + 1]
     n = len(inside)
-    if n < 2:
-        return path
-    before = 2 * inside[0] - inside[np.minimum(np.arange(reach, 0, -1), n - 1)]
-    after = 2 * inside[-1] - inside[np.maximum(n - 2 - np.arange(reach), 0)]
-    bell = np.exp(-0.5 * (np.arange(-reach, reach + 1) / max(spread, 1e-6)) ** 2)
-    whole = np.concatenate([before, inside, after])
+    away = np.arange(-reach, reach + 1)
+    bell = np.exp(-0.5 * (away / spread) ** 2)
+
+    def gathered(values: F64, power: int) -> F64:
+        # Turned round: a convolution looks from the other side.
+        return np.convolve(values, bell * (-away.astype(np.float64)) ** power)[reach : reach + n]
+
+    ones = np.ones(n)
+    s0, s1, s2 = (gathered(ones, k) for k in range(3))
     out = path.copy()
     for axis in range(2):
-        out[first : last + 1, axis] = np.convolve(whole[:, axis], bell / bell.sum(), mode="valid")
+        t0, t1 = gathered(inside[:, axis], 0), gathered(inside[:, axis], 1)
+        level = s0 * s2 - s1 * s1
+        out[first : last + 1, axis] = np.where(level > 1e-9 * s0, (s2 * t0 - s1 * t1) / np.maximum(level, 1e-12), t0 / s0)
     out[:first], out[last + 1 :] = out[first], out[last]
     return out
 
@@ -135,7 +154,8 @@ def framed(canvas: F32, box: F64, frame: DeliveryFrame, size: tuple[int, int], z
         made. zoom : the canvas's pixels for one of full size.
     """
     x, y, w, h = (float(v) * zoom for v in box)
-    if abs(w - size[0]) < 0.5 and abs(h - size[1]) < 0.5:
+    near = 1.01 if frame.pixels == "cut" and frame.shape != "free" else 0.5
+    if abs(w - size[0]) < near and abs(h - size[1]) < near:
         # Pixel on pixel but for the rounding of the size; standing still it stands on whole pixels.
         x, y, w, h = x + (w - size[0]) / 2, y + (h - size[1]) / 2, float(size[0]), float(size[1])
         x, y = (round(v) if abs(v - round(v)) < 0.02 else v for v in (x, y))

@@ -102,6 +102,12 @@ export type Mover = Schemas["MoverOut"];
 export type Job = Schemas["JobOut"];
 export type Measurement = Schemas["MeasurementOut"];
 export type Delivery = Schemas["DeliveryOut"];
+/** The part of the finished picture that is delivered. */
+export type DeliveryFrame = Schemas["DeliveryFrame"];
+export type Output = Shot["delivery"]["outputs"][number];
+export type OutputFile = Omit<Schemas["OutputOut"], "output"> & { output: Output };
+export type Boxes = Schemas["BoxesOut"];
+export type SavedFiles = Omit<Schemas["SavedOut"], "outputs"> & { outputs: Output[] };
 export type Detail = Schemas["DetailOut"];
 export type Kind = Omit<Schemas["KindOut"], "schema"> & { schema: JsonSchema };
 

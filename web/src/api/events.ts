@@ -58,8 +58,10 @@ export function takeJob(job: Job, client: QueryClient): void {
       : s.partial;
     return { jobs: { ...s.jobs, [job.id]: job }, partial };
   });
-  if (job.kind === "deliver" && job.state === "done")
+  if (job.kind === "deliver" && job.state === "done") {
     void client.invalidateQueries({ queryKey: ["deliveries"] });
+    delivered(job);
+  }
   if (job.kind === "deliver" && job.state === "failed") complain(job.message);
   if (job.kind === "lineup" && job.state === "done")
     mention(
@@ -68,6 +70,14 @@ export function takeJob(job: Job, client: QueryClient): void {
   if (job.kind === "follow" && job.state === "done") mention(followedSays(job));
   if (job.kind === "conform" && job.state === "failed")
     void client.invalidateQueries({ queryKey: ["assets"] });
+}
+
+/** Says that a delivery is ready; outside of the page too, if the creator looks elsewhere and has allowed it. */
+function delivered(job: Job): void {
+  const text = `${job.label.replace(/^Delivering /, "")} is delivered.`;
+  mention(text);
+  if (document.hidden && "Notification" in window && Notification.permission === "granted")
+    new Notification(text);
 }
 
 /** What came of following an outline, in words. */

@@ -3,12 +3,16 @@ import { useMemo } from "react";
 import {
   type Advice,
   type Asset,
+  type Boxes,
   type Delivery,
+  type DeliveryFrame,
   type Job,
   type Kind,
   type Measurement,
   type ModelInfo,
+  type OutputFile,
   type Project,
+  type SavedFiles,
   type ShotBrief,
   type ShotRecord,
   type Slip,
@@ -47,7 +51,17 @@ export const useModel = (digest: string) =>
   });
 
 export type Registry =
-  "motion" | "treatment" | "layer" | "generator" | "mask" | "key" | "look" | "place" | "footage";
+  | "motion"
+  | "treatment"
+  | "layer"
+  | "generator"
+  | "mask"
+  | "key"
+  | "look"
+  | "place"
+  | "footage"
+  | "output"
+  | "frame";
 
 export const kindsQuery = (registry: Registry) => ({
   queryKey: ["kinds", registry],
@@ -90,6 +104,31 @@ export const useAdvice = (clip: string | null, start: number, stop: number) =>
     staleTime: Infinity,
     retry: false,
   });
+
+/** Where a delivery frame lies in the picture, frame by frame. */
+export const useBoxes = (record: ShotRecord, frame: DeliveryFrame) =>
+  useQuery({
+    queryKey: ["boxes", record.id, frame, record.spaces, record.plate, rangeOf(record)],
+    queryFn: () => get<Boxes>(`/shots/${record.id}/delivery-frames/${frame.id}?number=${record.number}`),
+    placeholderData: (before) => before,
+    staleTime: Infinity,
+  });
+
+const rangeOf = ({ document: { footage } }: ShotRecord) =>
+  footage && [footage.in_frame, footage.out_frame, footage.played_at, footage.time];
+
+/** The files that delivering the shot makes. */
+export const useOutputs = (record: ShotRecord, on: boolean) =>
+  useQuery({
+    queryKey: ["outputs", record.id, record.number],
+    queryFn: () => get<OutputFile[]>(`/shots/${record.id}/outputs?number=${record.number}`),
+    placeholderData: (before) => before,
+    staleTime: Infinity,
+    enabled: on,
+  });
+
+export const useSavedFiles = (on: boolean) =>
+  useQuery({ queryKey: ["saved-files"], queryFn: () => get<SavedFiles[]>("/saved-files"), enabled: on });
 
 export const useDeliveries = () =>
   useQuery({ queryKey: ["deliveries"], queryFn: () => get<Delivery[]>("/deliveries"), staleTime: 0 });

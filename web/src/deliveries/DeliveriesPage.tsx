@@ -46,23 +46,13 @@ export function DeliveriesPage() {
           const [n = 25, k = 1] = d.rate.split("/").map(Number);
           return (
             <li key={d.id} className="overflow-hidden rounded-xl border border-line bg-raise">
-              {d.clear ? (
-                <p className="grid aspect-video w-full place-items-center bg-well px-8 text-center text-xs text-on-well-2">
-                  A MOV file with coverage, to be laid over something else. Browsers do not play it.
-                </p>
-              ) : (
-                <video
-                  controls
-                  preload="metadata"
-                  className="aspect-video w-full bg-black"
-                  src={`/api/deliveries/${d.id}/file`}
-                  aria-label={d.name}
-                />
-              )}
+              <Shown delivery={d} />
               <div className="p-3">
                 <b className="block truncate text-sm">{d.name}</b>
+                <span className="block text-xs text-ink-2">{d.label}</span>
                 <span className="num text-ink-2">
-                  {d.width} × {d.height} · {d.frames} fr · {((d.frames * k) / n).toFixed(2)} s ·{" "}
+                  {d.shows !== "sound" && `${d.width} × ${d.height} · `}
+                  {d.kind !== "still" && `${d.frames} fr · ${((d.frames * k) / n).toFixed(2)} s · `}
                   {(d.bytes / 1e6).toFixed(1)} MB
                 </span>
                 <div className="mt-2.5 flex flex-wrap items-center gap-2 whitespace-nowrap">
@@ -101,5 +91,25 @@ export function DeliveriesPage() {
         })}
       </ul>
     </PageFrame>
+  );
+}
+
+/** The file as far as a browser can show it. */
+function Shown({ delivery: d }: { delivery: Delivery }) {
+  const src = `/api/deliveries/${d.id}/file`;
+  const fills = "aspect-video w-full bg-black object-contain";
+  if (d.shows === "video")
+    return <video controls preload="metadata" className={fills} src={src} aria-label={d.name} />;
+  if (d.shows === "picture") return <img className={fills} src={src} alt={d.name} loading="lazy" />;
+  if (d.shows === "sound")
+    return (
+      <span className="grid aspect-video w-full place-items-center bg-well px-6">
+        <audio controls preload="metadata" className="w-full" src={src} aria-label={d.name} />
+      </span>
+    );
+  return (
+    <p className="grid aspect-video w-full place-items-center bg-well px-8 text-center text-xs text-on-well-2">
+      {d.label}, for other programs. Browsers do not show it.
+    </p>
   );
 }

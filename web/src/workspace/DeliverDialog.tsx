@@ -1,5 +1,6 @@
 import { useState } from "react";
 import { useLive } from "~/api/events";
+import { useDeliveries, useOutputs } from "~/api/queries";
 import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
 import { Dialog } from "~/ui/Dialog";
@@ -7,24 +8,25 @@ import { OnOff } from "~/ui/OnOff";
 import { Progress } from "~/ui/Progress";
 import { retryJob, stopJob, useDeliver } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
+import { DeliverFiles } from "~/workspace/DeliverFiles";
 import { kindOf } from "~/workspace/kinds";
 import { act, useWorkspace } from "~/workspace/store";
 import { fpsOf } from "~/workspace/viewer/rates";
 
-/** Quality, size, sound; then progress in place and the finished file. */
+/** The files that are made, size, sound; then progress in place and the finished files. */
 export function DeliverDialog() {
   const { record, edits } = useOpenShot();
   const open = useWorkspace((s) => s.deliverOpen);
   const [jobId, setJobId] = useState<string | null>(null);
   const job = useLive((s) => (jobId ? s.jobs[jobId] : undefined));
   const deliver = useDeliver();
+  const { data: files = [] } = useOutputs(record, open);
   const shot = record.document;
   const footage = shot.footage;
   if (!footage) return null;
   const frames = footage.out_frame - footage.in_frame + 1;
   const fps = fpsOf(footage);
   const levels = kindOf("footage", "sound")?.schema.properties?.["level"]?.["x-plonket"]?.names ?? {};
-  const half = shot.delivery.scale === "half";
   const set = (key: string, value: unknown) =>
     void edits.edit("Delivery settings", [{ op: "replace", path: `/delivery/${key}`, value }]);
 
@@ -32,56 +34,54 @@ export function DeliverDialog() {
     const made = await deliver();
     if (made) setJobId(made.id);
   };
-  const delivery = typeof job?.result["delivery"] === "string" ? job.result["delivery"] : null;
   const working = job && ["queued", "running", "stopping"].includes(job.state);
 
   return (
     <Dialog
+      wide
       open={open}
       onOpenChange={(on) => act({ do: "open", what: "deliver", on })}
       title={`Deliver ${shot.name}`}
     >
-      <p className="num mb-4 text-ink-2">
+      <p className="num mb-3 text-ink-2">
         Frames {footage.in_frame}–{footage.out_frame} · {frames} frames · {(frames / fps).toFixed(2)} s ·{" "}
-        {Math.round(footage.width * (half ? 0.5 : 1))} × {Math.round(footage.height * (half ? 0.5 : 1))}
+        {Math.round(fps * 100) / 100} frames/s
       </p>
-      <div className="mb-5 grid grid-cols-[90px_1fr] items-center gap-x-3 gap-y-2.5">
-        <span>Quality</span>
-        <Choice
-          label="Quality"
-          value={shot.delivery.quality}
-          names={{ small: "Small file", good: "Good", best: "Best" }}
-          onChange={(v) => set("quality", v)}
-        />
-        <span>Size</span>
-        <Choice
-          label="Size"
-          value={shot.delivery.scale}
-          names={{ full: "Full size", half: "Half size" }}
-          onChange={(v) => set("scale", v)}
-        />
-        <span>Sound</span>
-        <OnOff label="Sound" checked={shot.delivery.sound} onChange={(on) => set("sound", on)} />
-        {shot.delivery.sound && !shot.sound.muted && (
-          <>
-            <span>Loudness</span>
+      <DeliverFiles files={files} />
+      <div className="mb-4 flex flex-wrap items-center gap-x-5 gap-y-2 border-t border-line pt-3">
+        <label className="flex items-center gap-2">
+          Size
+          <span className="w-28">
             <Choice
-              label="Loudness"
-              value={shot.sound.level}
-              names={levels}
-              onChange={(v) =>
-                void edits.edit("Loudness of the sound", [{ op: "replace", path: "/sound/level", value: v }])
-              }
+              label="Size"
+              value={shot.delivery.scale}
+              names={{ full: "Full size", half: "Half size" }}
+              onChange={(v) => set("scale", v)}
             />
-          </>
+          </span>
+        </label>
+        <span className="flex items-center gap-2">
+          Sound
+          <OnOff label="Sound" checked={shot.delivery.sound} onChange={(on) => set("sound", on)} />
+        </span>
+        {shot.delivery.sound && !shot.sound.muted && (
+          <label className="flex items-center gap-2">
+            Loudness
+            <span className="w-52">
+              <Choice
+                label="Loudness"
+                value={shot.sound.level}
+                names={levels}
+                onChange={(v) =>
+                  void edits.edit("Loudness of the sound", [
+                    { op: "replace", path: "/sound/level", value: v },
+                  ])
+                }
+              />
+            </span>
+          </label>
         )}
       </div>
-      {footage.ground === "clear" && (
-        <p className="-mt-2 mb-4 text-xs text-ink-2">
-          One sees through where nothing is: a MOV file (ProRes 4444) with coverage, whatever the quality. It
-          is large; browsers do not play it, cutting programs do.
-        </p>
-      )}
       {job && (
         <div
           className="mb-4 rounded-lg border border-line bg-raise p-3"
@@ -100,18 +100,7 @@ export function DeliverDialog() {
               </button>
             </div>
           )}
-          {job.state === "done" && delivery && (
-            <div className="flex items-center justify-between">
-              <b>Finished.</b>
-              <a
-                className="rounded-[7px] bg-tide px-3 py-1.5 font-semibold text-on-tide"
-                href={`/api/deliveries/${delivery}/file?download`}
-                download
-              >
-                Download the video
-              </a>
-            </div>
-          )}
+          {job.state === "done" && <Made ids={(job.result["deliveries"] as string[] | undefined) ?? []} />}
           {(job.state === "failed" || job.state === "stopped") && (
             <div className="flex items-center justify-between gap-3 text-brick">
               {job.message} Finished frames are kept.
@@ -120,15 +109,39 @@ export function DeliverDialog() {
           )}
         </div>
       )}
-      <div className="flex justify-end gap-2">
+      <div className="flex items-center gap-2">
+        <p className="flex-1 text-xs text-ink-2">
+          Closing this or the browser does not stop it; finished files are under Deliveries.
+        </p>
         <Button onClick={() => act({ do: "open", what: "deliver", on: false })}>Close</Button>
         <Button look="primary" disabled={Boolean(working)} onClick={() => void start()}>
           {job?.state === "done" ? "Deliver again" : "Deliver"}
         </Button>
       </div>
-      <p className="mt-3 text-xs text-ink-2">
-        Closing this or the browser does not stop it; finished videos are under Deliveries.
-      </p>
     </Dialog>
+  );
+}
+
+/** What was made, to be saved. */
+function Made({ ids }: { ids: string[] }) {
+  const { data } = useDeliveries();
+  const made = ids.map((id) => ({ id, one: data?.find((d) => d.id === id) }));
+  return (
+    <ul className="grid gap-2">
+      {made.map(({ id, one }) => (
+        <li key={id} className="flex items-center justify-between gap-3">
+          <span className="min-w-0 truncate">
+            <b>Finished.</b> {one && `${one.file} · ${(one.bytes / 1e6).toFixed(1)} MB`}
+          </span>
+          <a
+            className="rounded-[7px] bg-tide px-3 py-1.5 font-semibold whitespace-nowrap text-on-tide"
+            href={`/api/deliveries/${id}/file?download`}
+            download
+          >
+            {made.length > 1 ? `Download ${one?.label ?? ""}` : "Download the video"}
+          </a>
+        </li>
+      ))}
+    </ul>
   );
 }

@@ -1,6 +1,6 @@
 import { followable } from "~/workspace/kinds";
 import { createContext, useContext } from "react";
-import type { Layer, Motion, Perch, PlaneMotion, ShotRecord, Treatment } from "~/api/client";
+import type { DeliveryFrame, Layer, Motion, Perch, PlaneMotion, ShotRecord, Treatment } from "~/api/client";
 import type { Edits } from "~/api/edits";
 import { findLayer } from "~/workspace/patches";
 import { useWorkspace } from "~/workspace/store";
@@ -38,6 +38,13 @@ export function useChosenLayer(): Layer | null {
   const { record } = useOpenShot();
   const chosen = useWorkspace((s) => s.chosen);
   return chosen.kind === "layer" ? (findLayer(record.document, chosen.id) ?? null) : null;
+}
+
+/** The delivery frame whose settings are shown. */
+export function useChosenFrame(): DeliveryFrame | null {
+  const { record } = useOpenShot();
+  const chosen = useWorkspace((s) => s.chosen);
+  return chosen.kind === "frame" ? (record.document.frames.find((f) => f.id === chosen.id) ?? null) : null;
 }
 
 export function useChosenPerch(): Perch | null {

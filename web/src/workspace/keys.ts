@@ -9,6 +9,7 @@ import {
   findLayer,
   isPlaced,
   round,
+  setOnFrame,
   setOnLayer,
   setOnMotion,
   setOnPerch,
@@ -144,6 +145,13 @@ export function useKeys(tracks: Tracks): void {
         );
         return true;
       }
+      if (chosen.kind === "frame") {
+        const frameOf = (now: Shot) => now.frames.find((f) => f.id === chosen.id);
+        const part = frameOf(shot);
+        if (!part) return false;
+        void edits.edit(`Nudge ${part.name}`, (now) => setOnFrame(now, part.id, moved(frameOf(now) ?? part)));
+        return true;
+      }
       if (chosen.kind === "plate") {
         const steadied = shot.plate.find((p) => p.id === chosen.id);
         if (steadied?.kind !== "steady") return false;
@@ -249,7 +257,13 @@ export function useKeys(tracks: Tracks): void {
         d: () => footage && act({ do: "open", what: "deliver", on: true }),
         "?": () => act({ do: "open", what: "keys", on: true }),
         e: () => {
-          if (chosen.kind !== "layer" && chosen.kind !== "plate" && chosen.kind !== "perch") return;
+          if (
+            chosen.kind !== "layer" &&
+            chosen.kind !== "plate" &&
+            chosen.kind !== "perch" &&
+            chosen.kind !== "frame"
+          )
+            return;
           void edits.operate({ do: "duplicate", thing: chosen.id }).then((answer) => {
             if (answer?.made) act({ do: "choose", chosen: { kind: chosen.kind, id: answer.made } });
           });
@@ -268,7 +282,7 @@ export function useKeys(tracks: Tracks): void {
           else act({ do: "choose", chosen: { kind: "none" } });
         },
         Delete: () => {
-          if (chosen.kind === "layer" || chosen.kind === "plate" || chosen.kind === "perch") {
+          if (["layer", "plate", "perch", "frame"].includes(chosen.kind) && "id" in chosen) {
             void edits.operate({ do: "remove", thing: chosen.id });
             act({ do: "choose", chosen: { kind: "none" } });
           } else if (chosen.kind === "motion") {

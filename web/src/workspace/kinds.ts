@@ -12,6 +12,8 @@ const SORTS: Registry[] = [
   "look",
   "place",
   "footage",
+  "output",
+  "frame",
 ];
 
 /** What the server's registries say of every kind; learned once, before a shot is shown. */

@@ -1,4 +1,5 @@
 import type {
+  DeliveryFrame,
   Layer,
   FilmedLayer,
   Motion,
@@ -53,6 +54,9 @@ export const setOnMotion = (
 
 export const setOnPerch = (shot: Shot, id: string, values: Partial<Perch>): PatchStep[] =>
   setOn("perches", indexOf(shot.perches, id), id, values);
+
+export const setOnFrame = (shot: Shot, id: string, values: Partial<DeliveryFrame>): PatchStep[] =>
+  setOn("frames", indexOf(shot.frames, id), id, values);
 
 export const setOnThing = (list: "stack" | "plate", shot: Shot, id: string, values: object): PatchStep[] =>
   list === "stack" ? setOnLayer(shot, id, values) : setOn(list, indexOf(shot[list], id), id, values);
@@ -114,6 +118,7 @@ export const freshShotId = (prefix: string, shot: Shot): string =>
     ...allLayers(shot),
     ...shot.parcels,
     ...shot.finish,
+    ...shot.frames,
     ...shot.markers,
     ...shot.sounds,
   ]);

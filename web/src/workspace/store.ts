@@ -8,6 +8,7 @@ export type Chosen =
   | { kind: "plate"; id: string }
   | { kind: "layer"; id: string }
   | { kind: "finish" }
+  | { kind: "frame"; id: string }
   | { kind: "none" };
 
 export type Tool =
@@ -111,6 +112,8 @@ export interface WorkspaceState {
   /** A picture pixel that the loupe stays open on. */
   loupe: { x: number; y: number } | null;
   curves: boolean;
+  /** Whether places are marked that captions and buttons lie over. */
+  safeAreas: boolean;
   /** Frames of the shot whose speed is set. */
   stretch: { first: number; last: number } | null;
   /** Whether the time strip shows the bars of all layers, not only of the chosen one. */
@@ -165,6 +168,7 @@ export type Action =
   | { do: "onion"; frame: number | null }
   | { do: "loupe"; at: WorkspaceState["loupe"] }
   | { do: "curves"; on: boolean }
+  | { do: "safeAreas"; on: boolean }
   | { do: "bars"; on: boolean }
   | { do: "stretch"; stretch: WorkspaceState["stretch"] }
   | { do: "advised"; at: number }
@@ -209,6 +213,7 @@ const START = {
   onionShare: 0.5,
   loupe: null,
   curves: false,
+  safeAreas: true,
   stretch: null as WorkspaceState["stretch"],
   bars: false,
   adviceOpen: false,
@@ -305,6 +310,8 @@ function reduce(action: Action, now: WorkspaceState): Partial<WorkspaceState> {
       return { loupe: action.at };
     case "curves":
       return { curves: action.on };
+    case "safeAreas":
+      return { safeAreas: action.on };
     case "bars":
       return { bars: action.on };
     case "stretch":

@@ -80,7 +80,12 @@ export function useFollowMask() {
 /** Deliver the shot as it is now. */
 export function useDeliver() {
   const begin = useBegin();
-  return useCallback(() => begin("/deliver"), [begin]);
+  return useCallback(() => {
+    // Asked while a creator waits for something, not when a page is opened.
+    if ("Notification" in window && Notification.permission === "default")
+      void Notification.requestPermission();
+    return begin("/deliver");
+  }, [begin]);
 }
 
 export async function stopJob(id: string): Promise<void> {

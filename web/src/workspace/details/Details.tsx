@@ -2,6 +2,7 @@ import { useShallow } from "zustand/react/shallow";
 import type { FC } from "react";
 import type { Motion } from "~/api/client";
 import {
+  useChosenFrame,
   useChosenLayer,
   useChosenMotion,
   useChosenPerch,
@@ -12,6 +13,7 @@ import { CameraDetails } from "~/workspace/details/CameraDetails";
 import { FinishDetails } from "~/workspace/details/FinishDetails";
 import { FootageDetails } from "~/workspace/details/FootageDetails";
 import { FormDetails, ObjectDetails } from "~/workspace/details/FormDetails";
+import { FrameDetails } from "~/workspace/details/FrameDetails";
 import { LayerDetails } from "~/workspace/details/LayerDetails";
 import { DepthDetails } from "~/workspace/details/DepthDetails";
 import { MatteDetails } from "~/workspace/details/MatteDetails";
@@ -33,6 +35,7 @@ export function Details() {
   const layer = useChosenLayer();
   const perch = useChosenPerch();
   const treatment = useChosenTreatment();
+  const deliveryFrame = useChosenFrame();
   return (
     <section
       aria-label="Details"
@@ -48,6 +51,8 @@ export function Details() {
         <PlateDetails key={treatment.id} treatment={treatment} />
       ) : layer ? (
         <LayerDetails key={layer.id} layer={layer} />
+      ) : deliveryFrame ? (
+        <FrameDetails key={deliveryFrame.id} frame={deliveryFrame} />
       ) : chosen.kind === "finish" && record.document.footage ? (
         <FinishDetails />
       ) : chosen.kind === "footage" && record.document.footage ? (

@@ -129,7 +129,7 @@ export function Duplicate({
   sort = "layer",
 }: {
   thing: { id: string; name: string };
-  sort?: "layer" | "perch" | "plate";
+  sort?: "layer" | "perch" | "plate" | "frame";
 }) {
   const { edits } = useOpenShot();
   return (

@@ -2,6 +2,7 @@ import { Fragment } from "react";
 import { useOpenShot } from "~/workspace/context";
 import { Card, Hint, Section } from "~/workspace/runsheet/Card";
 import { FollowMenu } from "~/workspace/runsheet/FollowMenu";
+import { FrameCard, FrameMenu } from "~/workspace/runsheet/FrameCards";
 import { MotionCard, Perches } from "~/workspace/runsheet/MotionCards";
 import { PlateCard, TreatMenu } from "~/workspace/runsheet/PlateCards";
 import { AddMenu, StackList } from "~/workspace/runsheet/StackList";
@@ -93,6 +94,13 @@ export function RunSheet() {
           }
         />
       )}
+      <Section number={6} title="Frames">
+        <FrameMenu disabled={!footage} />
+      </Section>
+      {shot.frames.map((frame) => (
+        <FrameCard key={frame.id} frame={frame} on={chosen.kind === "frame" && chosen.id === frame.id} />
+      ))}
+      {footage && !shot.frames.length && <Hint>Delivered whole. Cut it upright, square or wide.</Hint>}
     </nav>
   );
 }

@@ -22,12 +22,12 @@ export function VerbMenu({
         <DropdownMenu.Content
           align="end"
           sideOffset={4}
-          className="z-50 w-64 rounded-lg border border-line bg-raise p-1 shadow-xl"
+          className={`z-50 max-h-[var(--radix-dropdown-menu-content-available-height)] overflow-y-auto rounded-lg border border-line bg-raise p-1 shadow-xl ${rows.length > 10 ? "w-96" : "w-64"}`}
         >
           {rows.map((r) => (
             <DropdownMenu.Item
               key={r.label}
-              className="cursor-pointer rounded-md px-2.5 py-1.5 outline-none data-[highlighted]:bg-tide-2"
+              className="cursor-pointer rounded-md px-2.5 py-1 outline-none data-[highlighted]:bg-tide-2"
               onSelect={r.run}
             >
               <b className="block font-semibold">{r.label}</b>

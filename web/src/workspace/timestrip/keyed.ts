@@ -73,6 +73,6 @@ export const sameSpot = (a: Spot, b: Spot) => a.path === b.path && a.frame === b
 
 /** The thing that the time strip shows keys of: the chosen layer or treatment, or the finish. */
 export type Owner =
-  | { list: "stack" | "plate" | "perches" | "motions"; id: string; name: string; thing: object }
+  | { list: "stack" | "plate" | "perches" | "motions" | "frames"; id: string; name: string; thing: object }
   | { list: "footage"; id: "footage"; name: string; thing: { footage: object; sound: Shot["sound"] } }
   | { list: "finish"; id: "finish"; name: string; thing: { looks: Shot["finish"] } };

@@ -1,8 +1,14 @@
 import { useMemo } from "react";
 import type { Motion } from "~/api/client";
-import { useChosenLayer, useChosenPerch, useChosenTreatment, useOpenShot } from "~/workspace/context";
+import {
+  useChosenFrame,
+  useChosenLayer,
+  useChosenPerch,
+  useChosenTreatment,
+  useOpenShot,
+} from "~/workspace/context";
 import { has, kindOf } from "~/workspace/kinds";
-import { findLayer, setOnLayer, setOnMotion, setOnPerch, setOnPlate } from "~/workspace/patches";
+import { findLayer, setOnFrame, setOnLayer, setOnMotion, setOnPerch, setOnPlate } from "~/workspace/patches";
 import { useWorkspace } from "~/workspace/store";
 import { type Moving, movingOf, type Owner } from "~/workspace/timestrip/keyed";
 
@@ -23,6 +29,7 @@ export function useOwner(): {
   const layer = useChosenLayer();
   const treatment = useChosenTreatment();
   const perch = useChosenPerch();
+  const frame = useChosenFrame();
   const { finish, footage, sound, motions } = record.document;
   const motion = chosen.kind === "motion" ? motions.find((m) => m.id === chosen.id) : undefined;
   const owner = useMemo<Owner | null>(() => {
@@ -31,12 +38,13 @@ export function useOwner(): {
     if (perch) return { list: "perches", id: perch.id, name: perch.name, thing: perch };
     if (motion && movable(motion))
       return { list: "motions", id: motion.id, name: motion.name, thing: motion };
+    if (frame) return { list: "frames", id: frame.id, name: frame.name, thing: frame };
     if (chosen.kind === "finish")
       return { list: "finish", id: "finish", name: "Finish", thing: { looks: finish } };
     if (chosen.kind === "footage" && footage)
       return { list: "footage", id: "footage", name: footage.name, thing: { footage, sound } };
     return null;
-  }, [layer, treatment, perch, motion, chosen.kind, finish, footage, sound]);
+  }, [layer, treatment, perch, motion, frame, chosen.kind, finish, footage, sound]);
   // Keys of masks, and of what cuts the footage itself, are set on the clip's frames: they show in its time.
   const retimed = footage?.time != null;
   const numbers = useMemo(() => {
@@ -73,6 +81,7 @@ export function useOwner(): {
       const values = Object.fromEntries(fields.map((f) => [f, next[f]]));
       if (owner.list === "stack") return setOnLayer(latest, owner.id, values);
       if (owner.list === "motions") return setOnMotion(latest, owner.id, values);
+      if (owner.list === "frames") return setOnFrame(latest, owner.id, values);
       return owner.list === "plate"
         ? setOnPlate(latest, owner.id, values)
         : setOnPerch(latest, owner.id, values);

@@ -6,6 +6,7 @@ import { MotionHandles } from "~/workspace/viewer/MotionHandles";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { dragFrom } from "~/ui/drag";
 import {
+  useChosenFrame,
   useChosenLayer,
   useChosenMotion,
   useChosenPerch,
@@ -23,6 +24,7 @@ import { BeamTool } from "~/workspace/viewer/BeamHandles";
 import { CutTool } from "~/workspace/viewer/CutTool";
 import { otherName, VIEW_NAMES } from "~/workspace/viewer/ComparePanel";
 import { EmptyWell } from "~/workspace/viewer/EmptyWell";
+import { FrameHandles } from "~/workspace/viewer/FrameHandles";
 import { LayerHandles } from "~/workspace/viewer/LayerHandles";
 import { Loupe } from "~/workspace/viewer/Loupe";
 import { MeasuringPill } from "~/workspace/viewer/MeasuringPill";
@@ -143,6 +145,7 @@ export function Viewer() {
   );
   const rate = usePlayback(record, address);
   const treatment = useChosenTreatment();
+  const part = useChosenFrame();
   const seen = useView();
   const lies = seen && held === null ? seen(frame) : undefined;
   // Things lie where the steadied clip carries them; the picture itself does not.
@@ -233,6 +236,9 @@ export function Viewer() {
             {adviceOpen && !playing && <AdviceMarks mapping={things} />}
             {handles && view !== "matte" && (
               <MaskHandles mapping={things} still={!playing && tool === "handle"} />
+            )}
+            {handles && part && view !== "matte" && (
+              <FrameHandles part={part} mapping={mapping} picture={picture} still={!playing} />
             )}
             {handles && treatment && <PlateMarks treatment={treatment} mapping={mapping} picture={picture} />}
             {handles && !playing && motion && <ApartSpot mapping={things} />}
