@@ -20,7 +20,7 @@ LATELY = 40
 
 class JobOut(Schema):
     id: uuid.UUID
-    kind: Literal["conform", "measure", "deliver", "check", "mend", "ahead", "lineup", "follow"]
+    kind: Literal["conform", "measure", "deliver", "check", "mend", "ahead", "lineup", "follow", "pack", "unpack"]
     label: str
     shot: uuid.UUID | None
     asset: str | None

@@ -19,6 +19,8 @@ class Job(models.Model):
         AHEAD = "ahead"
         LINEUP = "lineup"
         FOLLOW = "follow"
+        PACK = "pack"
+        UNPACK = "unpack"
 
     class State(models.TextChoices):
         QUEUED = "queued"

@@ -7,7 +7,7 @@ import binascii
 import fcntl
 import logging
 import uuid
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -18,6 +18,7 @@ from django.db import transaction
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.urls import reverse
 
+from jobs.models import Job
 from library.assets import bring_in
 from library.models import Upload
 from plonket.base.errors import MediaError, PlonketError
@@ -28,6 +29,8 @@ from plonket_server.problems import NotHere
 log = logging.getLogger(__name__)
 TUS = {"Tus-Resumable": "1.0.0", "Cache-Control": "no-store"}
 TYPE = "application/offset+octet-stream"
+TAKERS: dict[str, Callable[[Path, str, uuid.UUID, uuid.UUID | None], Job]] = {}
+"""Who takes files in that are no assets, by their ending: (file, its name, the upload's id, the project that is meant)."""
 
 
 def uploads(request: HttpRequest) -> HttpResponse:
@@ -41,6 +44,7 @@ def uploads(request: HttpRequest) -> HttpResponse:
         length = int(request.headers.get("Upload-Length", ""))
         words = _metadata(request.headers.get("Upload-Metadata", ""))
         shot = uuid.UUID(words["shot"]) if words.get("shot") else None
+        project = uuid.UUID(words["project"]) if words.get("project") else None
     except (ValueError, binascii.Error):
         return _problem(400, "upload.header", "This upload's headers cannot be read.")
     name = words.get("filename", "").strip()[:255] or "clip"
@@ -52,7 +56,7 @@ def uploads(request: HttpRequest) -> HttpResponse:
         store.check_room(2 * length)
     except PlonketError as error:
         return _problem(422, error.code, error.message)
-    made = Upload.objects.create(name=name, length=length, shot=shot)
+    made = Upload.objects.create(name=name, length=length, shot=shot, project=project)
     store.upload_path(str(made.id)).touch()
     return _answer(201, Location=reverse("upload", args=[made.id]))
 
@@ -123,7 +127,12 @@ def take_in(one: Upload) -> None:
         try:
             if not parts:
                 raise MediaError("upload.lost", f"{one.name} was lost on its way in. Bring it in again.")
-            one.asset, one.state = bring_in(parts[0], one.name, shot_id=one.shot), Upload.State.DONE
+            taker = TAKERS.get(Path(one.name).suffix.lower())
+            if taker is not None:
+                one.job = taker(parts[0], one.name, one.pk, one.project).pk
+            else:
+                one.asset = bring_in(parts[0], one.name, shot_id=one.shot)
+            one.state = Upload.State.DONE
         except PlonketError as error:
             one.state, one.problem = Upload.State.FAILED, {"code": error.code, "message": error.message}
         except Exception:
@@ -132,7 +141,7 @@ def take_in(one: Upload) -> None:
             one.state, one.problem = Upload.State.FAILED, {"code": "upload.failed", "message": message}
         for part in store.upload_parts(str(one.pk)):
             part.unlink(missing_ok=True)
-        one.save(update_fields=["asset", "state", "problem"])
+        one.save(update_fields=["asset", "job", "state", "problem"])
 
 
 @contextmanager
@@ -162,6 +171,8 @@ def _told(one: Upload, *, asked: bool = False) -> HttpResponse:
     headers = {"Upload-Offset": str(one.offset), "Upload-Length": str(one.length), "Plonket-State": one.state}
     if one.asset is not None:
         headers |= {"Plonket-Asset": one.asset.digest, "Plonket-Kind": one.asset.kind}
+    if one.job is not None:
+        headers["Plonket-Job"] = str(one.job)
     if one.state == Upload.State.FAILED:
         code, message = one.problem.get("code", ""), one.problem.get("message", "")
         # Headers hold no letters beyond Latin ones; HEAD has no body for them.

@@ -15,6 +15,7 @@ from pydantic import TypeAdapter
 from deliveries.api import router as deliveries
 from jobs.api import router as jobs
 from library.api import router as library
+from packs.api import router as packs
 from plonket.base.errors import BadInput, Cancelled, Degenerate, FormatError, MediaError, PlonketError
 from plonket.document.shot import Shot as Document
 from plonket_server.problems import Conflict, NotHere
@@ -126,6 +127,7 @@ api.add_router("", exchange)
 api.add_router("", checks)
 api.add_router("", jobs)
 api.add_router("", deliveries)
+api.add_router("", packs)
 
 
 @api.exception_handler(PlonketError)

@@ -16,7 +16,7 @@ TIME_ZONE = "UTC"
 LANGUAGE_CODE = "en"
 USE_I18N = False
 
-INSTALLED_APPS = ["jobs", "library", "shots", "deliveries", "demo_project"]
+INSTALLED_APPS = ["jobs", "library", "shots", "deliveries", "packs", "demo_project"]
 MIDDLEWARE = [
     "plonket_server.guard.OnlyThisPage",
     "django.middleware.common.CommonMiddleware",

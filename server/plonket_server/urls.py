@@ -6,6 +6,7 @@ from deliveries.views import delivery_file
 from frames.views import clip_frame, clip_range, frame, frame_range, generated_preview, media_file, model_preview, thumb
 from jobs.stream import events
 from library.uploads import upload, uploads
+from packs.api import pack_file
 from plonket_server.api import api
 from plonket_server.page import asset_file, page
 
@@ -22,6 +23,7 @@ urlpatterns = [
     path("api/models/<slug:digest>.jpg", model_preview),
     path("api/media/<str:digest>/<str:what>", media_file),
     path("api/deliveries/<uuid:delivery_id>/file", delivery_file),
+    path("api/packs/<uuid:job_id>/file", pack_file),
     path("api/", api.urls),
     re_path(r"^assets/(?P<name>[A-Za-z0-9._-]+)$", asset_file),
     re_path(r"^(?!api/).*$", page),

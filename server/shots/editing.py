@@ -15,9 +15,10 @@ from library.pool import read_measurement
 from plonket.base.errors import BadInput
 from plonket.base.lru_cache import LruCache
 from plonket.document.hashes import picture_hash
-from plonket.document.operations import replace_footage
+from plonket.document.operations import fresh_name, replace_footage
 from plonket.document.shot import Footage, read_shot
 from plonket.document.shot import Shot as Document
+from plonket.pack.manifest import Steps
 from plonket.room.camera_track import CameraTrack
 from plonket.track.camera.by_hand import put_right, said_by_hand, settled
 from plonket.track.camera.settings import CameraMotion
@@ -52,6 +53,34 @@ def add_shot(project: Project, document: Document, label: str = "New shot") -> S
         shot = Shot.objects.create(project=project, name=document.name)
         _store(shot, document, None, label)
     return shot
+
+
+def add_shot_with_steps(project: Project, steps: Steps) -> Shot:
+    """A shot with all its steps, at the one where it stood. Raises `BadInput`."""
+    documents = {step.number: read_shot(step.document, stored=True) for step in steps.steps}
+    if steps.current not in documents or any(s.parent is not None and s.parent not in documents for s in steps.steps):
+        raise BadInput("pack.steps", "The steps of a shot do not lead to one another.")
+    with transaction.atomic():
+        shot = Shot.objects.create(project=project, name=documents[steps.current].name)
+        made: dict[int, Revision] = {}
+        for step in sorted(steps.steps, key=lambda one: one.number):
+            document = documents[step.number]
+            made[step.number] = Revision.objects.create(
+                shot=shot, number=step.number, parent=made.get(step.parent) if step.parent is not None else None,
+                document=document.model_dump(mode="json"), picture=picture_hash(document), label=step.label,
+            )  # fmt: skip
+        _go_to(shot, made[steps.current])
+    return shot
+
+
+def copy_shot(shot_id: uuid.UUID, project: Project) -> Shot:
+    """A shot once more, in the same project or another, as it is now."""
+    shot = find_shot(shot_id)
+    document = document_of(shot)
+    if shot.project_id == project.pk:
+        document = document.model_copy(update={"name": fresh_name(document.name, set(
+            project.shot_set.values_list("name", flat=True)))})  # fmt: skip
+    return add_shot(project, document, f"Copied from {shot.name}"[:120])
 
 
 def patch_shot(shot_id: uuid.UUID, patch: list[dict[str, Any]], label: str) -> Shot:

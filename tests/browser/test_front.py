@@ -250,7 +250,7 @@ class Behind(BrowserTest):
         # One sees that one sees through: a checker, in the picture's corner.
         until(lambda: float(np.ptp(self.canvas_pixels()[30:200, 60:300, 0])) > 40, 30, "the checker")
         page.get_by_role("button", name="Deliver", exact=True).click()
-        expect(page.get_by_text("a MOV file (ProRes 4444)")).to_be_visible()
+        expect(page.get_by_role("dialog").get_by_text("ProRes 4444 (MOV)")).to_be_visible()
         page.get_by_role("dialog").get_by_role("button", name="Deliver", exact=True).click()
         clip = open_clip(self.download().rename(self.folder / "alone.mov"))
         self.addCleanup(clip.close)

@@ -38,10 +38,9 @@ class Page:
         assert answer.status_code == status, (answer.status_code, answer.content[:400])
         return json.loads(answer.content) if answer.content else None
 
-    def begin_upload(self, name: str, length: int, shot: str | None = None) -> Any:
-        words = f"filename {base64.b64encode(name.encode()).decode()}"
-        if shot:
-            words += f",shot {base64.b64encode(shot.encode()).decode()}"
+    def begin_upload(self, name: str, length: int, shot: str | None = None, project: str | None = None) -> Any:
+        told = {"filename": name, "shot": shot, "project": project}
+        words = ",".join(f"{key} {base64.b64encode(value.encode()).decode()}" for key, value in told.items() if value)
         return self.client.post(
             "/api/uploads", b"", content_type="application/octet-stream",
             headers={"X-CSRFToken": self.token, "Upload-Length": str(length), "Upload-Metadata": words,
@@ -54,10 +53,10 @@ class Page:
             headers={"X-CSRFToken": self.token, "Upload-Offset": str(offset), "Tus-Resumable": "1.0.0"},
         )  # fmt: skip
 
-    def upload(self, path: Path, name: str | None = None, shot: str | None = None) -> Any:
+    def upload(self, path: Path, name: str | None = None, shot: str | None = None, project: str | None = None) -> Any:
         """Send a whole file; the last answer."""
         data = path.read_bytes()
-        begun = self.begin_upload(name or path.name, len(data), shot)
+        begun = self.begin_upload(name or path.name, len(data), shot, project)
         if begun.status_code != 201:
             return begun
         return self.piece(begun["Location"], 0, data)

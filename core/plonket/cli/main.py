@@ -16,6 +16,7 @@ from plonket.cli.depth import add_depth_command
 from plonket.cli.key import add_key_commands
 from plonket.cli.looking import add_looking_commands
 from plonket.cli.matching import add_matching_commands
+from plonket.cli.packing import add_packing_commands
 from plonket.cli.terminal import parse_range, run_command, terminal_work
 from plonket.document.delivery import OutputBase
 from plonket.document.shot import Shot
@@ -110,6 +111,7 @@ def _parser() -> argparse.ArgumentParser:
                      help="a setting of the format, such as quality=best, bits=10 or at_most=50 (MB)")  # fmt: skip
     one.set_defaults(run=_render)
 
+    add_packing_commands(commands)
     return parser
 
 

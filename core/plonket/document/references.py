@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cache
 from typing import Annotated, Any, get_args, get_origin
@@ -51,6 +51,22 @@ def references(model: BaseModel, pointer: str = "", owners: tuple[Any, ...] = ()
         elif isinstance(value, list) and value and isinstance(value[0], BaseModel):
             for k, item in enumerate(value):
                 yield from references(item, f"{where}/{k}", owners)
+
+
+def renamed(record: Any, found: list[Referring], others: Mapping[str, str]) -> Any:
+    """A document's plain values with other names where it names something; `found` is what `references` told of it.
+
+    Changes them in place.
+    """
+    for one in found:
+        if one.id not in others:
+            continue
+        *way, last = one.pointer.lstrip("/").split("/")
+        at = record
+        for step in way:
+            at = at[int(step)] if isinstance(at, list) else at[step]
+        at[int(last) if isinstance(at, list) else last] = one.declared.prefix + others[one.id]
+    return record
 
 
 @cache

@@ -24,6 +24,8 @@ from plonket.document.references import Referring, references
 from plonket.document.sound import LaidSound, SoundTrack
 from plonket.document.time_map import TimeMap
 
+FORMAT = 1
+"""Of documents. A later one is refused in words; earlier ones are brought up to it here."""
 MOST_FPS = (1, 1000)
 NEARLY = 1e-3
 """A moment so near to a frame of the clip, in frames, is that frame."""
@@ -265,6 +267,8 @@ def read_shot(data: Any, *, stored: bool = False) -> Shot:
 
     One that was `stored` before must open whatever ranges say today: numbers out of them are moved into them.
     """
+    if isinstance(data, dict) and isinstance(data.get("format"), int) and data["format"] > FORMAT:
+        raise BadInput("shot.newer", "This shot was made by a newer Plonket. Bring this one up to date to open it.")
     try:
         return _ADAPTER.validate_python(data, context={STORED: stored})
     except ValidationError as error:

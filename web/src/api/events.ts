@@ -63,6 +63,13 @@ export function takeJob(job: Job, client: QueryClient): void {
     delivered(job);
   }
   if (job.kind === "deliver" && job.state === "failed") complain(job.message);
+  if (job.kind === "unpack" && job.state === "done") {
+    void client.invalidateQueries({ queryKey: ["projects"] });
+    void client.invalidateQueries({ queryKey: ["shots"] });
+    void client.invalidateQueries({ queryKey: ["assets"] });
+    mention(`${String(job.result["name"])} is open; its clips are being prepared.`);
+  }
+  if ((job.kind === "unpack" || job.kind === "pack") && job.state === "failed") complain(job.message);
   if (job.kind === "lineup" && job.state === "done")
     mention(
       `${String(job.result["name"])} begins at frame ${String(job.result["starts"])} (${String(job.result["says"])})`,

@@ -412,6 +412,26 @@ export interface paths {
         patch: operations["library_api_rename_project"];
         trace?: never;
     };
+    "/api/projects/{project_id}/pack": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pack Project
+         * @description Pack a project into one file; its job's id names that.
+         */
+        post: operations["packs_api_pack_project"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects/{project_id}/shots": {
         parameters: {
             query?: never;
@@ -590,6 +610,26 @@ export interface paths {
          * @description Make a still that was brought in the picture of a clean frame.
          */
         post: operations["shots_exchange_take_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Copy
+         * @description A shot once more, in a project.
+         */
+        post: operations["packs_api_copy"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3173,6 +3213,14 @@ export interface components {
              */
             works_on: "code" | "light";
         };
+        /** CopyIn */
+        CopyIn: {
+            /**
+             * Project
+             * Format: uuid
+             */
+            project: string;
+        };
         /**
          * CurvePoint
          * @description A point of a curve from 0 to 1.
@@ -5358,7 +5406,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "conform" | "measure" | "deliver" | "check" | "mend" | "ahead" | "lineup" | "follow";
+            kind: "conform" | "measure" | "deliver" | "check" | "mend" | "ahead" | "lineup" | "follow" | "pack" | "unpack";
             /** Label */
             label: string;
             /** Layer */
@@ -7129,6 +7177,15 @@ export interface components {
              * @description Why it could not be taken back when it last changed; empty when all is well
              */
             problem: string;
+        };
+        /** PackIn */
+        PackIn: {
+            /**
+             * History
+             * @description Whether the steps that led to each shot go along
+             * @default false
+             */
+            history: boolean;
         };
         /** PaintedIn */
         PaintedIn: {
@@ -11620,6 +11677,32 @@ export interface operations {
             };
         };
     };
+    packs_api_pack_project: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PackIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
     shots_api_shots: {
         parameters: {
             query?: never;
@@ -11924,6 +12007,32 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["PaintedIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotOut"];
+                };
+            };
+        };
+    };
+    packs_api_copy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CopyIn"];
             };
         };
         responses: {

@@ -19,27 +19,23 @@ const drop = (key: string) =>
   }));
 
 /** Send a file in pieces; a dropped connection goes on where it stopped, even after a reload. */
-export function sendFile(
-  file: File,
-  options: { shot?: string },
-): Promise<{ digest: string; kind: string } | null> {
+export function sendFile(file: File, options: { shot?: string; project?: string }): Promise<TakenIn | null> {
   const key = `${file.name}-${file.size}-${Date.now()}`;
   return new Promise((resolve) => {
-    let answer: { digest: string; kind: string } | null = null;
+    let answer: TakenIn | null = null;
     const upload = new Upload(file, {
       endpoint: "/api/uploads",
       chunkSize: 8 * 1024 * 1024,
       retryDelays: [300, 1000, 3000, 5000, 10000],
       removeFingerprintOnSuccess: true,
-      metadata: { filename: file.name, ...(options.shot ? { shot: options.shot } : {}) },
+      metadata: { filename: file.name, ...options },
       onBeforeRequest: (request) => request.setHeader("X-CSRFToken", csrf()),
       onShouldRetry: (error) => {
         const status = error.originalResponse?.getStatus() ?? 0;
         return status === 0 || status >= 500 || status === 409;
       },
       onAfterResponse: (_request, response) => {
-        const digest = response.getHeader("Plonket-Asset");
-        if (digest) answer = { digest, kind: response.getHeader("Plonket-Kind") ?? "clip" };
+        answer = takenIn((name) => response.getHeader(name) ?? null) ?? answer;
       },
       onProgress: (sent) =>
         useUploads.setState((s) => {
@@ -79,7 +75,18 @@ export function sendFile(
 const ASKS_MS = 700;
 const GIVES_UP_MS = 180_000;
 
-type Ended = { digest: string; kind: string } | { problem: string };
+/** What a file became: something on the shelf, or work that goes on with it. */
+export interface TakenIn {
+  digest: string;
+  kind: string;
+  job: string | null;
+}
+type Ended = TakenIn | { problem: string };
+
+function takenIn(header: (name: string) => string | null): TakenIn | null {
+  const [digest, job] = [header("Plonket-Asset"), header("Plonket-Job")];
+  return digest || job ? { digest: digest ?? "", kind: header("Plonket-Kind") ?? "clip", job } : null;
+}
 
 /** Ask what became of an upload until the server knows. */
 async function whatBecame(url: string | null): Promise<Ended> {
@@ -88,8 +95,8 @@ async function whatBecame(url: string | null): Promise<Ended> {
     const told = await fetch(url, { method: "HEAD", headers: { "Tus-Resumable": "1.0.0" } }).catch(
       () => null,
     );
-    const digest = told?.headers.get("Plonket-Asset");
-    if (digest) return { digest, kind: told?.headers.get("Plonket-Kind") ?? "clip" };
+    const taken = told && takenIn((name) => told.headers.get(name));
+    if (taken) return taken;
     const problem = told?.headers.get("Plonket-Problem");
     if (problem) return { problem: decodeURIComponent(problem) };
     if (told?.status === 404) break;

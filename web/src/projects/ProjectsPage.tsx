@@ -8,6 +8,8 @@ import { PageFrame } from "~/app/PageFrame";
 import { Button } from "~/ui/Button";
 import { Dialog } from "~/ui/Dialog";
 import { complain } from "~/ui/Notices";
+import { CopyShot } from "~/projects/CopyShot";
+import { Opening, OpenPack, PackButton } from "~/projects/Packs";
 import { SlowImage } from "~/ui/SlowImage";
 import { thumbUrl } from "~/workspace/viewer/frames";
 
@@ -32,12 +34,16 @@ export function ProjectsPage() {
     <PageFrame
       title="Projects"
       actions={
-        <Button look="primary" onClick={() => setNaming(true)}>
-          New project
-        </Button>
+        <>
+          <OpenPack projects={data ?? []} />
+          <Button look="primary" onClick={() => setNaming(true)}>
+            New project
+          </Button>
+        </>
       }
     >
       {error && <p className="text-brick">{error.message}</p>}
+      <Opening />
       {data && !data.length && (
         <div className="rounded-xl border-2 border-dashed border-line p-12 text-center">
           <p className="mb-3 text-base font-semibold">No projects yet</p>
@@ -84,6 +90,7 @@ function ProjectRow({ project }: { project: Project }) {
   const { data: shots } = useShots(project.id);
   const [, go] = useLocation();
   const client = useQueryClient();
+  const [copying, setCopying] = useState<ShotBrief | null>(null);
   const [asking, setAsking] = useState<{ what: string; run: () => Promise<void> } | null>(null);
   const add = async () => {
     try {
@@ -101,6 +108,7 @@ function ProjectRow({ project }: { project: Project }) {
         <h2 className="text-base font-semibold">{project.name}</h2>
         <span className="num text-ink-2">{project.shots === 1 ? "1 shot" : `${project.shots} shots`}</span>
         <span className="flex-1 border-b border-dashed border-line" />
+        {project.shots > 0 && <PackButton project={project} />}
         <Button
           look="quiet"
           onClick={() =>
@@ -122,6 +130,7 @@ function ProjectRow({ project }: { project: Project }) {
             key={shot.id}
             shot={shot}
             onOpen={() => go(`/shots/${shot.id}`)}
+            onCopy={() => setCopying(shot)}
             onRemove={() =>
               setAsking({
                 what: `Remove the shot “${shot.name}”? This cannot be undone. Its clip stays on the shelf, its finished videos under Deliveries.`,
@@ -145,6 +154,7 @@ function ProjectRow({ project }: { project: Project }) {
           </button>
         </li>
       </ul>
+      {copying && <CopyShot shot={copying} from={project.id} onClose={() => setCopying(null)} />}
       <Dialog open={asking !== null} onOpenChange={() => setAsking(null)} title="Are you sure?">
         <p className="mb-4">{asking?.what}</p>
         <div className="flex justify-end gap-2">
@@ -164,7 +174,17 @@ function ProjectRow({ project }: { project: Project }) {
   );
 }
 
-function ShotCard({ shot, onOpen, onRemove }: { shot: ShotBrief; onOpen: () => void; onRemove: () => void }) {
+function ShotCard({
+  shot,
+  onOpen,
+  onCopy,
+  onRemove,
+}: {
+  shot: ShotBrief;
+  onOpen: () => void;
+  onCopy: () => void;
+  onRemove: () => void;
+}) {
   const picture = thumbUrl(shot.id, shot.picture, shot.frame);
   return (
     <li className="group relative overflow-hidden rounded-xl border border-line bg-raise hover:border-tide">
@@ -185,13 +205,22 @@ function ShotCard({ shot, onOpen, onRemove }: { shot: ShotBrief; onOpen: () => v
           <span className="text-xs text-ink-2">Changed {new Date(shot.changed).toLocaleString()}</span>
         </span>
       </button>
-      <button
-        className="absolute top-2 right-2 rounded-md bg-black/60 px-2 py-1 text-xs text-white opacity-0 group-hover:opacity-100 focus:opacity-100"
-        aria-label={`Remove ${shot.name}`}
-        onClick={onRemove}
-      >
-        Remove
-      </button>
+      <span className="absolute top-2 right-2 flex gap-1 opacity-0 group-hover:opacity-100 focus-within:opacity-100">
+        <button
+          className="rounded-md bg-black/60 px-2 py-1 text-xs text-white"
+          aria-label={`Copy ${shot.name}`}
+          onClick={onCopy}
+        >
+          Copy
+        </button>
+        <button
+          className="rounded-md bg-black/60 px-2 py-1 text-xs text-white"
+          aria-label={`Remove ${shot.name}`}
+          onClick={onRemove}
+        >
+          Remove
+        </button>
+      </span>
     </li>
   );
 }

@@ -1,0 +1,1 @@
+"""Projects as one file: written, checked and read back."""

@@ -1,0 +1,1 @@
+"""Projects as one file, and back."""
