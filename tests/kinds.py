@@ -9,6 +9,7 @@ import io
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
@@ -21,6 +22,7 @@ from plonket.base.homography import translation
 from plonket.base.registry import Entry
 from plonket.base.states import TRACKED
 from plonket.document.bases import FramedMotion, GeneratorBase, KeyBase, LookBase, MaskBase, TreatmentBase
+from plonket.document.delivery import OutputBase
 from plonket.document.kinds import (
     GENERATORS,
     KEYS,
@@ -28,12 +30,14 @@ from plonket.document.kinds import (
     LOOKS,
     MASKS,
     MOTIONS,
+    OUTPUTS,
     TREATMENTS,
     GeneratorEntry,
     KeyEntry,
     LayerEntry,
     LookEntry,
     MotionEntry,
+    OutputEntry,
     TreatmentEntry,
 )
 from plonket.formats.registry import FORMATS, Coming, FormatEntry
@@ -45,6 +49,8 @@ from plonket.layers.placed import PlacedLayer, frame_from_anchor
 from plonket.layers.sources import Sources
 from plonket.looks.common import LookContext
 from plonket.masks.combine import Mattes
+from plonket.outputs.common import Sheet
+from plonket.outputs.picture import Finished
 from plonket.plate.view_path import PlateContext, ViewPath
 from plonket.track.request import MeasureRequest
 
@@ -188,6 +194,33 @@ def read_drift(coming: Coming) -> tuple[DriftMotion, Drift]:
     return DriftMotion(id=coming.motion_id, name=coming.name), drift(xy)
 
 
+class Tally(OutputBase):
+    """A file of a shot: how bright each frame is, as text."""
+
+    kind: Literal["tally"] = "tally"
+    digits: int = plain(2, label="Digits", low=0, high=6, step=1, group="File", whole=True)
+
+
+class TallyPiece:
+    """Takes the pictures of a piece, and adds a line for each."""
+
+    def __init__(self, path: Path, digits: int) -> None:
+        self.path, self.digits, self.lines = path, digits, list[str]()
+
+    def write(self, picture: Finished) -> None:
+        self.lines.append(f"{picture.codes().mean():.{self.digits}f}")
+
+    def __enter__(self) -> TallyPiece:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.path.write_text("".join(f"{line}\n" for line in self.lines))
+
+
+def join_tally(tally: Tally, pieces: list[Path], out: Path, sheet: Sheet) -> None:
+    out.write_text("".join(piece.read_text() for piece in pieces))
+
+
 LAYER = LayerEntry(
     kind="stripe", label="Stripe", help="An upright stripe.", settings=Stripe, run=draw_stripe, order=900,
     clip_from_layer=lambda layer, sources, frame: frame_from_anchor(layer, sources.spaces, frame),
@@ -210,10 +243,14 @@ FORMAT = FormatEntry(
     write=lambda going: "drift\n" + "\n".join(f"{x:g}" for x in going.measured.xy[:, 0]),
     recognises=lambda coming: coming.text.startswith("drift\n"), read=read_drift,
 )  # fmt: skip
+OUTPUT = OutputEntry(
+    kind="tally", label="Tally", help="How bright each frame is.", settings=Tally, joined=join_tally, ending=lambda _: ".txt",
+    run=lambda tally, path, piece: TallyPiece(path, tally.digits), endings=(".txt",), groups=("File",), order=900,
+)  # fmt: skip
 
 EVERY: list[tuple[Any, Any]] = [
     (LAYERS, LAYER), (LOOKS, LOOK), (MOTIONS, MOTION), (TREATMENTS, TREATMENT), (GENERATORS, GENERATOR), (MASKS, MASK),
-    (KEYS, KEY), (FORMATS, FORMAT),
+    (KEYS, KEY), (FORMATS, FORMAT), (OUTPUTS, OUTPUT),
 ]  # fmt: skip
 
 

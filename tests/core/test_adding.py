@@ -16,7 +16,8 @@ from tests.kinds import EVERY, announced
 ROOT = Path(__file__).resolve().parents[2]
 ROW = re.compile(r"^\| an? ([a-z ]+) \| `([^`]+)` \| (\d+) \|$", re.MULTILINE)
 SORTS = {"layer": "layer", "look": "look", "motion": "motion", "treatment of the plate": "treatment",
-         "generated element": "generator", "mask": "mask", "key": "key"}  # fmt: skip
+         "generated element": "generator", "mask": "mask", "key": "key",
+         "delivered file": "output"}  # fmt: skip
 
 
 def table() -> dict[str, tuple[str, int]]:

@@ -13,6 +13,7 @@ from unittest import mock
 
 import cv2
 import numpy as np
+import trimesh
 
 from plonket.base.conventions import U8
 from plonket.base.errors import BadInput, Cancelled, FormatError, MediaError
@@ -21,6 +22,7 @@ from plonket.cli.main import main
 from plonket.document.references import references, renamed
 from plonket.document.shot import read_shot
 from plonket.formats.shot_file import read_shot_file
+from plonket.media.sound import Sound, write_wav
 from plonket.media.write import Coding, VideoWriter
 from plonket.pack.manifest import Manifest
 from plonket.pack.read import open_pack
@@ -162,6 +164,19 @@ class Packs(unittest.TestCase):
             unpack_shot_files(self.packed(), self.folder / "back")
         left = {p.name for p in self.folder.iterdir()}
         self.assertEqual(left, {"project", "small-lights.plonket"})
+
+    def test_models_and_sounds_go_along(self) -> None:
+        trimesh.creation.box((1, 1, 1)).export(self.home / "box.glb")
+        write_wav(Sound(samples=np.zeros((4800, 2), np.int16)), self.home / "bell.wav")
+        mesh = {"kind": "mesh", "id": "x", "name": "Box", "asset": "box"}
+        whole = {"plonket": 1, "media": {"clip": "clip.mp4", "box": "box.glb", "bell": "bell.wav"},
+                 "shot": {"name": "In 3D", "footage": {"asset": "clip"}, "stack": [mesh],
+                          "sounds": [{"id": "s", "name": "Bell", "asset": "bell"}]}}  # fmt: skip
+        (self.home / "three.json").write_text(json.dumps(whole))
+        made = self.manifest(self.packed())
+        self.assertEqual(sorted(a.kind for a in made.assets), ["clip", "clip", "model", "sound", "still"])
+        back = unpack_shot_files(self.folder / "small-lights.plonket", self.folder / "back")
+        self.assertEqual(len(read_shot_file(back[1]).media), 3)
 
     def test_by_the_command_line(self) -> None:
         out = self.folder / "c.plonket"

@@ -22,7 +22,7 @@ from typing import Any, get_args
 from pydantic import BaseModel
 
 from plonket.base.errors import BadInput, FormatError
-from plonket.document.kinds import REGISTRIES
+from plonket.document.kinds import LAYERS, REGISTRIES
 from plonket.document.references import declarations
 from plonket.document.shot import Shot, read_shot
 from plonket.formats.plane_json import read_plane
@@ -163,7 +163,9 @@ def _fill_in(shot: dict[str, Any], media: dict[str, Path]) -> None:
         footage.setdefault("out_frame", info.frames - 1)
     inside = [layer for parcel in shot.get("parcels", []) if isinstance(parcel, dict) for layer in parcel.get("stack", [])]
     for layer in [*shot.get("stack", []), *inside]:
-        if not isinstance(layer, dict) or "width" in layer:
+        entry = LAYERS.find(layer.get("kind")) if isinstance(layer, dict) else None
+        # What has no size in the picture, as a model, needs none.
+        if entry is None or "width" in layer or "width" not in entry.settings.model_fields:
             continue
         if layer.get("asset") in media:
             info = probe(media[layer["asset"]])

@@ -1,4 +1,5 @@
 import { useQueryClient } from "@tanstack/react-query";
+import { Trash2 } from "lucide-react";
 import { Link } from "wouter";
 import { type Delivery, post, remove } from "~/api/client";
 import { useLive } from "~/api/events";
@@ -77,12 +78,14 @@ export function DeliveriesPage() {
                   <span className="flex-1" />
                   <Button
                     look="quiet"
+                    aria-label="Remove"
+                    title="Remove"
                     onClick={async () => {
                       await remove(`/deliveries/${d.id}`);
                       await client.invalidateQueries({ queryKey: ["deliveries"] });
                     }}
                   >
-                    Remove
+                    <Trash2 className="size-3.5" />
                   </Button>
                 </div>
               </div>
