@@ -10,6 +10,7 @@ from demo_project.parts import footage_of, measure
 from demo_project.stack import size_of
 from library.models import Asset, Project
 from plonket.base.outlines import polygon_outline
+from plonket.document.delivery import DeliveryFrame
 from plonket.document.follow import Follow
 from plonket.document.perch import Perch
 from plonket.document.shot import Shot as Document
@@ -78,7 +79,9 @@ def boat_behind_the_lamp(project: Project, clip: Asset, boat: Asset, chart: Plan
     at = chart.reference_frame
     lamp = MatteMotion(id="lamp", name="Lamp", clicks=[PickClick(frame=at, x=x, y=y) for x, y in ON_THE_LAMP])
     footage = footage_of(clip).model_copy(update={"in_frame": 60, "out_frame": 109})
-    document = Document(name="A boat behind the lamp", footage=footage, motions=[lamp, chart])
+    upright = DeliveryFrame(id="upright", name="Upright", target="lamp", size=80.0, smooth=1.2)
+    square = DeliveryFrame(id="square", name="Square", shape="1:1", x=820.0, y=360.0)
+    document = Document(name="A boat behind the lamp", footage=footage, motions=[lamp, chart], frames=[upright, square])
     shot = add_shot(project, document, "Footage, matte and plane")
     measure(shot.id, clip)
     before = PlateLayer(id="before", name="Lamp, in front", key=PickedKey(motion="lamp"))

@@ -77,9 +77,9 @@ def depth(t: Tour) -> None:
     t.page.get_by_test_id("depth").wait_for(timeout=PATIENCE_MS)
 
 
-def whale(t: Tour) -> None:
-    t.open("A whale behind the lighthouse", 40)
-    t.card("Brass whale")
+def frame(t: Tour) -> None:
+    t.open("A boat behind the lamp", 84)
+    t.card("Upright")
     t.settle()
 
 
@@ -132,7 +132,7 @@ def dim_room(t: Tour) -> None:
 
 
 def deliver(t: Tour) -> None:
-    t.open("The chart held still", 75)
+    t.open("A boat behind the lamp", 75)
     t.page.get_by_role("button", name="Deliver", exact=True).click()
     t.page.get_by_role("dialog").wait_for()
     t.page.wait_for_timeout(400)
@@ -218,7 +218,7 @@ def breaking(t: Tour) -> None:
 
 
 VIEWS: list[Callable[[Tour], None]] = [
-    workspace, advice, depth, whale, match, scopes, shelf, projects, dim_room, deliver, deliveries,
+    workspace, advice, depth, frame, match, scopes, shelf, projects, dim_room, deliver, deliveries,
     steady, room, desk, form, front, curves, matte, breaking,
 ]  # fmt: skip
 

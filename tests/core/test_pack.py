@@ -168,7 +168,7 @@ class Packs(unittest.TestCase):
     def test_models_and_sounds_go_along(self) -> None:
         trimesh.creation.box((1, 1, 1)).export(self.home / "box.glb")
         write_wav(Sound(samples=np.zeros((4800, 2), np.int16)), self.home / "bell.wav")
-        mesh = {"kind": "mesh", "id": "x", "name": "Box", "asset": "box"}
+        mesh = {"kind": "model", "id": "x", "name": "Box", "asset": "box"}
         whole = {"plonket": 1, "media": {"clip": "clip.mp4", "box": "box.glb", "bell": "bell.wav"},
                  "shot": {"name": "In 3D", "footage": {"asset": "clip"}, "stack": [mesh],
                           "sounds": [{"id": "s", "name": "Bell", "asset": "bell"}]}}  # fmt: skip

@@ -29,6 +29,7 @@ from plonket.formats.plane_json import read_plane
 from plonket.formats.points_csv import read_points
 from plonket.formats.points_json import read_points_json
 from plonket.media.probe import probe
+from plonket.room.meshes.files import about_model
 from plonket.track.movement import Measured
 from plonket.track.stored import read_measured
 
@@ -164,8 +165,11 @@ def _fill_in(shot: dict[str, Any], media: dict[str, Path]) -> None:
     inside = [layer for parcel in shot.get("parcels", []) if isinstance(parcel, dict) for layer in parcel.get("stack", [])]
     for layer in [*shot.get("stack", []), *inside]:
         entry = LAYERS.find(layer.get("kind")) if isinstance(layer, dict) else None
+        needed = {} if entry is None else entry.settings.model_fields
+        if "extent" in needed and "extent" not in layer and layer.get("asset") in media:
+            layer["extent"] = about_model(media[layer["asset"]])["extent"]
         # What has no size in the picture, as a model, needs none.
-        if entry is None or "width" in layer or "width" not in entry.settings.model_fields:
+        if "width" in layer or "width" not in needed:
             continue
         if layer.get("asset") in media:
             info = probe(media[layer["asset"]])
