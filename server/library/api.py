@@ -15,6 +15,7 @@ from library.assets import find_asset, model_info, prepare
 from library.models import Asset, Project
 from library.pool import pool
 from plonket.base.fields import Name
+from plonket.media.sequence import spoken
 from plonket.track.points.detail import judge
 from plonket_server.problems import NotHere
 
@@ -48,6 +49,7 @@ class AssetOut(Schema):
     extent: list[float] | None = Field(description="A model's width, height and depth in its own unit")
     equivalent_mm: float | None = Field(description="Focal length as the 35 mm equivalent, where the file tells it")
     seconds: float | None = Field(description="How long a sound lasts")
+    missing: str = Field(description="Which of numbered pictures were not there, in words; the one before each stands for it")
     settings: dict[str, Any]
 
 
@@ -75,6 +77,7 @@ def asset_out(asset: Asset) -> AssetOut:
         on_shelf=asset.on_shelf, words=asset.words, width=info["width"], height=info["height"], rate=info["fps"],
         frames=info["frames"], has_audio=info["has_audio"], extent=info.get("extent"),
         equivalent_mm=info.get("equivalent_mm"), seconds=info.get("seconds"), settings=asset.settings,
+        missing=spoken(info.get("missing", ())),
     )  # fmt: skip
 
 

@@ -12,6 +12,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from plonket.base.errors import MediaError
+from plonket.media.sequence import in_order, numbers_of
 from plonket.media.stills import PICTURES
 from plonket_server import store
 
@@ -24,8 +25,8 @@ MOST_BYTES = 24 * 1024**3
 def readable(source: Path) -> Iterator[Path]:
     """The file itself, or a folder with a ZIP's pictures for as long as it is needed. Raises `MediaError`.
 
-    Pictures are taken in the order of their names and get names of ours: what stands in the file is
-    never used as a path.
+    Pictures are taken in the order of their numbers and get names of ours, by which it still shows where one is missing: what
+    stands in the file is never used as a path.
     """
     if source.suffix.lower() != ENDING:
         yield source
@@ -47,9 +48,11 @@ def _scratch() -> Path:
 def _unpack(source: Path, folder: Path) -> None:
     try:
         with zipfile.ZipFile(source) as box:
-            pictures = sorted(
-                (m for m in box.infolist() if not m.is_dir() and _is_picture(m.filename)), key=lambda m: m.filename
-            )
+            found = [m for m in box.infolist() if not m.is_dir() and _is_picture(m.filename)]
+            inside = {Path(m.filename.replace("\\", "/")): m for m in found}
+            ordered = in_order(list(inside))
+            pictures = [inside[path] for path in ordered]
+            numbers = numbers_of([path.name for path in ordered]) or range(len(pictures))
             if not pictures:
                 raise MediaError("media.zip_empty", f"{source.name} holds no pictures. Put numbered PNG files into it.")
             size = sum(m.file_size for m in pictures)
@@ -58,7 +61,7 @@ def _unpack(source: Path, folder: Path) -> None:
                     "media.zip_size", f"{source.name} holds {len(pictures)} pictures of {size / 1e9:.1f} GB; that is too much."
                 )
             store.check_room(size)
-            for k, member in enumerate(pictures):
+            for k, member in zip(numbers, pictures, strict=True):
                 target = folder / f"{k:06d}{Path(member.filename).suffix.lower()}"
                 with box.open(member) as data, target.open("wb") as out:
                     shutil.copyfileobj(data, out)

@@ -16,12 +16,15 @@ from library.api import AssetOut, asset_out
 from library.assets import bring_in, find_asset, prepare
 from library.models import Asset
 from library.pool import pool
+from plonket.base.colour import deep_codes
 from plonket.base.errors import BadInput
 from plonket.document.operations import fresh_id, fresh_name
 from plonket.document.shot import Shot as Document
 from plonket.document.shot import read_shot
+from plonket.image.picture import premultiplied
 from plonket.keying.sky import find_sky
-from plonket.media.blank import write_blank
+from plonket.media.blank import write_blank, write_held
+from plonket.media.stills import read_straight
 from plonket_server import store
 from plonket_server.drawing import draw
 from shots.api import shot_out
@@ -52,7 +55,16 @@ class Empty(Schema):
     frames: int
 
 
-Source = Annotated[FromShelf | Empty, Field(discriminator="source")]
+class Still(Schema):
+    """A still of the shelf, for so many frames."""
+
+    source: Literal["still"]
+    asset: str
+    rate: str = Field(pattern=r"^[1-9]\d{0,5}(/[1-9]\d{0,5})?$", description="Frames a second, as 30 or 30000/1001")
+    frames: int
+
+
+Source = Annotated[FromShelf | Empty | Still, Field(discriminator="source")]
 
 
 class SourceIn(Schema):
@@ -61,7 +73,7 @@ class SourceIn(Schema):
 
 @router.post("/shots/{shot_id}/footage", response=AssetOut)
 def give(request: HttpRequest, shot_id: uuid.UUID, body: SourceIn) -> Any:
-    """Make a shot on a clip of the shelf, or on an empty canvas; it is there once the clip is prepared."""
+    """Make a shot on a clip or a still of the shelf, or on an empty canvas; it is there once the clip is prepared."""
     find_shot(shot_id)
     wanted = body.footage
     if isinstance(wanted, FromShelf):
@@ -69,6 +81,8 @@ def give(request: HttpRequest, shot_id: uuid.UUID, body: SourceIn) -> Any:
         if asset.kind != Asset.Kind.CLIP:
             raise BadInput("footage.still", f"{asset.name} is no clip, and a shot is made on one.")
         prepare(asset.digest, shot_id)
+    elif isinstance(wanted, Still):
+        asset = _held(wanted, shot_id)
     else:
         asset = _canvas(wanted, shot_id)
     return asset_out(find_asset(asset.digest))
@@ -80,6 +94,18 @@ def _canvas(wanted: Empty, shot_id: uuid.UUID) -> Asset:
         path = Path(folder) / "canvas.mp4"
         write_blank(path, (wanted.width, wanted.height), Fraction(wanted.rate), wanted.frames)
         return bring_in(path, f"Empty {wanted.width} x {wanted.height}.mp4", shot_id=shot_id, settings={"canvas": True})
+
+
+def _held(wanted: Still, shot_id: uuid.UUID) -> Asset:
+    still = find_asset(wanted.asset)
+    if still.kind != Asset.Kind.STILL:
+        raise BadInput("footage.no_still", f"{still.name} is no still picture.")
+    rgba = premultiplied(read_straight(store.original_path(still.digest, still.ending)))
+    codes = deep_codes(rgba[: rgba.shape[0] // 2 * 2, : rgba.shape[1] // 2 * 2])
+    with TemporaryDirectory(dir=store.root()) as folder:
+        path = Path(folder) / "held.mp4"
+        write_held(path, codes, Fraction(wanted.rate), wanted.frames)
+        return bring_in(path, f"{still.name}.mp4", shot_id=shot_id)
 
 
 class FrontIn(Schema):

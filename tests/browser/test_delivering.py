@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import zipfile
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -212,3 +213,52 @@ class Delivering(BrowserTest):
         seen: U8 = np.array(Image.open(io.BytesIO(page.screenshot())).convert("RGB"))
         np.testing.assert_allclose(seen[60, 100], [128, 96, 100], atol=6, err_msg="half of it over the page's own colour")
         np.testing.assert_allclose(seen[60, 600], [0, 64, 200], atol=2)
+
+
+class Bringing(BrowserTest):
+    """Footage that is no video: numbered pictures, in a ZIP or picked one by one, and a still."""
+
+    def pictures(self, numbers: tuple[int, ...]) -> list[Path]:
+        out = []
+        for k in numbers:
+            out.append(self.folder / f"storm-{k}.png")
+            cv2.imwrite(str(out[-1]), np.full((90, 160, 3), 10 * k, np.uint8))
+        return out
+
+    def test_numbered_pictures_in_a_zip_or_picked_are_a_clip(self) -> None:
+        page = self.page
+        box = self.folder / "storm.zip"
+        with zipfile.ZipFile(box, "w") as target:
+            for path in self.pictures((8, 9, 10, 12)):
+                target.write(path, path.name)
+        self.new_shot()
+        self.bring_in(box)
+        self.assertEqual(self.document()["footage"]["frames"], 5)
+        self.go_to(3)
+        self.shown(3)
+        until(lambda: abs(float(self.canvas_pixels().max()) - 100) < 6, 20, "the tenth picture in place of the eleventh")
+        page.get_by_role("navigation", name="Run sheet").locator("button[aria-pressed]").first.click()
+        expect(page.get_by_text("Pictures 3 were not there")).to_be_visible()
+
+        page.goto(self.address)
+        page.get_by_role("button", name="New shot").first.click()
+        page.get_by_label("Clip to bring in").set_input_files(self.pictures((1, 2, 3)))
+        self.shown(0)
+        footage = self.document()["footage"]
+        self.assertEqual((footage["frames"], footage["name"], footage["width"]), (3, "storm", 160))
+
+    def test_a_still_lasts_as_long_as_one_likes(self) -> None:
+        page = self.page
+        still = self.pictures((20,))[0]
+        self.new_shot()
+        page.get_by_label("Clip to bring in").set_input_files(still)
+        dialog = page.get_by_role("dialog")
+        expect(dialog.get_by_text("A shot on a still picture")).to_be_visible()
+        length = dialog.get_by_label("Length")
+        length.click()
+        length.fill("0.4")
+        length.press("Enter")
+        dialog.get_by_role("button", name="Make it").click()
+        self.shown(0)
+        footage = self.document()["footage"]
+        self.assertEqual((footage["frames"], footage["width"], footage["opacity"]), (12, 160, 100))

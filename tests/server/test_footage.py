@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
+import uuid
+import zipfile
+
 import cv2
 import numpy as np
 
 from deliveries.models import Delivery
 from library.models import Asset
+from library.pool import pool
 from plonket.media import open_clip
+from plonket.render.frame import render_frame
+from plonket.render.sources import ShotSources
+from shots.editing import document_of, find_shot
 from tests.core.test_key import CLOTHS, filmed
 from tests.core.test_steady import write
 from tests.server.test_plate import WithPlate
@@ -126,6 +133,34 @@ class InFront(WithPlate):
         outside = {"frame": 0, "subject": True, "width": 5, "points": [[-50, -50]]}
         self.page.json("POST", f"/shots/{shot}/layers/{made}/strokes", outside, status=400)
         self.page.json("POST", f"/shots/{self.new_shot()}/front", {"what": "screen", "name": "X"}, status=400)
+
+    def test_a_still_is_footage_for_as_long_as_one_likes(self) -> None:
+        asset = self.page.upload(self.still())["Plonket-Asset"]
+        shot = self.new_shot()
+        wanted = {"source": "still", "asset": asset, "rate": "25", "frames": 40}
+        self.page.json("POST", f"/shots/{shot}/footage", {"footage": wanted})
+        footage = self.page.json("GET", f"/shots/{shot}")["document"]["footage"]
+        self.assertEqual((footage["frames"], footage["width"], footage["height"], footage["opacity"]), (40, 40, 40, 100))
+        rgb = render_frame(document_of(find_shot(uuid.UUID(shot))), ShotSources(document_of(find_shot(uuid.UUID(shot))), pool()), 39)
+        np.testing.assert_allclose(rgb[20, 20], [255, 0, 0], atol=2)
+        self.page.json("POST", f"/shots/{shot}/footage", {"footage": wanted | {"frames": 0}}, status=400)
+        clip = footage["asset"]
+        self.page.json("POST", f"/shots/{shot}/footage", {"footage": wanted | {"asset": clip}}, status=400)
+
+    def test_a_zip_of_numbered_pictures_with_one_missing(self) -> None:
+        path = self.folder / "storm.zip"
+        with zipfile.ZipFile(path, "w") as box:
+            for k in (8, 9, 10, 12):
+                box.writestr(f"storm/storm-{k}.png", cv2.imencode(".png", np.full((48, 64, 3), 10 * k, np.uint8))[1].tobytes())
+            box.writestr("storm/notes.txt", "by hand")
+        shot = self.new_shot()
+        self.assertEqual(self.page.upload(path, shot=shot).status_code, 204)
+        footage = self.page.json("GET", f"/shots/{shot}")["document"]["footage"]
+        self.assertEqual(footage["frames"], 5)
+        clip = pool().clip(footage["asset"])
+        seen = [int(clip.rgb(k)[24, 32, 0]) for k in range(5)]
+        np.testing.assert_allclose(seen, [80, 90, 100, 100, 120], atol=1)
+        self.assertEqual(self.page.json("GET", f"/assets/{footage['asset']}")["missing"], "3")
 
     def test_seen_through_it_is_delivered_with_coverage(self) -> None:
         rgb, truth = filmed(CLOTHS["green"])

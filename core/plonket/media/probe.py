@@ -12,6 +12,7 @@ from plonket.base.errors import MediaError
 from plonket.media.failures import media_errors
 from plonket.media.info import ClipInfo
 from plonket.media.opening import open_media
+from plonket.media.sequence import held
 from plonket.media.stills import PICTURES, check_size, read_straight
 from plonket.media.timing import TimeMap, conform_times
 
@@ -109,18 +110,22 @@ def _equivalent(tags: dict[str, str]) -> float | None:
 
 
 def folder_pictures(path: Path) -> list[Path]:
-    """The numbered pictures of a folder in order."""
-    return sorted(p for p in path.iterdir() if p.suffix.lower() in PICTURES and not p.name.startswith("."))
+    """The numbered pictures of a folder in order; where one is missing, the one before it stands there."""
+    return held(_pictures(path))[0]
+
+
+def _pictures(path: Path) -> list[Path]:
+    return [p for p in path.iterdir() if p.suffix.lower() in PICTURES and not p.name.startswith(".")]
 
 
 def _probe_folder(path: Path) -> ClipInfo:
-    files = folder_pictures(path)
+    files, gaps = held(_pictures(path))
     if not files:
         raise MediaError("media.no_frames", f"The folder {path.name} holds no pictures (PNG, JPEG, TIFF, WebP).")
     first = _probe_still(files[0])
     return ClipInfo(
         kind="folder", width=first.width, height=first.height, rate=Fraction(25), frames=len(files),
-        has_alpha=first.has_alpha, bit_depth=first.bit_depth, codec=first.codec,
+        has_alpha=first.has_alpha, bit_depth=first.bit_depth, codec=first.codec, missing=tuple(gaps),
     )  # fmt: skip
 
 

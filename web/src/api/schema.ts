@@ -707,7 +707,7 @@ export interface paths {
         put?: never;
         /**
          * Give
-         * @description Make a shot on a clip of the shelf, or on an empty canvas; it is there once the clip is prepared.
+         * @description Make a shot on a clip or a still of the shelf, or on an empty canvas; it is there once the clip is prepared.
          */
         post: operations["shots_footage_give"];
         delete?: never;
@@ -1964,6 +1964,11 @@ export interface components {
              * @enum {string}
              */
             kind: "clip" | "still" | "table" | "model" | "light" | "sound";
+            /**
+             * Missing
+             * @description Which of numbered pictures were not there, in words; the one before each stands for it
+             */
+            missing: string;
             /** Name */
             name: string;
             /** On Shelf */
@@ -10062,7 +10067,7 @@ export interface components {
         /** SourceIn */
         SourceIn: {
             /** Footage */
-            footage: components["schemas"]["FromShelf"] | components["schemas"]["Empty"];
+            footage: components["schemas"]["FromShelf"] | components["schemas"]["Empty"] | components["schemas"]["Still"];
         };
         /** SpacesOut */
         SpacesOut: {
@@ -10313,6 +10318,26 @@ export interface components {
              * @description Hash of what its pictures depend on; part of frame addresses
              */
             picture: string;
+        };
+        /**
+         * Still
+         * @description A still of the shelf, for so many frames.
+         */
+        Still: {
+            /** Asset */
+            asset: string;
+            /** Frames */
+            frames: number;
+            /**
+             * Rate
+             * @description Frames a second, as 30 or 30000/1001
+             */
+            rate: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            source: "still";
         };
         /**
          * StillLayer

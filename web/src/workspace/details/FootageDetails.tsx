@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { type Asset, get } from "~/api/client";
 import { useLive } from "~/api/events";
+import { boxed, FOOTAGE, isPicture } from "~/api/sequence";
 import { sendFile, useUploads } from "~/api/upload";
 import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
@@ -76,6 +77,12 @@ export function FootageDetails() {
           label="Length"
           value={`${lengthOf(footage)} frames, ${(lengthOf(footage) / fps).toFixed(2)} s`}
         />
+        {asset?.missing && (
+          <p className="text-xs text-brick">
+            Pictures <span className="num">{asset.missing}</span> were not there; the one before each stands
+            for it.
+          </p>
+        )}
         <Fact label="Sound" value={asset ? (asset.has_audio ? "yes" : "none") : "…"} />
       </Group>
       <SpeedGroup />
@@ -122,10 +129,16 @@ export function FootageDetails() {
         <input
           ref={input}
           type="file"
-          accept="video/*"
+          accept={FOOTAGE}
+          multiple
           className="sr-only"
           aria-label="Another clip"
-          onChange={(e) => e.target.files?.[0] && void sendFile(e.target.files[0], { shot: shotId })}
+          onChange={async (e) => {
+            const files = [...(e.target.files ?? [])];
+            e.target.value = "";
+            const one = files.length > 1 && files.every(isPicture) ? await boxed(files) : files[0];
+            if (one) void sendFile(one, { shot: shotId });
+          }}
         />
         <span className="flex flex-wrap gap-1.5">
           <Button onClick={() => input.current?.click()}>Use another clip</Button>

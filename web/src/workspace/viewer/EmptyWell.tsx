@@ -1,6 +1,8 @@
 import { Film } from "lucide-react";
 import { useRef, useState } from "react";
+import { boxed, dropped, FOOTAGE, isPicture } from "~/api/sequence";
 import { sendFile, useUploads } from "~/api/upload";
+import { mention } from "~/ui/Notices";
 import { useLive } from "~/api/events";
 import { Button } from "~/ui/Button";
 import { Progress } from "~/ui/Progress";
@@ -20,9 +22,21 @@ export function EmptyWell() {
     (j) => j.kind === "conform" && (j.shot === shotId || j.waiting.includes(shotId)) && j.state !== "done",
   );
   const sending = Object.values(uploads)[0];
-  const take = (files: FileList | null) => {
-    const file = files?.[0];
-    if (file) void sendFile(file, { shot: shotId });
+  const [still, setStill] = useState<string | null>(null);
+  const take = async (files: File[]) => {
+    const pictures = files.filter(isPicture);
+    const [first, ...others] = files.filter((f) => !isPicture(f));
+    if (pictures.length > 1 && !first) return void sendFile(await boxed(pictures), { shot: shotId });
+    if (pictures.length === 1 && !first) {
+      // A still lasts as long as one likes.
+      const taken = await sendFile(pictures[0]!, {});
+      if (taken) setStill(taken.digest);
+      return;
+    }
+    if (!first) return;
+    await sendFile(first, { shot: shotId });
+    for (const other of [...others, ...pictures]) await sendFile(other, {});
+    if (others.length + pictures.length) mention("The others are on the shelf.");
   };
 
   return (
@@ -36,18 +50,30 @@ export function EmptyWell() {
       onDrop={(e) => {
         e.preventDefault();
         setOver(false);
-        take(e.dataTransfer.files);
+        void dropped(e.dataTransfer).then(take);
       }}
     >
       <input
         ref={input}
         type="file"
         aria-label="Clip to bring in"
-        accept="video/*,.mkv,.mov,.mp4"
+        accept={FOOTAGE}
+        multiple
         className="sr-only"
-        onChange={(e) => take(e.target.files)}
+        onChange={(e) => {
+          void take([...(e.target.files ?? [])]);
+          e.target.value = "";
+        }}
       />
-      <FootageDialog what={dialog} onClose={() => setDialog(null)} />
+      <FootageDialog
+        key={still}
+        what={still ? "shelf" : dialog}
+        still={still}
+        onClose={() => {
+          setDialog(null);
+          setStill(null);
+        }}
+      />
       <div className="flex max-w-sm flex-col items-center gap-3 text-center text-on-well">
         <Film className="size-10 text-on-well-2" aria-hidden />
         {sending ? (
@@ -90,8 +116,8 @@ export function EmptyWell() {
           <>
             <b className="text-base">Bring in a clip</b>
             <span className="text-on-well-2">
-              Drop a video here, straight off the phone. Its sound, odd frame times and rotation are taken
-              care of.
+              Drop a video here, straight off the phone; numbered pictures, their folder or a ZIP of them; or
+              a still. Sound, odd frame times and rotation are taken care of.
             </span>
             <Button look="primary" onClick={() => input.current?.click()}>
               Choose a clip
