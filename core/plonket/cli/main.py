@@ -8,7 +8,6 @@ import sys
 from pathlib import Path
 
 import numpy as np
-from pydantic import ValidationError
 
 from plonket.base.errors import BadInput
 from plonket.cli.camera import add_camera_commands
@@ -18,7 +17,6 @@ from plonket.cli.looking import add_looking_commands
 from plonket.cli.matching import add_matching_commands
 from plonket.cli.packing import add_packing_commands
 from plonket.cli.terminal import parse_range, run_command, terminal_work
-from plonket.document.delivery import OutputBase
 from plonket.document.shot import Shot
 from plonket.track.plane.settings import FREEDOMS
 
@@ -215,7 +213,7 @@ def _text_of(path: Path) -> str:
 def _render(options: argparse.Namespace) -> None:
     from plonket.formats.shot_file import read_shot_file
     from plonket.media.sound import SOUNDS, read_sound, read_sound_file
-    from plonket.render.deliver import deliver, delivery_scale, output_for
+    from plonket.render.deliver import deliver, delivery_scale, output_for, with_settings
     from plonket.render.media_pool import MediaPool
     from plonket.render.passes import write_passes
     from plonket.render.soundtrack import Recording
@@ -249,7 +247,7 @@ def _render(options: argparse.Namespace) -> None:
     output = output_for(file.shot, options.out, options.format, _frame_named(file.shot, options.frame))
     deliver(
         file.shot, ShotSources(file.shot, pool), options.out, start=start, stop=stop, scale=scale,
-        recording=recording, work=terminal_work("Frames"), output=with_settings(output, options.set),
+        recording=recording, work=terminal_work("Frames"), output=with_settings(output, parse_settings(options.set)),
     )  # fmt: skip
 
 
@@ -262,21 +260,15 @@ def _frame_named(shot: Shot, name: str | None) -> str | None:
     return found
 
 
-def with_settings(output: OutputBase, settings: list[str]) -> OutputBase:
-    """A file's settings with others, each as ``NAME=VALUE``. Raises `BadInput`."""
-    values = output.model_dump()
-    for text in settings:
+def parse_settings(texts: list[str]) -> dict[str, str]:
+    """``NAME=VALUE`` to names and values. Raises `BadInput`."""
+    out = {}
+    for text in texts:
         name, equals, value = text.partition("=")
-        if not equals or name not in values or name in ("id", "kind", "frame"):
-            own = ", ".join(n for n in values if n not in ("id", "kind", "name", "frame", "file")) or "none"
-            raise BadInput("cli.set", f"{text!r} is no setting of {output.name}. It has: {own}.")
-        values[name] = value
-    try:
-        return type(output).model_validate(values)
-    except ValidationError as error:
-        problem = error.errors()[0]
-        where = ".".join(str(part) for part in problem["loc"])
-        raise BadInput("cli.set", f"--set {where}: {problem['msg'].removeprefix('Value error, ')}.") from None
+        if not equals or not name.strip():
+            raise BadInput("cli.set", f"{text!r} is not a setting. Write NAME=VALUE such as quality=best.")
+        out[name.strip()] = value.strip()
+    return out
 
 
 def _steady(options: argparse.Namespace) -> None:

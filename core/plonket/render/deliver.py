@@ -10,12 +10,13 @@ import contextlib
 import re
 import shutil
 import tempfile
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
 import cv2
+from pydantic import ValidationError
 
 from plonket.base.conventions import U8
 from plonket.base.errors import BadInput
@@ -201,6 +202,22 @@ def output_for(shot: Shot, out: Path, kind: str | None = None, frame: str | None
     made = entry.settings(**values)
     assert isinstance(made, OutputBase)
     return made
+
+
+def with_settings(output: OutputBase, values: Mapping[str, Any]) -> OutputBase:
+    """A file with other settings. Raises `BadInput` for what it does not have, or what does not fit."""
+    own = output.model_dump()
+    fixed = ("id", "kind", "name", "frame")
+    for name in values:
+        if name not in own or name in fixed:
+            known = ", ".join(n for n in own if n not in (*fixed, "file")) or "none"
+            raise BadInput("render.set", f"{name!r} is no setting of {OUTPUTS.of(output).label}. It has: {known}.")
+    try:
+        return type(output).model_validate(own | dict(values))
+    except ValidationError as error:
+        problem = error.errors()[0]
+        where = ".".join(str(part) for part in problem["loc"])
+        raise BadInput("render.set", f"{where}: {problem['msg'].removeprefix('Value error, ')}.") from None
 
 
 def _check_ending(output: OutputBase, out: Path) -> None:
