@@ -14,6 +14,8 @@ USAGE = """usage: plonket COMMAND ...
   start         set up what is missing, start Plonket, print its address
   test [NAME]   run the tests
   bench         measure speed against plain library calls
+  backup        copy everything of yours aside, while Plonket runs or not
+  restore       make a data folder of a backup
 
 Commands of the core, without server or database:
   probe         facts about a clip as JSON
@@ -25,7 +27,15 @@ Commands of the core, without server or database:
   fill          take out what a matte covers
   key           take a subject off its cloth
   cut-out       take a subject off anything, by strokes
-  render        render a shot file to a video or folder
+  matte         pick a thing by clicks, and carry its matte through a clip
+  depth         how far away everything is, by a solved camera
+  grain         measure a clip's grain
+  advise        what to follow in a clip, and what moves by itself
+  light         where the light of a solved set comes from
+  match         make a layer look as if filmed with the plate
+  render        render a shot file to a file or folder
+  pack          a shot file, or a folder of them, with all they name, as one file
+  unpack        a packed project as shot files
   film          film a demo set with the simulated phone
   elements      draw the demo shelf's elements
 
@@ -50,6 +60,10 @@ def main(arguments: list[str]) -> int:
             from launch.tests import main as test
 
             return test(rest)
+        if command in ("backup", "restore"):
+            from launch import backup
+
+            return backup.backup_main(rest) if command == "backup" else backup.restore_main(rest)
         return core(command, rest)
     except Stop as stop:
         say(f"plonket: {stop}")

@@ -33,7 +33,7 @@ class Services:
 def start_services(data: Data, *, for_tests: bool = False) -> Services:
     """Start MariaDB and Redis and wait until both answer."""
     data.make()
-    words = _secrets(data)
+    words = words_of(data)
     sql = _mariadb(data, words, for_tests)
     broker_port = free_port(8792)
     # In a file, because a password among the arguments could be read by anyone on this machine.
@@ -65,6 +65,12 @@ def start_services(data: Data, *, for_tests: bool = False) -> Services:
         **THREADS,
     }
     return Services(children=[sql, redis], env=env)
+
+
+def start_database(data: Data) -> Child:
+    """Start MariaDB alone and wait until it answers."""
+    data.make()
+    return _mariadb(data, words_of(data), for_tests=False)
 
 
 def _mariadb(data: Data, words: dict[str, str], for_tests: bool) -> Child:
@@ -115,7 +121,8 @@ def _mariadb(data: Data, words: dict[str, str], for_tests: bool) -> Child:
     return child
 
 
-def _secrets(data: Data) -> dict[str, str]:
+def words_of(data: Data) -> dict[str, str]:
+    """The passwords of a data folder, made when it is new."""
     path = data.folder / "secrets.json"
     if path.exists():
         return dict(json.loads(path.read_text()))

@@ -12,6 +12,7 @@ import urllib.request
 from pathlib import Path
 
 from launch import install
+from launch.backup import keep_backing_up
 from launch.places import ROOT, VENV, Data
 from launch.processes import Child, Program, end_leftovers, port_is_free, wait_for
 from launch.say import Stop, say
@@ -26,6 +27,7 @@ def main(arguments: list[str]) -> int:
     parser.add_argument("--port", type=int, default=PORT, help=f"port of the page on this computer (default {PORT})")
     parser.add_argument("--data", type=Path, default=ROOT / "var" / "data",
                         help="folder for the database, media and results (default var/data)")  # fmt: skip
+    parser.add_argument("--backup", type=Path, metavar="FOLDER", help="make a backup there every day")
     parser.add_argument("--no-demo", action="store_true", help="do not load the demo project")
     options = parser.parse_args(arguments)
     if not 1 <= options.port <= 65535:
@@ -44,10 +46,10 @@ def main(arguments: list[str]) -> int:
         end_leftovers(data.run, str(data.folder))
         if not port_is_free(options.port):
             raise Stop(f"Port {options.port} is taken by another program. Try: bin/plonket start --port {options.port + 10}")
-        return _serve(data, options.port, not options.no_demo)
+        return _serve(data, options.port, not options.no_demo, options.backup and options.backup.resolve())
 
 
-def _serve(data: Data, port: int, demo: bool) -> int:
+def _serve(data: Data, port: int, demo: bool, backups: Path | None) -> int:
     stopping = threading.Event()
     for kind in (signal.SIGINT, signal.SIGTERM):
         signal.signal(kind, lambda *_: stopping.set())
@@ -87,6 +89,8 @@ def _serve(data: Data, port: int, demo: bool) -> int:
             supervisor.once(program("demo", python, "manage.py", "load_demo"), ready)
         else:
             ready()
+        if backups is not None:
+            threading.Thread(target=keep_backing_up, args=(data, backups, stopping), daemon=True).start()
         supervisor.watch(stopping)
         say("Stopping ...")
         return 0

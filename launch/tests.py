@@ -14,7 +14,7 @@ from launch.services import start_services
 
 LAUNCHER = "launcher"
 """Tag of what needs neither database nor broker of the test run: it goes along with the core, whose half is done sooner."""
-CORE = ["tests.core", "tests.server.test_launch", "tests.server.test_supervisor"]
+CORE = ["tests.core", "tests.server.test_launch", "tests.server.test_supervisor", "tests.server.test_backup"]
 REST = [f"--exclude-tag={LAUNCHER}", "tests.server", "tests.browser"]
 ONE_THREAD = {"OMP_NUM_THREADS": "1", "NUMBA_NUM_THREADS": "1"}
 """Two processes that each work on two cores' threads spend half their time waiting for each other."""
