@@ -13,8 +13,8 @@ from launch.places import ROOT, VENV, Data
 from launch.services import start_services
 
 LAUNCHER = "launcher"
-"""Tag of what needs neither database nor broker of the test run: it goes along with the core, whose half is done sooner."""
-CORE = ["tests.core", "tests.server.test_launch", "tests.server.test_supervisor", "tests.server.test_backup"]
+"""Tag of what needs neither database nor broker of the test run: it goes along with the core, whose parts are done sooner."""
+LAUNCHING = ["tests.server.test_launch", "tests.server.test_supervisor", "tests.server.test_backup"]
 REST = [f"--exclude-tag={LAUNCHER}", "tests.server", "tests.browser"]
 ONE_THREAD = {"OMP_NUM_THREADS": "1", "NUMBA_NUM_THREADS": "1"}
 """Two processes that each work on two cores' threads spend half their time waiting for each other."""
@@ -42,21 +42,32 @@ def _run(names: list[str], env: dict[str, str]) -> int:
     return subprocess.run(_command(names), cwd=ROOT / "server", env=env).returncode
 
 
+def core_parts() -> dict[str, list[str]]:
+    """The core's tests in two parts of about the same length: one core would else stand still while the other works."""
+    modules = sorted(f"tests.core.{path.stem}" for path in (ROOT / "tests" / "core").glob("test_*.py"))
+    return {"core": modules[::2], "core-2": [*modules[1::2], *LAUNCHING]}
+
+
 def _all(env: dict[str, str], folder: Path) -> int:
     """Tests that need no services beside all others. They step back, for browser tests have time limits."""
-    counts = {half: folder / f"{half}.json" for half in ("core", "rest")}
-    log = folder / "core.log"
-    with log.open("wb") as out:
-        core = subprocess.Popen(
-            ["nice", *_command(CORE)], cwd=ROOT / "server", stdout=out, stderr=out,
-            env=env | ONE_THREAD | {"PLONKET_TEST_COUNTS": str(counts["core"])},
-        )  # fmt: skip
-        try:
-            codes = [_run(REST, env | {"PLONKET_TEST_COUNTS": str(counts["rest"])}), core.wait()]
-        finally:
-            core.kill()
-    print(log.read_text(errors="replace"), flush=True)
-    passed = _closing([counts[half] for half in ("rest", "core")])
+    parts = core_parts()
+    counts = {part: folder / f"{part}.json" for part in ("rest", *parts)}
+    logs = {part: folder / f"{part}.log" for part in parts}
+    running: list[subprocess.Popen[bytes]] = []
+    try:
+        for part, names in parts.items():
+            with logs[part].open("wb") as out:
+                running.append(subprocess.Popen(
+                    ["nice", *_command(names)], cwd=ROOT / "server", stdout=out, stderr=out,
+                    env=env | ONE_THREAD | {"PLONKET_TEST_COUNTS": str(counts[part])},
+                ))  # fmt: skip
+        codes = [_run(REST, env | {"PLONKET_TEST_COUNTS": str(counts["rest"])}), *(one.wait() for one in running)]
+    finally:
+        for one in running:
+            one.kill()
+    for log in logs.values():
+        print(log.read_text(errors="replace"), flush=True)
+    passed = _closing([counts[part] for part in ("rest", *parts)])
     return next((code for code in codes if code), 0 if passed else 1)
 
 
