@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import zipfile
 
 import cv2
 import numpy as np
@@ -16,8 +17,13 @@ from plonket.document.spot import Spot
 from plonket.image.exr import read_exr
 from plonket.layers.generated import GeneratedLayer
 from plonket.layers.wash import WashLayer
+from plonket.media import open_clip
+from plonket.outputs.h264 import H264
+from plonket.outputs.layers import FramePasses, folder_of, put_together
+from plonket.outputs.parts import Parts
+from plonket.render.deliver import finish, write_pieces
 from plonket.render.frame import render_frame
-from plonket.render.passes import FramePasses, folder_of, frame_passes, put_together, write_passes
+from plonket.render.passes import frame_passes, write_passes
 from tests.core.furnished import Furnished, Rooms
 from tests.core.test_scene import SIZE, camera
 
@@ -99,6 +105,27 @@ class Passes(Rooms):
         self.assertLessEqual(float(off.max()), 1.0)
         depth = read_exr(out / "a-card_card" / "000000.exr", "Z")[..., 0]
         self.assertAlmostEqual(float(np.median(depth[depth > 0])), float(camera().local(1, np.array([0, 0.1, 0.0]))[2]), delta=0.1)
+
+    def test_delivered_in_two_pieces_they_are_one_folder_or_one_box(self) -> None:
+        shot, sources = self.shot(self.card(), self.near)
+        whole = self.folder / "parts"
+        write_passes(shot, sources, whole, start=0, stop=3, wanted=("beauty", "shadow", "matte", "depth"))
+        parts, video = Parts(id="p", name="P"), H264(id="v", name="V")
+        pieces = [self.folder / "one", self.folder / "two"]
+        for piece, (a, b) in zip(pieces, ((0, 2), (2, 3)), strict=True):
+            write_pieces(shot, sources, [parts, video], lambda o, at=piece: at if o is parts else at.with_suffix(".mp4"),  # type: ignore[arg-type, misc]
+                         start=a, stop=b, began=0)  # fmt: skip
+        finish(shot, parts, pieces, self.folder / "made", start=0, stop=3, sound=None)
+        finish(shot, parts, pieces, self.folder / "made.zip", start=0, stop=3, sound=None)
+        with zipfile.ZipFile(self.folder / "made.zip") as box:
+            box.extractall(self.folder / "unboxed")
+        names = sorted(str(p.relative_to(whole)) for p in whole.rglob("*.*"))
+        for made in (self.folder / "made", self.folder / "unboxed"):
+            self.assertEqual(sorted(str(p.relative_to(made)) for p in made.rglob("*.*")), names)
+            self.assertEqual(json.loads((made / "passes.json").read_text()), json.loads((whole / "passes.json").read_text()))
+            for name in ("base/000002.exr", "near_near/000001.exr"):
+                np.testing.assert_array_equal(read_exr(made / name, "RGBA"), read_exr(whole / name, "RGBA"))
+        self.assertEqual(open_clip(self.folder / "two.mp4").info.frames, 1, "a video of the same rendering")
 
     def test_pictures_of_sixteen_bits(self) -> None:
         shot, sources = self.shot(self.near)

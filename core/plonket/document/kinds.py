@@ -15,8 +15,8 @@ Traits of treatments: ``mends`` changes pictures, not where they lie; ``masked``
 works all over the picture then.
 Traits of keys: ``matte`` takes a matte, and is for the footage only.
 Traits of files: ``covered`` may say what is covered; ``light`` holds linear light; ``picture`` is one picture, ``pictures``
-many, ``moving`` a loop that a browser shows as a picture, ``played`` a video that it plays; ``sound`` has sound, ``unseen``
-nothing but sound.
+many, ``parts`` the layers one by one, of the whole picture; ``moving`` a loop that a browser shows as a picture, ``played`` a
+video that it plays; ``sound`` has sound, ``unseen`` nothing but sound.
 """
 
 from __future__ import annotations

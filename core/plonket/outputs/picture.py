@@ -10,6 +10,7 @@ from plonket.base.colour import bytes_of, colours_to_8bit, deep_codes, opaque_fr
 from plonket.base.conventions import F32, U8, Codes
 from plonket.image.push_pull import spread_out
 from plonket.keying.unpremultiply import straight_light
+from plonket.outputs.layers import FramePasses
 
 Coverage = Literal["none", "straight", "premultiplied"]
 
@@ -19,12 +20,17 @@ class Finished:
 
     Parameters
     ----------
-    light : (h, w, 4) linear, premultiplied. codes : (h, w, 3) 8-bit sRGB-coded, opaque.
+    light : (h, w, 4) linear, premultiplied. codes : (h, w, 3) 8-bit sRGB-coded, opaque. parts : the same taken apart,
+        where that is wanted.
     """
 
-    def __init__(self, light: F32 | None = None, codes: U8 | None = None) -> None:
-        assert (light is None) != (codes is None)
-        self._light, self._codes = light, codes
+    def __init__(self, light: F32 | None = None, codes: U8 | None = None, parts: FramePasses | None = None) -> None:
+        self._light, self._codes, self._parts = light, codes, parts
+
+    def parts(self) -> FramePasses:
+        """What each layer adds."""
+        assert self._parts is not None
+        return self._parts
 
     @property
     def size(self) -> tuple[int, int]:

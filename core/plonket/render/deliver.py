@@ -33,9 +33,12 @@ from plonket.outputs.picture import Finished
 from plonket.outputs.prores import ProRes4444
 from plonket.render.frame import in_order, render_frame, render_light, scaled_size
 from plonket.render.framing import boxes_of, frame_of, framed, pixels_of
+from plonket.render.passes import frame_passes
 from plonket.render.soundtrack import RecordingOf, soundtrack
 from plonket.render.sources import ShotSources
 
+PARTS = "/parts"
+"""Stands for a picture taken apart, where else the id of a frame does."""
 VIDEO_ENDINGS = {".mp4", ".mov", ".m4v", ".mkv", ".webm"}
 
 
@@ -63,13 +66,13 @@ def delivery_scale(shot: Shot) -> float:
 def delivery_size(shot: Shot, output: OutputBase, scale: float) -> tuple[int, int]:
     """(width, height) of what a file shows."""
     assert shot.footage is not None
-    frame = frame_of(shot, output.frame)
+    frame = None if "parts" in OUTPUTS.of(output).traits else frame_of(shot, output.frame)
     return scaled_size((shot.footage.width, shot.footage.height), scale) if frame is None else pixels_of(frame, shot, scale)
 
 
 def file_name(shot: Shot, output: OutputBase, scale: float = 1.0) -> str:
     """What a finished file is called, with its ending; no two of a shot are called the same, nor does a name lead elsewhere."""
-    frame = frame_of(shot, output.frame)
+    frame = None if "parts" in OUTPUTS.of(output).traits else frame_of(shot, output.frame)
     w, h = delivery_size(shot, output, scale)
     stands = {"shot": shot.name, "frame": "" if frame is None else frame.name, "format": output.kind, "size": f"{w}x{h}",
               "name": output.name}  # fmt: skip
@@ -99,22 +102,26 @@ def write_pieces(
     check_deliverable(shot, start, stop, scale)
     assert shot.footage is not None
     rate = shot.footage.fps
-    frames = {one.id: frame_of(shot, one.frame) for one in outputs}
+    frames = {one.id: frame_of(shot, one.frame) for one in outputs if "parts" not in OUTPUTS.of(one).traits}
     sizes = {one.id: delivery_size(shot, one, scale) for one in outputs}
     boxes = {frame.id: boxes_of(frame, shot, sources) for frame in frames.values() if frame is not None}
-    lights = any(_wants_light(one, frames[one.id]) for one in outputs)
-    seen = any("unseen" not in OUTPUTS.of(one).traits for one in outputs)
+    apart = [one for one in outputs if "parts" in OUTPUTS.of(one).traits]
+    shown = [one for one in outputs if one not in apart and "unseen" not in OUTPUTS.of(one).traits]
+    lights = any(_wants_light(one, frames[one.id]) for one in shown)
 
     def made(frame: int) -> dict[str, Finished]:
         """A frame's pictures, by the ids of the frames that they show."""
-        if not seen:
-            return {}
+        out = {}
+        if apart:
+            out[PARTS] = Finished(parts=frame_passes(shot, sources, frame, scale=scale))
+        if not shown:
+            return out
         if not lights:
-            return {"": Finished(codes=render_frame(shot, sources, frame, scale=scale))}
+            return out | {"": Finished(codes=render_frame(shot, sources, frame, scale=scale))}
         whole = render_light(shot, sources, frame, scale=scale)
         zoom = whole.shape[1] / sources.size[0]
-        out = {"": Finished(light=whole)}
-        for one in outputs:
+        out[""] = Finished(light=whole)
+        for one in shown:
             part = frames[one.id]
             if part is not None and part.id not in out:
                 out[part.id] = Finished(light=framed(whole, boxes[part.id][frame], part, sizes[one.id], zoom))
@@ -127,7 +134,7 @@ def write_pieces(
             writers[one.id] = stack.enter_context(OUTPUTS.of(one).run(one, places(one), piece))
         for _, pictures in in_order(made, start, stop, work):
             for one in outputs:
-                picture = pictures.get(one.frame or "")
+                picture = pictures.get(PARTS if one in apart else one.frame or "")
                 if picture is not None:
                     writers[one.id].write(picture)
 

@@ -48,8 +48,8 @@ export function DeliveriesPage() {
           return (
             <li key={d.id} className="overflow-hidden rounded-xl border border-line bg-raise">
               <Shown delivery={d} />
-              <div className="p-3">
-                <b className="block truncate text-sm">{d.name}</b>
+              <div className="relative p-3">
+                <b className="block truncate pr-8 text-sm">{d.name}</b>
                 <span className="block text-xs text-ink-2">{d.label}</span>
                 <span className="num text-ink-2">
                   {d.shows !== "sound" && `${d.width} × ${d.height} · `}
@@ -75,9 +75,9 @@ export function DeliveriesPage() {
                   >
                     To the shelf
                   </Button>
-                  <span className="flex-1" />
                   <Button
                     look="quiet"
+                    className="absolute top-1.5 right-1.5"
                     aria-label="Remove"
                     title="Remove"
                     onClick={async () => {

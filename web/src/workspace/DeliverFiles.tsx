@@ -9,7 +9,7 @@ import { complain, mention } from "~/ui/Notices";
 import { useOpenShot } from "~/workspace/context";
 import { Row } from "~/workspace/details/Group";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
-import { groupsOf, kindOf } from "~/workspace/kinds";
+import { groupsOf, has, kindOf } from "~/workspace/kinds";
 import { freshId } from "~/workspace/patches";
 import { VerbMenu } from "~/workspace/runsheet/VerbMenu";
 
@@ -41,7 +41,8 @@ export function DeliverFiles({ files }: { files: OutputFile[] }) {
     shot.footage?.ground === "clear" &&
     now &&
     (!("coverage" in now.output) || now.output.coverage === "none") &&
-    now.kind !== "wav";
+    !has("output", now, "unseen") &&
+    !has("output", now, "parts");
   const kind = now && kindOf("output", now.kind);
 
   return (
@@ -55,7 +56,7 @@ export function DeliverFiles({ files }: { files: OutputFile[] }) {
             rows={(kinds ?? []).map((k) => ({
               label: k.label,
               hint: k.help,
-              run: () => add(k.kind, k.label, now?.frame ?? null),
+              run: () => add(k.kind, k.label, k.traits.includes("parts") ? null : (now?.frame ?? null)),
             }))}
           />
         </div>
@@ -72,7 +73,7 @@ export function DeliverFiles({ files }: { files: OutputFile[] }) {
               >
                 <b className="block truncate text-[13px] font-semibold">{file.label}</b>
                 <span className="block truncate text-xs text-ink-2">
-                  {file.kind !== "wav" && (
+                  {!has("output", file, "unseen") && (
                     <span className="num">
                       {file.width} × {file.height} ·{" "}
                     </span>
@@ -111,7 +112,7 @@ export function DeliverFiles({ files }: { files: OutputFile[] }) {
       {now && kind && (
         <div className="min-w-0">
           <p className="mb-1.5 text-xs text-ink-2">{kind.help}</p>
-          {now.kind !== "wav" && (
+          {!kind.traits.includes("unseen") && !kind.traits.includes("parts") && (
             <Row label="Picture" help="Which part of the picture" wide>
               <Choice
                 label="Picture"

@@ -1,0 +1,143 @@
+"""A frame in its parts, as files: what each layer adds, its shadow, what it covers, how far away it is."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import cv2
+import numpy as np
+
+from plonket.base.colour import deep_codes
+from plonket.base.conventions import F32
+from plonket.document.bases import BlendName, LayerBase
+from plonket.image.blend import lay_over
+from plonket.image.exr import write_exr
+from plonket.image.picture import Picture
+from plonket.media.failures import disk_full
+
+PASSES = ("beauty", "shadow", "matte", "depth", "normals")
+ONLY_EXR = ("depth", "normals")
+"""Whole numbers of a picture would cut them off."""
+BASE = "base"
+
+
+@dataclass(kw_only=True)
+class LayerPasses:
+    """What a layer adds to a frame.
+
+    Attributes
+    ----------
+    name : of the folder that its files lie in. light : (h, w, 3) linear, premultiplied. matte : (h, w) what it covers itself.
+    shadow : (h, w) what it takes off what lies behind it besides. blend : how it is laid on that. depth : (h, w) metres along
+    the camera's axis, 0 where nothing is or it is not known. normals : (h, w, 3) unit, x right, y up, z to the camera, or None.
+    """
+
+    layer: LayerBase | None
+    name: str
+    light: F32
+    matte: F32
+    shadow: F32
+    blend: BlendName = "normal"
+    depth: F32 | None = None
+    normals: F32 | None = None
+
+
+@dataclass(kw_only=True)
+class FramePasses:
+    """A frame: what the rest is laid on, (h, w, 4), the plate and all that a wash changed, with the distances (h, w) of its
+    room in metres where those are known; then layers, the lowest first."""
+
+    base: F32
+    depth: F32 | None = None
+    layers: list[LayerPasses] = field(default_factory=list)
+
+
+def put_together(passes: FramePasses) -> F32:
+    """(h, w, 4) the picture before its finish: each layer takes its matte and its shadow off what lies behind, and adds its
+    light, or is mixed with it by its blend."""
+    canvas = passes.base.copy()
+    for one in passes.layers:
+        rgba = np.dstack([one.light, np.clip(one.matte + one.shadow, 0, 1)]).astype(np.float32)
+        lay_over(canvas, Picture(rgba=rgba), one.blend)
+    return canvas
+
+
+def folder_of(layer: LayerBase) -> str:
+    """A folder's name that tells the layer by its name and stays its own by its id."""
+    plain = re.sub(r"[^a-z0-9]+", "-", layer.name.lower()).strip("-")[:40]
+    return f"{plain}_{layer.id}" if plain else layer.id
+
+
+PAGE = "passes.json"
+HOW = ("From the base up: result = light + result x (1 - matte - shadow), linear light; other blends than normal are named. "
+       "The finish of the shot comes after that and is not in these pictures.")
+
+
+def write_frame(out: Path, number: int, passes: FramePasses, kind: str, wanted: Sequence[str]) -> list[dict[str, str]]:
+    """Write a frame's parts, ``exr`` (one file with all passes as channels) or ``png`` (16 bits; a folder a pass), below a
+    folder; returns what is to be said of its layers, the lowest first."""
+    _write(out / BASE, number, _base_of(passes), kind, [name for name in wanted if name in ("beauty", "depth")])
+    told = []
+    for one in passes.layers:
+        _write(out / one.name, number, one, kind, wanted)
+        assert one.layer is not None
+        told.append({"folder": one.name, "name": one.layer.name, "kind": one.layer.kind, "blend": one.blend})
+    return told
+
+
+def page_of(
+    layers: Mapping[str, Mapping[str, str]], *, first: int, frames: int, fps: str, kind: str, wanted: Sequence[str]
+) -> str:
+    """The page that says how the parts go together; `layers` by folder, in order."""
+    return json.dumps({
+        "first_frame": first, "frames": frames, "fps": fps, "passes": list(wanted), "format": kind, "base": BASE,
+        "layers": list(layers.values()), "how": HOW,
+    }, indent=1)  # fmt: skip
+
+
+def _base_of(passes: FramePasses) -> LayerPasses:
+    base = passes.base
+    none = np.zeros(base.shape[:2], np.float32)
+    return LayerPasses(layer=None, name=BASE, light=base[..., :3], matte=base[..., 3], shadow=none, depth=passes.depth)
+
+
+def _write(folder: Path, number: int, one: LayerPasses, kind: str, wanted: Sequence[str]) -> None:
+    folder.mkdir(parents=True, exist_ok=True)
+    if kind == "exr":
+        _write_exr(folder / f"{number:06d}.exr", one, wanted)
+        return
+    code = {"beauty": _coded(one), "matte": _grey(one.matte), "shadow": _grey(one.shadow)}
+    for name in wanted:
+        (folder / name).mkdir(exist_ok=True)
+        if not cv2.imwrite(str(folder / name / f"{number:06d}.png"), code[name]):
+            raise disk_full()
+
+
+def _coded(one: LayerPasses) -> np.ndarray:
+    """Straight, 16-bit, sRGB-coded, in the order blue, green, red, coverage."""
+    alpha = one.matte[..., None]
+    colour = np.where(alpha > 1e-3, one.light / np.maximum(alpha, 1e-3), one.light).astype(np.float32)
+    return np.dstack([deep_codes(np.ascontiguousarray(colour))[..., ::-1], _grey(one.matte)])
+
+
+def _grey(values: F32) -> np.ndarray:
+    return np.round(np.clip(values, 0, 1) * 65535).astype(np.uint16)
+
+
+def _write_exr(path: Path, one: LayerPasses, wanted: Sequence[str]) -> None:
+    channels: dict[str, np.ndarray] = {}
+    if "beauty" in wanted:
+        channels |= dict(zip("RGB", one.light.transpose(2, 0, 1).astype(np.float16), strict=True))
+    if "beauty" in wanted or "matte" in wanted:
+        channels["A"] = one.matte.astype(np.float16)
+    if "shadow" in wanted:
+        channels["shadow.A"] = one.shadow.astype(np.float16)
+    if "depth" in wanted and one.depth is not None:
+        channels["Z"] = one.depth
+    if "normals" in wanted and one.normals is not None:
+        channels |= {f"N.{axis}": part for axis, part in zip("XYZ", one.normals.transpose(2, 0, 1), strict=True)}
+    write_exr(path, channels)

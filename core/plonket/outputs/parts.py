@@ -1,0 +1,97 @@
+"""The layers of a shot one by one, for compositing in other programs."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import zipfile
+from pathlib import Path
+from typing import Literal
+
+from plonket.base.fields import choice, switch
+from plonket.document.delivery import OutputBase
+from plonket.document.kinds import OUTPUTS, OutputEntry
+from plonket.media.failures import media_errors
+from plonket.outputs.common import Piece, Sheet, Writing
+from plonket.outputs.layers import PAGE, page_of, write_frame
+from plonket.outputs.picture import Finished
+
+NOTE = "order.json"
+EXR = {"picture": ("exr",)}
+
+
+class Parts(OutputBase):
+    """A folder for every layer, with the passes of each frame."""
+
+    kind: Literal["layers"] = "layers"
+    picture: Literal["exr", "png"] = choice("exr", label="As", group="File", names={"exr": "EXR", "png": "PNG, 16 bits"})
+    shadow: bool = switch(True, label="Shadows", group="File", help="What each layer takes off what lies behind it.")
+    matte: bool = switch(True, label="Mattes", group="File", help="What each layer covers.")
+    depth: bool = switch(True, label="Depth", group="File", when=EXR, help="Metres along the camera's axis, where known.")
+    normals: bool = switch(False, label="Normals", group="File", when=EXR, help="Which way surfaces face.")
+
+
+def wanted_by(output: Parts) -> list[str]:
+    """The passes that are wanted."""
+    deep = ("depth", "normals") if output.picture == "exr" else ()
+    return ["beauty", *(name for name in ("shadow", "matte", *deep) if getattr(output, name))]
+
+
+class PartsPiece:
+    """Takes frames apart into folders."""
+
+    def __init__(self, output: Parts, folder: Path, piece: Piece) -> None:
+        self._output, self._folder, self._piece = output, folder, piece
+        self._at = piece.first
+        self._order: dict[str, dict[str, str]] = {}
+
+    def write(self, picture: Finished) -> None:
+        with media_errors(self._folder, "written"):
+            for told in write_frame(self._folder, self._at, picture.parts(), self._output.picture, wanted_by(self._output)):
+                self._order.setdefault(told["folder"], told)
+        self._at += 1
+
+    def __enter__(self) -> PartsPiece:
+        self._folder.mkdir(parents=True, exist_ok=True)
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        about = {"start": self._piece.start, "end": self._at, "layers": list(self._order.values())}
+        (self._folder / NOTE).write_text(json.dumps(about))
+
+
+def _piece(output: Parts, path: Path, piece: Piece) -> Writing:
+    return PartsPiece(output, path, piece)
+
+
+def _joined(output: Parts, pieces: list[Path], out: Path, sheet: Sheet) -> None:
+    order: dict[str, dict[str, str]] = {}
+    start = end = 0
+    for piece in pieces:
+        about = json.loads((piece / NOTE).read_text())
+        start, end = about["start"], about["end"]
+        for told in about["layers"]:
+            order.setdefault(told["folder"], told)
+    page = page_of(
+        order, first=start, frames=end, fps=str(sheet.rate), kind=output.picture, wanted=wanted_by(output)
+    )  # fmt: skip
+    files = sorted((file.relative_to(piece), file) for piece in pieces for file in piece.rglob("*.*") if file.name != NOTE)
+    with media_errors(out, "written"):
+        if out.suffix.lower() == ".zip":
+            with zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as box:
+                for place, file in files:
+                    sheet.work.check_cancelled()
+                    box.write(file, place.as_posix())
+                box.writestr(PAGE, page)
+            return
+        for place, file in files:
+            (out / place).parent.mkdir(parents=True, exist_ok=True)
+            shutil.copyfile(file, out / place)
+        (out / PAGE).write_text(page)
+
+
+OUTPUTS.add(OutputEntry(
+    kind="layers", label="Layers, one by one", order=115, settings=Parts, run=_piece, joined=_joined, ending=lambda _: ".zip",
+    groups=("File",), traits=frozenset({"pictures", "parts"}),
+    help="A folder for the plate and for each layer, for compositing; a page says how they go together.",
+))  # fmt: skip
