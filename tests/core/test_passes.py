@@ -7,6 +7,7 @@ import zipfile
 
 import cv2
 import numpy as np
+import OpenEXR
 
 from plonket.base.colour import encode
 from plonket.base.conventions import F32, U8
@@ -125,6 +126,13 @@ class Passes(Rooms):
             self.assertEqual(json.loads((made / "passes.json").read_text()), json.loads((whole / "passes.json").read_text()))
             for name in ("base/000002.exr", "near_near/000001.exr"):
                 np.testing.assert_array_equal(read_exr(made / name, "RGBA"), read_exr(whole / name, "RGBA"))
+        one = parts.model_copy(update={"picture": "exr-one", "normals": True})
+        write_pieces(shot, sources, [one], lambda _: self.folder / "three", start=1, stop=2, began=0)  # type: ignore[arg-type]
+        with OpenEXR.File(str(self.folder / "three" / "000001.exr"), separate_channels=True) as found:
+            planes = {name: np.asarray(channel.pixels) for name, channel in found.channels().items()}
+        np.testing.assert_array_equal(planes["near_near.R"], read_exr(whole / "near_near/000001.exr", "R")[..., 0])
+        self.assertEqual({name.partition(".")[0] for name in planes}, {"R", "G", "B", "A", "near_near", "a-card_card"})
+        self.assertLessEqual({"near_near.Z", "near_near.N.X", "near_near.shadow.A"}, set(planes))
         self.assertEqual(open_clip(self.folder / "two.mp4").info.frames, 1, "a video of the same rendering")
 
     def test_pictures_of_sixteen_bits(self) -> None:

@@ -78,15 +78,27 @@ HOW = ("From the base up: result = light + result x (1 - matte - shadow), linear
 
 
 def write_frame(out: Path, number: int, passes: FramePasses, kind: str, wanted: Sequence[str]) -> list[dict[str, str]]:
-    """Write a frame's parts, ``exr`` (one file with all passes as channels) or ``png`` (16 bits; a folder a pass), below a
-    folder; returns what is to be said of its layers, the lowest first."""
+    """Write a frame's parts below a folder; returns what is to be said of its layers, the lowest first.
+
+    `kind` : ``exr`` (a file a layer with all passes as channels), ``exr-one`` (one file, channels by layer: ``name.R`` ...) or
+    ``png`` (16 bits; a folder a pass).
+    """
+    if kind == "exr-one":
+        channels = _channels(_base_of(passes), [name for name in wanted if name in ("beauty", "depth")])
+        for one in passes.layers:
+            channels |= {f"{one.name}.{name}": values for name, values in _channels(one, wanted).items()}
+        out.mkdir(parents=True, exist_ok=True)
+        write_exr(out / f"{number:06d}.exr", channels)
+        return [_told(one) for one in passes.layers]
     _write(out / BASE, number, _base_of(passes), kind, [name for name in wanted if name in ("beauty", "depth")])
-    told = []
     for one in passes.layers:
         _write(out / one.name, number, one, kind, wanted)
-        assert one.layer is not None
-        told.append({"folder": one.name, "name": one.layer.name, "kind": one.layer.kind, "blend": one.blend})
-    return told
+    return [_told(one) for one in passes.layers]
+
+
+def _told(one: LayerPasses) -> dict[str, str]:
+    assert one.layer is not None
+    return {"folder": one.name, "name": one.layer.name, "kind": one.layer.kind, "blend": one.blend}
 
 
 def page_of(
@@ -108,7 +120,7 @@ def _base_of(passes: FramePasses) -> LayerPasses:
 def _write(folder: Path, number: int, one: LayerPasses, kind: str, wanted: Sequence[str]) -> None:
     folder.mkdir(parents=True, exist_ok=True)
     if kind == "exr":
-        _write_exr(folder / f"{number:06d}.exr", one, wanted)
+        write_exr(folder / f"{number:06d}.exr", _channels(one, wanted))
         return
     code = {"beauty": _coded(one), "matte": _grey(one.matte), "shadow": _grey(one.shadow)}
     for name in wanted:
@@ -128,7 +140,8 @@ def _grey(values: F32) -> np.ndarray:
     return np.round(np.clip(values, 0, 1) * 65535).astype(np.uint16)
 
 
-def _write_exr(path: Path, one: LayerPasses, wanted: Sequence[str]) -> None:
+def _channels(one: LayerPasses, wanted: Sequence[str]) -> dict[str, np.ndarray]:
+    """An EXR file's channels by name."""
     channels: dict[str, np.ndarray] = {}
     if "beauty" in wanted:
         channels |= dict(zip("RGB", one.light.transpose(2, 0, 1).astype(np.float16), strict=True))
@@ -140,4 +153,4 @@ def _write_exr(path: Path, one: LayerPasses, wanted: Sequence[str]) -> None:
         channels["Z"] = one.depth
     if "normals" in wanted and one.normals is not None:
         channels |= {f"N.{axis}": part for axis, part in zip("XYZ", one.normals.transpose(2, 0, 1), strict=True)}
-    write_exr(path, channels)
+    return channels

@@ -17,14 +17,16 @@ from plonket.outputs.layers import PAGE, page_of, write_frame
 from plonket.outputs.picture import Finished
 
 NOTE = "order.json"
-EXR = {"picture": ("exr",)}
+EXR = {"picture": ("exr", "exr-one")}
 
 
 class Parts(OutputBase):
     """A folder for every layer, with the passes of each frame."""
 
     kind: Literal["layers"] = "layers"
-    picture: Literal["exr", "png"] = choice("exr", label="As", group="File", names={"exr": "EXR", "png": "PNG, 16 bits"})
+    picture: Literal["exr", "exr-one", "png"] = choice(
+        "exr", label="As", group="File",
+        names={"exr": "EXR, a folder a layer", "exr-one": "EXR, all in one", "png": "PNG, 16 bits"})  # fmt: skip
     shadow: bool = switch(True, label="Shadows", group="File", help="What each layer takes off what lies behind it.")
     matte: bool = switch(True, label="Mattes", group="File", help="What each layer covers.")
     depth: bool = switch(True, label="Depth", group="File", when=EXR, help="Metres along the camera's axis, where known.")
@@ -33,7 +35,7 @@ class Parts(OutputBase):
 
 def wanted_by(output: Parts) -> list[str]:
     """The passes that are wanted."""
-    deep = ("depth", "normals") if output.picture == "exr" else ()
+    deep = ("depth", "normals") if output.picture != "png" else ()
     return ["beauty", *(name for name in ("shadow", "matte", *deep) if getattr(output, name))]
 
 

@@ -133,6 +133,10 @@ export const useSavedFiles = (on: boolean) =>
 export const useDeliveries = () =>
   useQuery({ queryKey: ["deliveries"], queryFn: () => get<Delivery[]>("/deliveries"), staleTime: 0 });
 
+/** All work that is open or ended lately, for pages without a shot; what is heard meanwhile is newer. */
+export const useAllJobs = () =>
+  useQuery({ queryKey: ["jobs"], queryFn: () => get<Job[]>("/jobs"), staleTime: 0 });
+
 export const useJobs = (shot: string) =>
   useQuery({
     queryKey: ["jobs", shot],

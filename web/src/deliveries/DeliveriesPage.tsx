@@ -3,12 +3,14 @@ import { Trash2 } from "lucide-react";
 import { Link } from "wouter";
 import { type Delivery, post, remove } from "~/api/client";
 import { useLive } from "~/api/events";
-import { useDeliveries } from "~/api/queries";
+import { useAllJobs, useDeliveries } from "~/api/queries";
 import { PageFrame } from "~/app/PageFrame";
 import { Button } from "~/ui/Button";
 import { complain, mention } from "~/ui/Notices";
 import { Progress } from "~/ui/Progress";
-import { stopJob } from "~/workspace/actions/jobs";
+import { retryJob, stopJob } from "~/workspace/actions/jobs";
+
+const ROW = "mb-3 flex items-center gap-3 rounded-lg border border-line bg-raise p-3";
 
 export function DeliveriesPage() {
   const { data, error } = useDeliveries();
@@ -23,20 +25,38 @@ export function DeliveriesPage() {
       complain(problem instanceof Error ? problem.message : String(problem));
     }
   };
-  const working = Object.values(jobs).filter(
-    (j) => j.kind === "deliver" && ["queued", "running"].includes(j.state),
-  );
+  const { data: known = [] } = useAllJobs();
+  const every = { ...Object.fromEntries(known.map((j) => [j.id, j])), ...jobs };
+  // In the order in which they were begun: that is the order in which they are made.
+  const order = known.map((j) => j.id).reverse();
+  const deliveries = Object.values(every)
+    .filter((j) => j.kind === "deliver" && j.state !== "done")
+    .sort((p, q) => order.indexOf(p.id) - order.indexOf(q.id));
+  const working = deliveries.filter((j) => ["queued", "running", "stopping"].includes(j.state));
+  const halted = deliveries.filter((j) => ["stopped", "failed"].includes(j.state) && jobs[j.id]);
   return (
     <PageFrame title="Deliveries">
       {error && <p className="text-brick">{error.message}</p>}
       {working.map((job) => (
-        <div key={job.id} className="mb-3 flex items-center gap-3 rounded-lg border border-line bg-raise p-3">
-          <b>{job.label}</b>
+        <div key={job.id} className={ROW} data-testid="delivering">
+          <b className="whitespace-nowrap">{job.label}</b>
           <Progress done={job.done} total={job.total} label={job.label} />
-          <span className="num">
-            {job.done} / {job.total}
+          <span className="num whitespace-nowrap">
+            {job.state === "queued" ? "waits" : `${job.done} / ${job.total}`}
+            {job.seconds_left !== null && ` · ${Math.max(1, Math.round(job.seconds_left))} s left`}
           </span>
-          <Button onClick={() => void stopJob(job.id)}>Stop</Button>
+          <Button title="Frames that are finished are kept" onClick={() => void stopJob(job.id)}>
+            Pause
+          </Button>
+        </div>
+      ))}
+      {halted.map((job) => (
+        <div key={job.id} className={ROW}>
+          <b className="whitespace-nowrap">{job.label}</b>
+          <span className={`flex-1 ${job.state === "failed" ? "text-brick" : "text-ink-2"}`}>
+            {job.state === "failed" ? job.message : `Paused at ${job.done} of ${job.total}.`}
+          </span>
+          <Button onClick={() => void retryJob(job.id)}>Go on</Button>
         </div>
       ))}
       {data && !data.length && !working.length && (
