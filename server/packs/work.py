@@ -126,7 +126,7 @@ class Unpacking:
         total = max(1, path.stat().st_size >> 20) if path.exists() else 1
         resize(job, 2 * total)
         halves = _Halves(work, total)
-        with open_pack(path, name=job.payload["name"], work=halves.first) as pack:
+        with open_pack(path, name=job.payload["name"], work=halves.first, room=store.free_bytes()) as pack:
             store.check_room(2 * pack.size)
             others: dict[str, str] = {}
             for k, asset in enumerate(pack.manifest.assets):

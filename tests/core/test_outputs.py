@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from fractions import Fraction
 from pathlib import Path
 from typing import Any, ClassVar
+from unittest import mock
 
 import av
 import cv2
@@ -28,7 +29,7 @@ from plonket.media import open_clip
 from plonket.media.sound import Sound, read_wav
 from plonket.media.write import Coding, VideoWriter
 from plonket.render.deliver import deliver, delivery_size, file_name, finish, output_for, outputs_of, write_pieces
-from plonket.render.frame import render_light
+from plonket.render.frame import render_frame, render_light
 from plonket.render.media_pool import MediaPool
 from plonket.render.soundtrack import Recording, soundtrack
 from plonket.render.sources import ShotSources
@@ -233,6 +234,9 @@ class Outputs(unittest.TestCase):
         np.testing.assert_array_equal(np.array(Image.open(still)), open_clip(self.clip).rgb(7))
         jpeg = self.made(shot, self.of("still", at=2, picture="jpeg"))
         self.assertEqual((jpeg.suffix, jpeg.read_bytes()[:3]), (".jpg", b"\xff\xd8\xff"))
+        with mock.patch("plonket.render.deliver.render_frame", side_effect=render_frame) as drawn:
+            self.made(shot, self.of("still", at=7))
+        self.assertEqual([call.args[2] for call in drawn.call_args_list], [7], "no other frame is drawn")
         with self.assertRaisesRegex(BadInput, "Frame 40"):
             self.made(shot, self.of("still", at=40))
         sound = read_wav(self.made(shot, self.of("wav")))

@@ -138,6 +138,8 @@ class Packs(unittest.TestCase):
         for name, change, words in (("outside", outside, "damaged"), ("longer", longer, "damaged"), ("less", less, "incomplete"),
                                     ("swapped", swapped, "damaged"), ("newer", newer, "newer Plonket")):  # fmt: skip
             cases[name] = (self.forged(change).rename(self.folder / f"{name}.plonket"), words)
+        with mock.patch("shutil.disk_usage", return_value=mock.Mock(free=1000)), self.assertRaisesRegex(BadInput, "not enough room"):
+            unpack_shot_files(self.packed(), self.folder / "out-full")
         cut = self.folder / "cut.plonket"
         cut.write_bytes(self.packed().read_bytes()[:-4000])
         text = self.folder / "text.plonket"

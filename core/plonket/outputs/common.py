@@ -7,7 +7,7 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from pathlib import Path
-from typing import Literal, Protocol
+from typing import Any, Literal, Protocol
 
 from plonket.base.errors import BadInput
 from plonket.base.fields import Settings, choice, plain
@@ -163,14 +163,12 @@ class SequencePiece:
     def __init__(
         self, folder: Path, piece: Piece, ending: str, save: Callable[[Path, Finished], None], every: int = 1
     ) -> None:
-        self._folder, self._ending, self._save, self._every = folder, ending, save, every
-        self._at = piece.first
+        self._folder, self._ending, self._save = folder, ending, save
+        self._number = -(-piece.first // every)
 
     def write(self, picture: Finished) -> None:
-        number, left = divmod(self._at, self._every)
-        self._at += 1
-        if not left:
-            self._save(self._folder / f"{number:06d}{self._ending}", picture)
+        self._save(self._folder / f"{self._number:06d}{self._ending}", picture)
+        self._number += 1
 
     def __enter__(self) -> SequencePiece:
         self._folder.mkdir(parents=True, exist_ok=True)
@@ -180,23 +178,9 @@ class SequencePiece:
         """What was written stays: the piece is written again over it."""
 
 
-class ThinnedPiece:
-    """Takes one of so many frames on to another piece."""
-
-    def __init__(self, inner: VideoPiece, piece: Piece, every: int) -> None:
-        self._inner, self._every, self._at = inner, every, piece.first
-
-    def write(self, picture: Finished) -> None:
-        if self._at % self._every == 0:
-            self._inner.write(picture)
-        self._at += 1
-
-    def __enter__(self) -> ThinnedPiece:
-        self._inner.__enter__()
-        return self
-
-    def __exit__(self, *error: object) -> None:
-        self._inner.__exit__(*error)
+def thinned(output: Any, before: int, _frame: int) -> bool:
+    """Whether a file that takes one of so many frames takes this one."""
+    return before % int(output.every) == 0
 
 
 WHOLE_COLOUR = PlaneCoding(bits=10, half_x=False, half_y=False)

@@ -18,7 +18,7 @@ from plonket.document.delivery import OutputBase
 from plonket.document.kinds import OUTPUTS, OutputEntry
 from plonket.media.clip import open_clip
 from plonket.media.failures import media_errors
-from plonket.outputs.common import BETWEEN, Piece, Sheet, Thinned, ThinnedPiece, VideoPiece, Writing, pictures_of
+from plonket.outputs.common import BETWEEN, Piece, Sheet, Thinned, VideoPiece, Writing, pictures_of, thinned
 
 
 class AnimatedWebp(Thinned, OutputBase):
@@ -42,8 +42,7 @@ WEBP: dict[str, dict[str, Any]] = {"small": {"quality": 60}, "good": {"quality":
 
 def _piece(output: Any, path: Path, piece: Piece) -> Writing:
     coverage = getattr(output, "coverage", "none")
-    inner = VideoPiece(path, piece, BETWEEN, deep=True, coverage="none" if coverage == "none" else "straight")
-    return ThinnedPiece(inner, piece, output.every)
+    return VideoPiece(path, piece, BETWEEN, deep=True, coverage="none" if coverage == "none" else "straight")
 
 
 def _frames(pieces: list[Path], sheet: Sheet) -> Iterator[U8]:
@@ -127,11 +126,11 @@ def _drain(end: Any, stream: Any, box: Any) -> None:
 
 OUTPUTS.add(OutputEntry(
     kind="webp", label="Animated WebP", order=140, settings=AnimatedWebp, run=_piece, joined=_webp, ending=lambda _: ".webp",
-    endings=(".webp",), groups=("File",), traits=frozenset({"moving", "covered"}),
+    endings=(".webp",), wants=thinned, groups=("File",), traits=frozenset({"moving", "covered"}),
     help="A short loop that pages show as a picture.",
 ))  # fmt: skip
 OUTPUTS.add(OutputEntry(
     kind="gif", label="Animated GIF", order=150, settings=AnimatedGif, run=_piece, joined=_gif, ending=lambda _: ".gif",
-    endings=(".gif",), groups=("File",), traits=frozenset({"moving"}),
+    endings=(".gif",), wants=thinned, groups=("File",), traits=frozenset({"moving"}),
     help="A short loop with 256 colours, for where nothing else is taken.",
 ))  # fmt: skip

@@ -17,7 +17,7 @@ from plonket.document.kinds import OUTPUTS, OutputEntry
 from plonket.image.exr import write_exr
 from plonket.keying.unpremultiply import straight_light
 from plonket.media.failures import disk_full, media_errors
-from plonket.outputs.common import Covered, Piece, SequencePiece, Sheet, Thinned, Writing
+from plonket.outputs.common import Covered, Piece, SequencePiece, Sheet, Thinned, Writing, thinned
 from plonket.outputs.picture import Finished
 
 
@@ -125,7 +125,7 @@ def _entry(kind: str, label: str, order: int, settings: Any, save: Callable[[Any
 
     return OutputEntry(
         kind=kind, label=label, order=order, settings=settings, run=run, joined=joined_pictures, ending=lambda _: ".zip",
-        groups=("File",), traits=frozenset({"pictures", *traits}), help=help,
+        groups=("File",), traits=frozenset({"pictures", *traits}), help=help, wants=thinned,
     )  # fmt: skip
 
 

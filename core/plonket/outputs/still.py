@@ -31,18 +31,15 @@ class OneFrame(OutputBase):
 
 
 class StillPiece:
-    """Waits for the one frame that is wanted."""
+    """Takes the one frame that is wanted."""
 
-    def __init__(self, output: OneFrame, folder: Path, piece: Piece) -> None:
+    def __init__(self, output: OneFrame, folder: Path) -> None:
         self._output, self._folder = output, folder
-        self._at = piece.start + piece.first
 
     def write(self, picture: Finished) -> None:
-        if self._at == self._output.at:
-            self._folder.mkdir(parents=True, exist_ok=True)
-            save = save_png if self._output.picture == "png" else save_jpeg
-            save(self._output)(self._folder / f"still{ending_of(self._output)}", picture)
-        self._at += 1
+        self._folder.mkdir(parents=True, exist_ok=True)
+        save = save_png if self._output.picture == "png" else save_jpeg
+        save(self._output)(self._folder / f"still{ending_of(self._output)}", picture)
 
     def __enter__(self) -> StillPiece:
         return self
@@ -56,8 +53,8 @@ def ending_of(output: OneFrame) -> str:
     return ".png" if output.picture == "png" else ".jpg"
 
 
-def _piece(output: OneFrame, path: Path, piece: Piece) -> Writing:
-    return StillPiece(output, path, piece)  # type: ignore[return-value]
+def _piece(output: OneFrame, path: Path, _piece: Piece) -> Writing:
+    return StillPiece(output, path)  # type: ignore[return-value]
 
 
 def _joined(output: OneFrame, pieces: list[Path], out: Path, _sheet: Sheet) -> None:
@@ -69,5 +66,6 @@ def _joined(output: OneFrame, pieces: list[Path], out: Path, _sheet: Sheet) -> N
 
 OUTPUTS.add(OutputEntry(
     kind="still", label="One frame", order=160, settings=OneFrame, run=_piece, joined=_joined, ending=ending_of,
-    groups=("File",), traits=frozenset({"picture", "covered"}), help="A single frame, as for a cover.",
+    wants=lambda output, _before, frame: frame == output.at, groups=("File",),
+    traits=frozenset({"picture", "covered"}), help="A single frame, as for a cover.",
 ))  # fmt: skip

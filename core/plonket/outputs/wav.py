@@ -46,5 +46,5 @@ def _joined(_output: SoundAlone, _pieces: list[Path], out: Path, sheet: Sheet) -
 
 OUTPUTS.add(OutputEntry(
     kind="wav", label="Sound (WAV)", order=170, settings=SoundAlone, run=_piece, joined=_joined, ending=lambda _: ".wav",
-    endings=(".wav",), traits=frozenset({"sound", "unseen"}), help="The sound alone, without loss.",
+    endings=(".wav",), wants=lambda *_: False, traits=frozenset({"sound", "unseen"}), help="The sound alone, without loss.",
 ))  # fmt: skip

@@ -106,8 +106,13 @@ class Pack:
 
 
 @contextmanager
-def open_pack(path: Path, *, name: str | None = None, work: Work | None = None) -> Iterator[Pack]:
-    """Open a pack and check all of it. Raises `FormatError` or `BadInput` in words; `name` stands for the file in them."""
+def open_pack(
+    path: Path, *, name: str | None = None, work: Work | None = None, room: int | None = None
+) -> Iterator[Pack]:
+    """Open a pack and check all of it, but none that would take more bytes than there is `room`.
+
+    Raises `FormatError` or `BadInput` in words; `name` stands for the file in them.
+    """
     name = name or path.name
     if not path.exists():
         raise BadInput("pack.missing", f"{name} was not found.")
@@ -115,6 +120,9 @@ def open_pack(path: Path, *, name: str | None = None, work: Work | None = None) 
         with zipfile.ZipFile(path) as box:
             pack = Pack(box, _manifest(box, name), name)
             _check_names(box, pack.manifest, name)
+            if room is not None and pack.size > room:
+                raise BadInput("media.disk_full", f"There is not enough room on the disk: {pack.size / 1e6:.0f} MB are needed. "
+                                                  "Nothing was changed; free some space and try again.")  # fmt: skip
             pack.check(work or Work())
             yield pack
     except (zipfile.BadZipFile, NotImplementedError, RuntimeError, EOFError, KeyError, zlib.error, lzma.LZMAError) as error:

@@ -70,11 +70,9 @@ def unpack_shot_files(path: Path, out: Path, work: Work | None = None) -> list[P
     """
     if out.exists():
         raise BadInput("unpack.exists", f"{out.name} is there already. Give another folder.")
-    with open_pack(path, work=work) as pack, media_errors(out, "written"):
+    with media_errors(out, "written"):
         out.parent.mkdir(parents=True, exist_ok=True)
-        free = shutil.disk_usage(out.parent).free
-        if pack.size > free:
-            raise BadInput("media.disk_full", f"There is not enough room on the disk: {pack.size / 1e6:.0f} MB are needed.")
+    with open_pack(path, work=work, room=shutil.disk_usage(out.parent).free) as pack, media_errors(out, "written"):
         with tempfile.TemporaryDirectory(dir=out.parent, prefix=".unpacking-") as aside:
             folder = Path(aside) / "whole"
             media: dict[str, str] = {}

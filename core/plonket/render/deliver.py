@@ -106,13 +106,18 @@ def write_pieces(
     sizes = {one.id: delivery_size(shot, one, scale) for one in outputs}
     boxes = {frame.id: boxes_of(frame, shot, sources) for frame in frames.values() if frame is not None}
     apart = [one for one in outputs if "parts" in OUTPUTS.of(one).traits]
-    shown = [one for one in outputs if one not in apart and "unseen" not in OUTPUTS.of(one).traits]
-    lights = any(_wants_light(one, frames[one.id]) for one in shown)
+    lights = any(_wants_light(one, frames.get(one.id)) for one in outputs if one not in apart)
+
+    def wanting(frame: int) -> list[OutputBase]:
+        """The files that take a frame."""
+        return [one for one in outputs if OUTPUTS.of(one).wants(one, frame - began, frame)]
 
     def made(frame: int) -> dict[str, Finished]:
         """A frame's pictures, by the ids of the frames that they show."""
         out = {}
-        if apart:
+        wanted = wanting(frame)
+        shown = [one for one in wanted if one not in apart]
+        if len(shown) < len(wanted):
             out[PARTS] = Finished(parts=frame_passes(shot, sources, frame, scale=scale))
         if not shown:
             return out
@@ -132,11 +137,9 @@ def write_pieces(
         for one in outputs:
             piece = Piece(size=sizes[one.id], rate=rate, first=start - began, start=began)
             writers[one.id] = stack.enter_context(OUTPUTS.of(one).run(one, places(one), piece))
-        for _, pictures in in_order(made, start, stop, work):
-            for one in outputs:
-                picture = pictures.get(PARTS if one in apart else one.frame or "")
-                if picture is not None:
-                    writers[one.id].write(picture)
+        for frame, pictures in in_order(made, start, stop, work):
+            for one in wanting(frame):
+                writers[one.id].write(pictures[PARTS if one in apart else one.frame or ""])
 
 
 def _wants_light(output: OutputBase, frame: DeliveryFrame | None) -> bool:
