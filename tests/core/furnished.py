@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import tempfile
 import unittest
 from collections.abc import Callable, Sequence
@@ -27,6 +26,9 @@ from plonket.room.camera import RoomCamera
 from tests.core.test_scene import SIZE, camera
 
 RENDERER = Renderer()
+
+BAKED = tempfile.TemporaryDirectory()
+"""What was made for single shots; gone with the process."""
 
 
 class Furnished(NoMedia):
@@ -68,7 +70,7 @@ class Furnished(NoMedia):
     def baked(self, layer: str, what: str, make: Callable[[], tuple[str, bytes]]) -> str:
         if (layer, what) not in self._baked:
             name, data = make()
-            path = Path(tempfile.gettempdir()) / f"plonket-test-{os.getpid()}-{name}"
+            path = Path(BAKED.name) / name
             path.write_bytes(data)
             self._baked[layer, what] = str(path)
         return self._baked[layer, what]
