@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Literal
 
 from plonket.document.delivery import OutputBase
 from plonket.document.kinds import OUTPUTS, OutputEntry
 from plonket.media.write import Coding
 from plonket.media.yuv import PlaneCoding
-from plonket.outputs.common import Deep, Heard, Lossy, Piece, Sheet, VideoPiece, Writing, join_video, sound_as
+from plonket.outputs.common import Deep, Heard, Lossy, as_video, sound_as
 
 CRF = {"small": 42.0, "good": 30.0, "best": 16.0}
 
@@ -25,15 +24,7 @@ def _coding(output: Av1) -> Coding:
     return Coding(codec="av1", crf=CRF[output.quality], planes=planes, b_frames=0, sound=sound_as(output.audio))
 
 
-def _piece(output: Av1, path: Path, piece: Piece) -> Writing:
-    return VideoPiece(path, piece, _coding(output), deep=output.bits == "10")
-
-
-def _joined(output: Av1, pieces: list[Path], out: Path, sheet: Sheet) -> None:
-    join_video(pieces, out, sheet, _coding(output), at_most=output.at_most)
-
-
 OUTPUTS.add(OutputEntry(
-    kind="av1", label="AV1 (MP4)", order=30, settings=Av1, run=_piece, joined=_joined, ending=lambda _: ".mp4",
+    kind="av1", label="AV1 (MP4)", order=30, settings=Av1, **as_video(_coding), ending=lambda _: ".mp4",
     groups=("File",), traits=frozenset({"sound", "played"}), help="Smallest of all; browsers and new phones play it.",
 ))  # fmt: skip

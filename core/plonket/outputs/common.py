@@ -122,6 +122,19 @@ def join_video(pieces: list[Path], out: Path, sheet: Sheet, coding: Coding, *, a
         _kept_below(out, round(at_most * 1e6), sheet, coding)
 
 
+def as_video(coding: Callable[[Any], Coding]) -> dict[str, Any]:
+    """`run` and `joined` of a kind of video, by how its settings have it coded."""
+
+    def run(output: Any, path: Path, piece: Piece) -> Writing:
+        how = coding(output)
+        return VideoPiece(path, piece, how, deep=how.planes.bits > 8, coverage=getattr(output, "coverage", "none"))
+
+    def joined(output: Any, pieces: list[Path], out: Path, sheet: Sheet) -> None:
+        join_video(pieces, out, sheet, coding(output), at_most=getattr(output, "at_most", 0))
+
+    return {"run": run, "joined": joined}
+
+
 SPARE = 0.985
 """Of a limit; containers and the last frames take some."""
 LEAST_BITS = 20_000

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Literal
 
 from plonket.base.fields import choice
@@ -10,7 +9,7 @@ from plonket.document.delivery import OutputBase
 from plonket.document.kinds import OUTPUTS, OutputEntry
 from plonket.media.write import Coding
 from plonket.media.yuv import PlaneCoding
-from plonket.outputs.common import Piece, Sheet, VideoPiece, Writing, join_video
+from plonket.outputs.common import as_video
 
 
 class Ffv1(OutputBase):
@@ -29,16 +28,8 @@ def _coding(output: Ffv1) -> Coding:
     return Coding(codec="ffv1", planes=planes, key_every=1, b_frames=0, covered=output.coverage != "none")
 
 
-def _piece(output: Ffv1, path: Path, piece: Piece) -> Writing:
-    return VideoPiece(path, piece, _coding(output), deep=True, coverage=output.coverage)
-
-
-def _joined(output: Ffv1, pieces: list[Path], out: Path, sheet: Sheet) -> None:
-    join_video(pieces, out, sheet, _coding(output))
-
-
 OUTPUTS.add(OutputEntry(
-    kind="ffv1", label="FFV1 (MKV)", order=70, settings=Ffv1, run=_piece, joined=_joined, ending=lambda _: ".mkv",
+    kind="ffv1", label="FFV1 (MKV)", order=70, settings=Ffv1, **as_video(_coding), ending=lambda _: ".mkv",
     endings=(".mkv",), groups=("File",), traits=frozenset({"sound", "covered"}),
     help="Loses nothing, for keeping. Few programs play it.",
 ))  # fmt: skip

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Literal
 
 from plonket.document.delivery import OutputBase
 from plonket.document.kinds import OUTPUTS, OutputEntry
 from plonket.media.write import Coding
 from plonket.media.yuv import PlaneCoding
-from plonket.outputs.common import Deep, Heard, Lossy, Piece, Sheet, VideoPiece, Writing, join_video, sound_as
+from plonket.outputs.common import Deep, Heard, Lossy, as_video, sound_as
 
 QUALITY = {"small": (24.0, "fast"), "good": (18.0, "fast"), "best": (9.0, "medium")}
 
@@ -27,16 +26,8 @@ def coding_of(output: H264) -> Coding:
     return Coding(crf=crf, preset=preset, planes=planes, sound=sound_as(output.audio))
 
 
-def _piece(output: H264, path: Path, piece: Piece) -> Writing:
-    return VideoPiece(path, piece, coding_of(output), deep=output.bits == "10")
-
-
-def _joined(output: H264, pieces: list[Path], out: Path, sheet: Sheet) -> None:
-    join_video(pieces, out, sheet, coding_of(output), at_most=output.at_most)
-
-
 OUTPUTS.add(OutputEntry(
-    kind="h264", label="H.264 (MP4)", order=10, settings=H264, run=_piece, joined=_joined, ending=lambda _: ".mp4",
+    kind="h264", label="H.264 (MP4)", order=10, settings=H264, **as_video(coding_of), ending=lambda _: ".mp4",
     endings=(".mp4", ".m4v", ".mov"), groups=("File",), traits=frozenset({"sound", "played"}),
     help="Plays everywhere, and every platform takes it.",
 ))  # fmt: skip

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Literal
 
 from plonket.base.fields import choice
@@ -10,7 +9,7 @@ from plonket.document.delivery import OutputBase
 from plonket.document.kinds import OUTPUTS, OutputEntry
 from plonket.media.write import Coding
 from plonket.media.yuv import PlaneCoding
-from plonket.outputs.common import Deep, Heard, Lossy, Piece, Sheet, VideoPiece, Writing, join_video, sound_as
+from plonket.outputs.common import Deep, Heard, Lossy, as_video, sound_as
 
 CRF = {"small": 28.0, "good": 22.0, "best": 14.0}
 
@@ -28,15 +27,7 @@ def _coding(output: H265) -> Coding:
     return Coding(codec="h265", crf=CRF[output.quality], preset=output.speed, planes=planes, sound=sound_as(output.audio))
 
 
-def _piece(output: H265, path: Path, piece: Piece) -> Writing:
-    return VideoPiece(path, piece, _coding(output), deep=output.bits == "10")
-
-
-def _joined(output: H265, pieces: list[Path], out: Path, sheet: Sheet) -> None:
-    join_video(pieces, out, sheet, _coding(output), at_most=output.at_most)
-
-
 OUTPUTS.add(OutputEntry(
-    kind="h265", label="H.265 (MP4)", order=20, settings=H265, run=_piece, joined=_joined, ending=lambda _: ".mp4",
+    kind="h265", label="H.265 (MP4)", order=20, settings=H265, **as_video(_coding), ending=lambda _: ".mp4",
     groups=("File",), traits=frozenset({"sound"}), help="Smaller than H.264; phones play it, not all browsers do.",
 ))  # fmt: skip

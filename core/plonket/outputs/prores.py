@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Literal
 
 from plonket.base.fields import choice
@@ -10,7 +9,7 @@ from plonket.document.delivery import OutputBase
 from plonket.document.kinds import OUTPUTS, OutputEntry
 from plonket.media.write import Coding
 from plonket.media.yuv import PlaneCoding
-from plonket.outputs.common import WHOLE_COLOUR, Covered, Piece, Sheet, VideoPiece, Writing, join_video
+from plonket.outputs.common import WHOLE_COLOUR, Covered, as_video
 
 
 class ProRes4444(Covered, OutputBase):
@@ -36,29 +35,13 @@ def _without(output: ProRes422) -> Coding:
     return Coding(codec="prores422", planes=PlaneCoding(bits=10, half_y=False), key_every=1, b_frames=0, sound=sound)
 
 
-def _covered_piece(output: ProRes4444, path: Path, piece: Piece) -> Writing:
-    return VideoPiece(path, piece, _with_coverage(output), deep=True, coverage=output.coverage)
-
-
-def _bare_piece(output: ProRes422, path: Path, piece: Piece) -> Writing:
-    return VideoPiece(path, piece, _without(output), deep=True)
-
-
-def _covered_joined(output: ProRes4444, pieces: list[Path], out: Path, sheet: Sheet) -> None:
-    join_video(pieces, out, sheet, _with_coverage(output))
-
-
-def _bare_joined(output: ProRes422, pieces: list[Path], out: Path, sheet: Sheet) -> None:
-    join_video(pieces, out, sheet, _without(output))
-
-
 OUTPUTS.add(OutputEntry(
-    kind="prores4444", label="ProRes 4444 (MOV)", order=50, settings=ProRes4444, run=_covered_piece, joined=_covered_joined,
+    kind="prores4444", label="ProRes 4444 (MOV)", order=50, settings=ProRes4444, **as_video(_with_coverage),
     ending=lambda _: ".mov", groups=("File",), traits=frozenset({"sound", "covered"}),
     help="For cutting programs, with coverage. Large; browsers do not play it.",
 ))  # fmt: skip
 OUTPUTS.add(OutputEntry(
-    kind="prores422", label="ProRes 422 HQ (MOV)", order=60, settings=ProRes422, run=_bare_piece, joined=_bare_joined,
+    kind="prores422", label="ProRes 422 HQ (MOV)", order=60, settings=ProRes422, **as_video(_without),
     ending=lambda _: ".mov", groups=("File",), traits=frozenset({"sound"}),
     help="For cutting programs. Large; browsers do not play it.",
 ))  # fmt: skip

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Literal
 
 from plonket.base.fields import choice
 from plonket.document.delivery import OutputBase
 from plonket.document.kinds import OUTPUTS, OutputEntry
 from plonket.media.write import Coding
-from plonket.outputs.common import Lossy, Piece, Sheet, VideoPiece, Writing, join_video
+from plonket.outputs.common import Lossy, as_video
 
 CRF = {"small": 40.0, "good": 28.0, "best": 14.0}
 
@@ -27,16 +26,8 @@ def _coding(output: Vp9) -> Coding:
     return Coding(codec="vp9", crf=CRF[output.quality], b_frames=0, key_every=120, covered=output.coverage != "none")
 
 
-def _piece(output: Vp9, path: Path, piece: Piece) -> Writing:
-    return VideoPiece(path, piece, _coding(output), coverage=output.coverage)
-
-
-def _joined(output: Vp9, pieces: list[Path], out: Path, sheet: Sheet) -> None:
-    join_video(pieces, out, sheet, _coding(output), at_most=output.at_most)
-
-
 OUTPUTS.add(OutputEntry(
-    kind="vp9", label="VP9 (WebM)", order=40, settings=Vp9, run=_piece, joined=_joined, ending=lambda _: ".webm",
+    kind="vp9", label="VP9 (WebM)", order=40, settings=Vp9, **as_video(_coding), ending=lambda _: ".webm",
     endings=(".webm",), groups=("File",), traits=frozenset({"sound", "covered", "played"}),
     help="What browsers lay over a page: with coverage, sound and all.",
 ))  # fmt: skip
