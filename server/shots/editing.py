@@ -159,6 +159,7 @@ def give_footage(shot_id: uuid.UUID, asset: Asset) -> None:
     footage = Footage(
         asset=asset.digest, name=asset.name, width=info["width"], height=info["height"], rate=info["fps"],
         frames=info["frames"], in_frame=0, out_frame=info["frames"] - 1, opacity=0.0 if asset.settings.get("canvas") else 100.0,
+        ground="clear" if info.get("has_alpha") else "black",
     )  # fmt: skip
 
     def change(document: Document) -> Document | None:

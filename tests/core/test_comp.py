@@ -226,6 +226,7 @@ class FakeSources:
         return np.eye(3) if self.moves is None else between(self.moves, frame)
 
     view = None
+    covered = False
     footage = DIGEST
     size = (200, 120)
 

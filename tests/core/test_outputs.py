@@ -28,6 +28,7 @@ from plonket.document.shot import Shot, read_shot
 from plonket.media import open_clip
 from plonket.media.sound import Sound, read_wav
 from plonket.media.write import Coding, VideoWriter
+from plonket.outputs.common import WHOLE_COLOUR
 from plonket.render.deliver import deliver, delivery_size, file_name, finish, output_for, outputs_of, write_pieces
 from plonket.render.frame import render_frame, render_light
 from plonket.render.media_pool import MediaPool
@@ -299,6 +300,34 @@ class Outputs(unittest.TestCase):
         old = json.loads(json.dumps({"name": "s", "delivery": {"quality": "best", "scale": "half", "sound": False}}))
         shot = read_shot(old, stored=True)
         self.assertEqual((shot.delivery.quality, shot.delivery.scale, shot.delivery.outputs, shot.frames), ("best", "half", [], []))
+
+    def test_footage_with_coverage_keeps_it(self) -> None:
+        """As it is, half as large, steadied nowhere, mixed between frames; and things under it are seen through it."""
+        cut = self.folder / "cut.mov"
+        coding = Coding(codec="prores", planes=WHOLE_COLOUR, key_every=1, b_frames=0, covered=True)
+        covers = []
+        with VideoWriter(cut, SIZE, RATE, coding=coding) as out:
+            for k, frame in enumerate(self.frames):
+                alpha = np.zeros(SIZE[::-1], np.uint8)
+                cv2.circle(alpha, (60 + 4 * k, 54), 30, 255, -1, cv2.LINE_AA)
+                covers.append(alpha)
+                out.write(np.dstack([frame, alpha]))
+        self.clip = cut
+        shot = self.shot(footage={"ground": "clear"})
+        for frame, scale in ((0, 1.0), (7, 1.0), (7, 0.5)):
+            light = render_light(shot, self.sources(shot), frame, scale=scale)
+            true = covers[frame] if scale == 1 else cv2.resize(covers[frame], (96, 54), interpolation=cv2.INTER_AREA)
+            self.assertLess(float(np.abs(light[..., 3] * 255 - true).mean()), 0.6)
+        made = decoded(self.made(shot, outputs_of(shot)[0]))[7]
+        self.assertLess(float(np.abs(made[..., 3].astype(int) - covers[7]).mean()), 0.6)
+        self.assertLess(float(np.abs(made[54, 88, :3].astype(int) - self.frames[7][54, 88]).max()), 6)
+        slow = {"moment": {"keys": [{"frame": 0, "value": 0, "ease": "linear"}, {"frame": 20, "value": 10}]}, "between": "mixed"}
+        between = render_light(self.shot(footage={"ground": "clear", "time": slow, "out_frame": 20}),
+                               self.sources(self.shot(footage={"ground": "clear", "time": slow, "out_frame": 20})), 5)  # fmt: skip
+        mixed = (covers[2].astype(float) + covers[3]) / 2
+        self.assertLess(float(np.abs(between[..., 3] * 255 - mixed).mean()), 1.0)
+        black = render_frame(self.shot(), self.sources(self.shot()), 7)
+        self.assertEqual(int(black[10, 10].max()), 0, "on black")
 
     def test_light_above_white_is_in_files_of_light(self) -> None:
         fill = {"kind": "fill", "id": "f", "name": "F", "first": "#ffffff", "blend": "add"}

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import uuid
 import zipfile
+from fractions import Fraction
 
 import cv2
 import numpy as np
@@ -12,6 +13,8 @@ from deliveries.models import Delivery
 from library.models import Asset
 from library.pool import pool
 from plonket.media import open_clip
+from plonket.media.write import Coding, VideoWriter
+from plonket.outputs.common import WHOLE_COLOUR
 from plonket.render.frame import render_frame
 from plonket.render.sources import ShotSources
 from shots.editing import document_of, find_shot
@@ -146,6 +149,24 @@ class InFront(WithPlate):
         self.page.json("POST", f"/shots/{shot}/footage", {"footage": wanted | {"frames": 0}}, status=400)
         clip = footage["asset"]
         self.page.json("POST", f"/shots/{shot}/footage", {"footage": wanted | {"asset": clip}}, status=400)
+
+    def test_a_clip_with_coverage_keeps_it_as_footage(self) -> None:
+        path = self.folder / "cut.mov"
+        with VideoWriter(path, (64, 48), Fraction(25), coding=Coding(codec="prores", planes=WHOLE_COLOUR, key_every=1, b_frames=0,
+                                                                     covered=True)) as out:  # fmt: skip
+            for _ in range(5):
+                picture = np.full((48, 64, 4), 200, np.uint8)
+                picture[:, :, 3] = np.where(np.arange(64) < 32, 255, 0)
+                out.write(picture)
+        shot = self.new_shot()
+        self.assertEqual(self.page.upload(path, shot=shot).status_code, 204)
+        self.assertEqual(self.page.json("GET", f"/shots/{shot}")["document"]["footage"]["ground"], "clear")
+        self.page.json("POST", f"/shots/{shot}/deliver", {})
+        clip = open_clip(Delivery.objects.get().path)
+        self.addCleanup(clip.close)
+        rgba = clip.rgba(3)
+        self.assertLess(int(rgba[:, 36:, 3].max()), 4)
+        self.assertGreater(int(rgba[:, :28, 3].min()), 251)
 
     def test_a_zip_of_numbered_pictures_with_one_missing(self) -> None:
         path = self.folder / "storm.zip"

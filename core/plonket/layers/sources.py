@@ -46,6 +46,11 @@ class Sources(Protocol):
         """The clip's (width, height)."""
         ...
 
+    @property
+    def covered(self) -> bool:
+        """Whether the footage says itself what it covers: a clip with alpha."""
+        ...
+
     def moment(self, frame: float) -> float:
         """The clip's moment, in its frames, that a moment of the shot shows."""
         ...
@@ -54,8 +59,9 @@ class Sources(Protocol):
         """The footage, mended, at a moment of the clip, between its frames too: 8-bit sRGB-coded (h, w, 3)."""
         ...
 
-    def keyed_plate(self, moment: float, key: KeyBase, level: int = 0) -> StillSource:
-        """The same less what a key (taken `at_moment`) takes off, halved `level` times at the most."""
+    def keyed_plate(self, moment: float, key: KeyBase | None, level: int = 0) -> StillSource:
+        """The same less what a key (taken `at_moment`) takes off, halved `level` times at the most; without one, what it says
+        itself that it covers."""
         ...
 
     def plate_picture(self, frame: int, size: tuple[int, int], view: F64, key: KeyBase | None) -> F32:

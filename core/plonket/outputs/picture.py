@@ -6,7 +6,7 @@ from typing import Literal
 
 import numpy as np
 
-from plonket.base.colour import bytes_of, colours_to_8bit, deep_codes, opaque_from_codes
+from plonket.base.colour import colours_to_8bit, deep_codes, encode_8bit, opaque_from_codes
 from plonket.base.conventions import F32, U8, Codes
 from plonket.image.push_pull import spread_out
 from plonket.keying.unpremultiply import straight_light
@@ -59,9 +59,10 @@ class Finished:
             return deep_codes(self._light) if deep else colours_to_8bit(self._light)
         light = self.light()
         some = spread and coverage == "straight" and light[..., 3].min() < 1
-        colours = deep_codes(spread_out(light[..., :3], light[..., 3], enough=0.02) if some else straight_light(light))
-        alpha = np.round(np.clip(light[..., 3], 0, 1) * 65535).astype(np.uint16)
+        whole = spread_out(light[..., :3], light[..., 3], enough=0.02) if some else straight_light(light)
+        top = 65535 if deep else 255
+        colours: Codes = deep_codes(whole) if deep else encode_8bit(np.clip(whole, 0, 1))
+        alpha = (np.clip(light[..., 3], 0, 1) * top + 0.5).astype(colours.dtype)
         if coverage == "premultiplied":
-            colours = ((colours.astype(np.uint32) * alpha[..., None] + 32767) // 65535).astype(np.uint16)
-        whole = np.dstack([colours, alpha])
-        return whole if deep else bytes_of(whole)
+            colours = ((colours.astype(np.uint32) * alpha[..., None] + top // 2) // top).astype(colours.dtype)
+        return np.dstack([colours, alpha])

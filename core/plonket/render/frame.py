@@ -90,7 +90,7 @@ def _is_bare(shot: Shot, sources: Sources, frame: int, *, finished: bool) -> boo
     """Whether the picture is nothing but the plate, pixel on pixel: `finished`, or without its stack."""
     assert shot.footage is not None
     alone = not finished or not (shot.finish or any(layer.shown and layer.is_there(frame) for layer in shot.stack))
-    return alone and value_at(shot.footage.opacity, frame) >= 100 and sources.view is None
+    return alone and value_at(shot.footage.opacity, frame) >= 100 and sources.view is None and not sources.covered
 
 
 def _canvas(shot: Shot, sources: Sources, frame: int, size: tuple[int, int], view: FrameView, held: str | None) -> F32:

@@ -27,6 +27,7 @@ class NoMedia:
     """`Sources` of a document that refers to nothing: for elements that are generated."""
 
     view: ViewPath | None = None
+    covered = False
     footage: str | None = None
     room: str | None = None
 
@@ -40,7 +41,7 @@ class NoMedia:
     def plate(self, asset: str, moment: float) -> Codes:
         return np.zeros((self.size[1], self.size[0], 3), np.uint8)
 
-    def keyed_plate(self, moment: float, key: KeyBase, level: int = 0) -> StillSource:
+    def keyed_plate(self, moment: float, key: KeyBase | None, level: int = 0) -> StillSource:
         return StillSource(np.zeros((2, 2, 4), np.uint8))
 
     def plate_picture(self, frame: int, size: tuple[int, int], view: F64, key: KeyBase | None) -> F32:

@@ -31,11 +31,12 @@ def plate_picture(
     key : what is taken off, `at_moment`; None: nothing.
     """
     zoom = np.diag([size[0] / sources.size[0], size[0] / sources.size[0], 1.0])
+    whole = key is None and not sources.covered
     if sources.view is None and np.array_equal(view, zoom):
-        return opaque_picture(sources.plate(asset, moment), size) if key is None else _keyed(sources, moment, size, view, key)
+        return opaque_picture(sources.plate(asset, moment), size) if whole else _keyed(sources, moment, size, view, key)
     steadied = sources.view is not None and np.array_equal(view, zoom @ sources.view.matrix(moment))
     canvas = stabilised_plate(sources, asset, moment, zoom, np.linalg.inv(zoom) @ view, size, fill=steadied, key=key)
-    if steadied and key is None:
+    if steadied and whole:
         # What nothing fills is black.
         canvas[..., 3] = 1
     return canvas
@@ -56,7 +57,7 @@ def resized(light: F32, size: tuple[int, int]) -> F32:
     return np.asarray(cv2.resize(light, size, interpolation=cv2.INTER_AREA), np.float32)
 
 
-def _keyed(sources: Sources, moment: float, size: tuple[int, int], view: F64, key: KeyBase) -> F32:
+def _keyed(sources: Sources, moment: float, size: tuple[int, int], view: F64, key: KeyBase | None) -> F32:
     """The footage as it was filmed, keyed no finer than it is seen, and reduced by area."""
     pixels, _ = sources.keyed_plate(moment, key, level_at(float(view[0, 0] * view[1, 1]))).level(0)
     inner = pixels[1:-1, 1:-1]
@@ -74,14 +75,15 @@ def stabilised_plate(
     the same. With a key all of them are keyed, and none shows through what is taken off another.
     """
     canvas = np.zeros((size[1], size[0], 4), np.float32)
-    cover = canvas[..., 3] if key is None else np.zeros((size[1], size[0]), np.float32)
+    is_whole = key is None and not sources.covered
+    cover = canvas[..., 3] if is_whole else np.zeros((size[1], size[0]), np.float32)
     level = level_at(abs(float(np.linalg.det(zoom[:2, :2]))))
-    own = StillSource(sources.plate(asset, moment)) if key is None else sources.keyed_plate(moment, key, level)
+    own = StillSource(sources.plate(asset, moment)) if is_whole else sources.keyed_plate(moment, key, level)
     view = sources.view if fill else None
     if view is None or not view.donors or _reaches(own, zoom @ matrix, size):
         _lay_under(canvas, cover, own, zoom @ matrix)
         return canvas
-    whole = own if key is None else StillSource(sources.plate(asset, moment))
+    whole = own if is_whole else StillSource(sources.plate(asset, moment))
     behind = [(own, zoom @ matrix, np.ones(3, np.float32))]
     _lay_under(canvas, cover, *behind[0], feather=FEATHER_PX)
     for donor in view.donors:
@@ -89,7 +91,7 @@ def stabilised_plate(
             source = sources.donor(asset, donor)
             lies = view.picture_at(moment) @ view.held_from_clip[donor]
             gains = _light(whole, matrix, source, lies / lies[2, 2])
-            behind.append((source if key is None else sources.keyed_plate(donor, key, level), zoom @ lies, gains))
+            behind.append((source if is_whole else sources.keyed_plate(donor, key, level), zoom @ lies, gains))
             _lay_under(canvas, cover, *behind[-1], feather=FEATHER_PX)
     # Where soft edges alone do not cover, frames show up to their very edge.
     for one in behind:

@@ -224,7 +224,12 @@ class ShotSources:
     def _mends_key(self) -> str:
         return mends_hash(self.filmed.shot)
 
-    def keyed_plate(self, moment: float, key: KeyBase, level: int = 0) -> StillSource:
+    @cached_property
+    def covered(self) -> bool:
+        footage = self.shot.footage
+        return footage is not None and self.pool.clip(footage.asset).info.has_alpha
+
+    def keyed_plate(self, moment: float, key: KeyBase | None, level: int = 0) -> StillSource:
         assert self.shot.footage is not None
         low, share = _apart(moment)
         if not share:
@@ -234,9 +239,11 @@ class ShotSources:
         (first, there), (second, _) = (side.level(level) for side in sides)
         return StillSource.of_light(self._between(moment, first, second), (sides[0].width, sides[0].height), there)
 
-    def _keyed_frame(self, frame: int, key: KeyBase, level: int) -> StillSource:
+    def _keyed_frame(self, frame: int, key: KeyBase | None, level: int) -> StillSource:
         assert self.shot.footage is not None
         asset = self.shot.footage.asset
+        if key is None:
+            return self._covered_frame(asset, frame)
         wanted = next((one.id for one in references(key) if one.declared.to == "matte"), None)
         matte = None if wanted is None else self.shot.motion(wanted).measurement
         if not self.filmed._patches:
@@ -244,6 +251,13 @@ class ShotSources:
         return self.pool.keyed(
             asset, frame, key, level, self._mends_key, lambda: self.filmed.plate(asset, frame), matte=matte
         )  # fmt: skip
+
+    def _covered_frame(self, asset: str, frame: int) -> StillSource:
+        """A frame with the coverage that the clip has."""
+        if not self.filmed._patches:
+            return self.pool.element(asset, frame)
+        alpha = self.pool.clip(asset).rgba(frame)[..., 3]
+        return StillSource(np.dstack([bytes_of(self.filmed.plate(asset, frame)), alpha]))
 
     def plate_picture(self, frame: int, size: tuple[int, int], view: F64, key: KeyBase | None) -> F32:
         assert self.shot.footage is not None
