@@ -12,6 +12,7 @@ import av
 import cv2
 import numpy as np
 
+from bench.delivery import bench_delivery
 from bench.depth import bench_depth
 from bench.mends import bench_mends
 from bench.picture import bench_picture
@@ -99,6 +100,7 @@ def bench(clip: Path | None) -> None:
         bench_mends()
         bench_picture()
         bench_stack()
+        bench_delivery(working, folder)
         bench_room(folder)
         bench_depth()
 
