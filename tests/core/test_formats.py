@@ -17,14 +17,18 @@ from plonket.base.conventions import F32, F64
 from plonket.base.errors import FormatError
 from plonket.base.outlines import Outline, OutlineKey, OutlinePoint, carry, control_points
 from plonket.base.states import GIVEN, LOST, NONE, TRACKED
+from plonket.document.shot import Footage
+from plonket.formats.camera_csv import read_camera_csv, write_camera_csv
 from plonket.formats.camera_json import read_camera
 from plonket.formats.camera_st_maps import st_maps, write_st_maps
 from plonket.formats.corners_csv import read_corners, write_corners
 from plonket.formats.plane_json import read_plane, write_plane
 from plonket.formats.points_csv import read_points
 from plonket.formats.points_json import read_points_json, write_points_json
+from plonket.formats.registry import Coming, motion_from_file
 from plonket.formats.svg_outlines import NamedOutline, path_of, read_svg, write_svg
 from plonket.image.exr import read_exr
+from plonket.room.alignment import Room
 from plonket.track.plane.settings import PlaneMotion
 from plonket.track.plane.track import PlaneTrack
 from plonket.track.stored import read_measured
@@ -160,6 +164,22 @@ class StMaps(unittest.TestCase):
 
     def pixels(self, st: F32) -> F64:
         return np.stack([st[..., 0] * 96.0, (1 - st[..., 1].astype(float)) * 64.0], axis=-1)
+
+    def test_a_camera_comes_back_from_its_table(self) -> None:
+        turn = [0.1, -0.2, 0.05, 0.97]
+        frames = [{"frame": i, "position": [0.1 * i, 1.5, -2], "rotation": turn, "focal_px": 90 + i} for i in range(1, 5)]
+        track = read_camera(json.dumps({"width": 96, "height": 64, "focal_px": 92, "frames": frames}), 6, self.SIZE)
+        footage = Footage(asset="a" * 64, name="f", width=96, height=64, rate="25/1", frames=6, in_frame=0, out_frame=5)
+        text = write_camera_csv(track, Room())
+        motion, back = motion_from_file(Coming(text=text, data=text.encode(), motion_id="c", name="C", footage=footage))
+        self.assertEqual((motion.kind, back.KIND), ("camera", "camera"))
+        for name in ("position", "rotation", "focal"):
+            np.testing.assert_allclose(getattr(back, name)[1:5], getattr(track, name)[1:5], atol=1e-5)
+        np.testing.assert_array_equal(back.state, track.state)
+        for bad in ("frame,x,y,z,qx,qy,qz,qw,focal_px\n", text.replace("focal_px", "lens"), text.replace("1.5", "one"),
+                    text.replace("\n4,", "\n40,")):  # fmt: skip
+            with self.assertRaises(FormatError):
+                read_camera_csv(bad, 6, self.SIZE)
 
     def test_they_fetch_from_where_the_lens_bent_it_and_lead_back(self) -> None:
         found = self.maps(-0.15, 90.0)
