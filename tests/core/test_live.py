@@ -144,7 +144,7 @@ class Called(Alike):
 
 class Live(Alike):
     def job(self, **more: Any) -> dict[str, Any]:
-        return {"id": "j", "kind": "measure", "state": "running", "motion": "m", "message": "", "result": {}, **more}
+        return {"id": "j", "kind": "measure", "state": "running", "motion": "m", "label": "Delivering it", "message": "", "result": {}, **more}
 
     def partial(self, rows: list[list[float]], kind: str = "plane", job: str = "j", ids: list[str] | None = None) -> None:
         self.say("live.partial", {"job": job, "motion": "m", "kind": kind, "ids": ids or [], "rows": rows})

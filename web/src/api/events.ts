@@ -83,8 +83,8 @@ export function takeJob(job: Job, client: QueryClient): void {
 function delivered(job: Job): void {
   const text = `${job.label.replace(/^Delivering /, "")} is delivered.`;
   mention(text);
-  if (document.hidden && "Notification" in window && Notification.permission === "granted")
-    new Notification(text);
+  const allowed = typeof Notification !== "undefined" && Notification.permission === "granted";
+  if (allowed && document.hidden) new Notification(text);
 }
 
 /** What came of following an outline, in words. */
