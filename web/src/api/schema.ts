@@ -3444,7 +3444,7 @@ export interface components {
          */
         Delivery: {
             /** Outputs */
-            outputs: (components["schemas"]["H264"] | components["schemas"]["H265"] | components["schemas"]["Av1"] | components["schemas"]["Vp9"] | components["schemas"]["ProRes4444"] | components["schemas"]["ProRes422"] | components["schemas"]["Ffv1"] | components["schemas"]["PngSequence"] | components["schemas"]["ExrSequence"] | components["schemas"]["TiffSequence"] | components["schemas"]["JpegSequence"] | components["schemas"]["AnimatedWebp"] | components["schemas"]["AnimatedGif"] | components["schemas"]["OneFrame"] | components["schemas"]["SoundAlone"])[];
+            outputs: (components["schemas"]["H264"] | components["schemas"]["H265"] | components["schemas"]["Av1"] | components["schemas"]["Vp9"] | components["schemas"]["ProRes4444"] | components["schemas"]["ProRes422"] | components["schemas"]["Ffv1"] | components["schemas"]["PngSequence"] | components["schemas"]["ExrSequence"] | components["schemas"]["Parts"] | components["schemas"]["TiffSequence"] | components["schemas"]["JpegSequence"] | components["schemas"]["AnimatedWebp"] | components["schemas"]["AnimatedGif"] | components["schemas"]["OneFrame"] | components["schemas"]["SoundAlone"])[];
             /**
              * Quality
              * @default good
@@ -7374,6 +7374,57 @@ export interface components {
              * @enum {string}
              */
             surface: "own" | "matte" | "glossy" | "metal" | "glass" | "paper" | "glow";
+        };
+        /**
+         * Parts
+         * @description A folder for every layer, with the passes of each frame.
+         */
+        Parts: {
+            /**
+             * Depth
+             * @default true
+             */
+            depth: boolean;
+            /**
+             * File
+             * @default {shot} {frame}
+             */
+            file: string;
+            /**
+             * Frame
+             * @default null
+             */
+            frame: string | null;
+            /** Id */
+            id: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "layers";
+            /**
+             * Matte
+             * @default true
+             */
+            matte: boolean;
+            /** Name */
+            name: string;
+            /**
+             * Normals
+             * @default false
+             */
+            normals: boolean;
+            /**
+             * Picture
+             * @default exr
+             * @enum {string}
+             */
+            picture: "exr" | "exr-one" | "png";
+            /**
+             * Shadow
+             * @default true
+             */
+            shadow: boolean;
         };
         /**
          * Perch
