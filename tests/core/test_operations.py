@@ -25,7 +25,7 @@ from plonket.document.perch import Perch
 from plonket.document.references import references
 from plonket.document.shot import Footage, Shot, read_shot
 from plonket.layers.model import MeshLayer
-from tests.core.test_workspace import furnished
+from tests.core.test_browser_patches import furnished
 
 
 def strings(thing: Any) -> Iterator[str]:

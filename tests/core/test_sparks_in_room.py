@@ -11,7 +11,7 @@ from plonket.base.conventions import F32, F64
 from plonket.depth.frame_depth import FrameDepth
 from plonket.document.bases import LayerBase
 from plonket.document.spot import Spot
-from plonket.generators.particles import SPRINGS, flight
+from plonket.generators.flight import SPRINGS, flight
 from plonket.image.picture import windowed
 from plonket.layers.generated import GeneratedLayer, draw
 from plonket.layers.in_room import by_distance, hidden_in_room

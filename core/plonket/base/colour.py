@@ -93,7 +93,7 @@ def linear_of(code: str) -> NDArray[np.float64]:
 
 
 def light_table(coded: Codes) -> F32:
-    """Linear light of every display code of its kind."""
+    """(256,) or (65536,) linear light of every display code of its kind."""
     return LINEAR_OF_8BIT if coded.dtype == np.uint8 else LINEAR_OF_16BIT
 
 
@@ -160,7 +160,7 @@ def _code_deep(rgba: F32, out: U16) -> None:
 
 
 def bytes_of(codes: Codes) -> U8:
-    """Display codes with 8 bits, rounded."""
+    """Display codes with 8 bits, rounded, any shape."""
     if codes.dtype == np.uint8:
         return np.asarray(codes, np.uint8)
     out = np.empty(codes.shape, np.uint8)
@@ -179,7 +179,7 @@ BRIGHTEST = 65504.0
 
 
 def keep_finite(rgba: F32) -> None:
-    """Bring light into 0 to `BRIGHTEST` and coverage into 0 to 1, in place; what is no number becomes nought."""
+    """Bring the light of (h, w, 4) into 0 to `BRIGHTEST` and coverage into 0 to 1, in place; what is no number becomes 0."""
     _keep_finite(rgba)
 
 

@@ -33,7 +33,7 @@ def tidied(inverse: F32, colour: F32) -> F32:
 
 
 def without_specks(inverse: F32) -> F32:
-    """The same, small patches that lie elsewhere than what is round them unknown."""
+    """One over the distance, (h, w), small patches that lie elsewhere than what is round them unknown (0)."""
     if not (inverse > 0).any():
         return inverse
     low = float(inverse[inverse > 0].min())

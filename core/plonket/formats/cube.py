@@ -16,7 +16,7 @@ LONGEST_LINE = 2000
 
 
 def load_cube(path: Path) -> F32:
-    """The table in a file; raises as `read_cube` does."""
+    """The table (n, n, n, 3) in a file; raises as `read_cube` does."""
     with path.open(errors="replace") as file:
         return read_cube(iter(lambda: file.readline(LONGEST_LINE + 1), ""))
 

@@ -10,7 +10,8 @@ from plonket.base.conventions import F32
 from plonket.base.fields import Number, colour, number, value_at
 from plonket.document.kinds import GENERATORS, GeneratorEntry
 from plonket.generators.common import GeneratorContext, GeneratorModel, clear, light_of
-from plonket.generators.particles import draw_streaks, through
+from plonket.generators.particles import through
+from plonket.generators.soft_marks import draw_streaks
 
 
 class Rain(GeneratorModel):

@@ -12,7 +12,8 @@ from plonket.base.fields import Number, choice, colour, number, value_at
 from plonket.base.noise import noise_field
 from plonket.document.kinds import GENERATORS, GeneratorEntry
 from plonket.generators.common import GeneratorContext, clear, light_of
-from plonket.generators.particles import ParticleModel, alive, draw_puffs
+from plonket.generators.particles import ParticleModel, alive
+from plonket.generators.soft_marks import draw_puffs
 
 
 class Smoke(ParticleModel):

@@ -68,7 +68,7 @@ def power_over(spectrum: Sequence[float], n: int) -> F64:
 
 @lru_cache(maxsize=32)
 def kernel_of(spectrum: tuple[float, ...]) -> F32:
-    """The round kernel that gives white noise of SD 1 this spectrum, and SD 1 again."""
+    """The round kernel (k, k) that gives white noise of SD 1 this spectrum, and SD 1 again."""
     n = 64
     kernel = np.fft.fftshift(np.fft.ifft2(np.sqrt(power_over(spectrum, n))).real)
     c, half = n // 2, KERNEL // 2

@@ -43,7 +43,7 @@ CLEAR = Picture(rgba=np.zeros((0, 0, 4), np.float32))
 
 
 def premultiplied(straight: Codes) -> F32:
-    """Straight-alpha 8- or 16-bit sRGB RGBA, or opaque RGB, to linear premultiplied float32 RGBA."""
+    """Straight-alpha 8- or 16-bit sRGB RGBA, or opaque RGB, (h, w, 3 or 4), to linear premultiplied float32 RGBA (h, w, 4)."""
     return np.asarray(_padded(straight)[1:-1, 1:-1])
 
 

@@ -62,7 +62,7 @@ class MaskStore(Protocol):
 
 
 def ramp(values: F32, low: float, high: float) -> F32:
-    """0 below `low`, 1 above `high`, smooth between."""
+    """0 below `low`, 1 above `high`, smooth between; values (h, w), or of any shape."""
     t = np.clip((values - low) / max(high - low, 1e-5), 0, 1)
     return np.asarray(t * t * (3 - 2 * t), np.float32)
 

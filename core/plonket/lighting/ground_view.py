@@ -111,7 +111,7 @@ def _belongs(above: F64, usual: float) -> NDArray[np.int_]:
 
 
 def usual_distance(camera: RoomCamera, points: F64) -> float:
-    """Metres from the camera to the details, as a rule."""
+    """Metres from the camera to the details (n, 3), as a rule."""
     middle = camera.track.frames // 2
     return float(np.median(np.linalg.norm(points - camera.eye(middle), axis=1)))
 
@@ -256,7 +256,7 @@ def _middle(stack: F32, known: NDArray[np.bool_]) -> F32:
 
 
 def nearest_gap(points: F64) -> float:
-    """Metres between details that lie next to each other, as a rule."""
+    """Metres between details (n, 3) that lie next to each other, as a rule."""
     if len(points) < 4:
         return 0.0
     return float(np.median(cKDTree(points).query(points, k=2)[0][:, 1]))

@@ -132,7 +132,7 @@ class Net:
         self.bending = _bending(*size)
 
     def knots(self) -> tuple[F64, F64]:
-        """Where they are, in reduced pixels."""
+        """Where they are, in reduced pixels: xs and ys, (rows, columns)."""
         j, i = np.mgrid[0 : self.size[1], 0 : self.size[0]].reshape(2, -1)
         return i * self.step - 0.5, j * self.step - 0.5
 

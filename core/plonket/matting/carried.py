@@ -198,7 +198,7 @@ class Carried:
 
 
 def carried_by(came: F32, picture: NDArray) -> NDArray:
-    """A picture of the frame before, where it lies now."""
+    """A picture (h, w, ...) of the frame before, where it lies now; came : (h, w, 2) where each pixel was then."""
     return cv2.remap(picture, came, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)  # type: ignore[call-overload]
 
 

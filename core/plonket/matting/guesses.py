@@ -30,19 +30,19 @@ UNLIKE = 14.0
 
 
 def moving_parts(mask: U8, moving: NDArray[np.bool_]) -> U8:
-    """The parts of a mask of which a good share moves; all of it if none does."""
+    """The parts of a mask (h, w) of which a good share moves; all of it if none does."""
     count, labels = cv2.connectedComponents((mask > 127).astype(np.uint8))
     kept = [k for k in range(1, count) if float(moving[labels == k].mean()) > 0.3]
     return np.where(np.isin(labels, kept), mask, 0).astype(np.uint8) if kept else mask
 
 
 def halved_mask(where: NDArray[np.bool_], size: tuple[int, int]) -> NDArray[np.bool_]:
-    """A mask at another size; what is thin stays."""
+    """A mask (h, w) at another `size` (width, height); what is thin stays."""
     return np.asarray(cv2.resize(where.astype(np.float32), size, interpolation=cv2.INTER_AREA) > 0.3)
 
 
 def by_movement(moving: F32, on: NDArray[np.bool_], seen: NDArray[np.bool_]) -> list[NDArray[np.bool_]]:
-    """What moves as the clicked place does, where that moves at all."""
+    """Masks (h, w) of what moves as the clicked place does, where that moves at all."""
     here = float(np.median(moving[on]))
     if here < MOVES_PX / BESIDE:
         return []
@@ -50,14 +50,14 @@ def by_movement(moving: F32, on: NDArray[np.bool_], seen: NDArray[np.bool_]) -> 
 
 
 def made_solid(where: NDArray[np.bool_]) -> NDArray[np.bool_]:
-    """A region with its gaps and holes: within a thing there may be nothing to see."""
+    """A region (h, w) with its gaps and holes: within a thing there may be nothing to see."""
     closed = cv2.morphologyEx(where.astype(np.uint8), cv2.MORPH_CLOSE, disc(6))
     outlines, _ = cv2.findContours(closed, cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_NONE)
     return np.asarray(cv2.drawContours(np.zeros_like(closed), outlines, -1, 1, -1) > 0)
 
 
 def moving_together(moving: F32, on: NDArray[np.bool_], seen: NDArray[np.bool_]) -> NDArray[np.bool_] | None:
-    """What moves with the click; None where that says nothing."""
+    """Mask (h, w) of what moves with the click; None where that says nothing."""
     here = float(np.median(moving[on]))
     if here < MOVES_PX / BESIDE:
         return None
@@ -86,7 +86,7 @@ def box_guesses(inside: NDArray[np.bool_], shows: NDArray[np.bool_], moving: F32
 
 
 def by_colour(lab: F32, on: NDArray[np.bool_]) -> NDArray[np.bool_]:
-    """What hangs together with the click and has none of the colours of the picture far from it."""
+    """Mask (h, w) of what hangs together with the click and has none of the colours of the picture far from it."""
     h, w = on.shape
     far = cv2.distanceTransform((~on).astype(np.uint8), cv2.DIST_L2, 3) > 0.3 * w
     samples = lab[far][::7] if far.sum() > 500 else lab.reshape(-1, 3)[::7]
@@ -100,7 +100,7 @@ def by_colour(lab: F32, on: NDArray[np.bool_]) -> NDArray[np.bool_]:
 
 
 def by_growing(lab: F32, on: NDArray[np.bool_]) -> list[NDArray[np.bool_]]:
-    """Regions that grow from the click over little steepness: the way to a place costs what it climbs."""
+    """Masks (h, w) that grow from the click over little steepness: the way to a place costs what it climbs."""
     h, w = on.shape
     by = GROWN / w
     size = (GROWN, max(2, round(h * by)))
@@ -123,13 +123,13 @@ def by_growing(lab: F32, on: NDArray[np.bool_]) -> list[NDArray[np.bool_]]:
 
 
 def hanging_together(where: NDArray[np.bool_], on: NDArray[np.bool_]) -> NDArray[np.bool_]:
-    """The parts of a region that hang together with the click."""
+    """The parts of a region (h, w) that hang together with the click."""
     _, labels = cv2.connectedComponents((where | on).astype(np.uint8))
     return np.isin(labels, np.unique(labels[on]))
 
 
 def marks_round(one: NDArray[np.bool_], given: U8) -> U8:
-    """Marks for a cut: a guess and a ring round it in which the edge may lie; clicks are sure."""
+    """Marks (h, w) for a cut: a guess and a ring round it in which the edge may lie; clicks are sure."""
     reach = max(4, round(0.18 * float(np.sqrt(one.sum()))))
     disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * reach + 1, 2 * reach + 1))
     near = cv2.dilate(one.astype(np.uint8), disc) > 0
@@ -142,7 +142,7 @@ def marks_round(one: NDArray[np.bool_], given: U8) -> U8:
 
 
 def marks_along(one: NDArray[np.bool_], given: U8) -> U8:
-    """The same where only the edge of the guess is in doubt."""
+    """The same marks (h, w) where only the edge of the guess is in doubt."""
     solid = one.astype(np.uint8)
     marks = np.full(one.shape, cv2.GC_BGD, np.uint8)
     marks[cv2.dilate(solid, disc(3)) > 0] = cv2.GC_PR_BGD
@@ -163,7 +163,7 @@ def steepness(lab: F32) -> F32:
 
 
 def worth_of(inside: NDArray[np.bool_], lab: F32, steep: F32, together: NDArray[np.bool_] | None) -> float:
-    """How good a cut is: how steep its edge is, how its sides differ in colour, and how well it is what moves `together`."""
+    """How good a cut (h, w) is: how steep its edge, how different in colour its sides, how well it is what moves `together`."""
     solid = inside.astype(np.uint8)
     rim = cv2.dilate(solid, np.ones((3, 3), np.uint8)) - solid
     edge = rim > 0
@@ -184,7 +184,7 @@ def worth_of(inside: NDArray[np.bool_], lab: F32, steep: F32, together: NDArray[
 
 
 def unlikeness(lab: F32, inside: NDArray[np.bool_], beside: NDArray[np.bool_]) -> float:
-    """How little the colours of two regions have in common, 0 to 1 (A. Bhattacharyya's distance of their counts)."""
+    """How little the colours of two regions (h, w) have in common, 0 to 1 (A. Bhattacharyya's distance of their counts)."""
     cells = colour_cells(lab)
     one, two = (np.bincount(cells[where], minlength=COUNTS) / max(int(where.sum()), 1) for where in (inside, beside))
     return float(1 - np.sqrt(one * two).sum())

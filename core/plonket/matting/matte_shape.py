@@ -11,7 +11,7 @@ from plonket.base.conventions import F32, U8
 
 
 def without_lone(alpha: F32, widest_px: float) -> F32:
-    """A matte without pieces that stand alone and are no wider than `widest_px` either way."""
+    """A matte (h, w), 0 to 1, without pieces that stand alone and are no wider than `widest_px` either way."""
     seen = (alpha > 0.12).astype(np.uint8)
     count, labels, boxes, _ = cv2.connectedComponentsWithStats(seen, connectivity=8)
     small = (boxes[:, cv2.CC_STAT_WIDTH] <= widest_px) & (boxes[:, cv2.CC_STAT_HEIGHT] <= widest_px)
@@ -44,7 +44,7 @@ def _without(alpha: F32, seen: U8, marks: U8, wider: U8, out: F32) -> None:
 
 
 def without_holes(alpha: F32, widest_px: float) -> F32:
-    """A matte whose holes, whole rounded by the subject and no wider than `widest_px` either way, are shut."""
+    """A matte (h, w), 0 to 1, whose holes, whole rounded by the subject and no wider than `widest_px` either way, are shut."""
     count, labels, boxes, _ = cv2.connectedComponentsWithStats((alpha < 0.5).astype(np.uint8), connectivity=4)
     small = (boxes[:, cv2.CC_STAT_WIDTH] <= widest_px) & (boxes[:, cv2.CC_STAT_HEIGHT] <= widest_px)
     small &= (boxes[:, cv2.CC_STAT_LEFT] > 0) & (boxes[:, cv2.CC_STAT_TOP] > 0)
@@ -57,7 +57,7 @@ def without_holes(alpha: F32, widest_px: float) -> F32:
 
 
 def moved_edge(alpha: F32, inwards_px: float) -> F32:
-    """The matte eroded (or, negative, spread) by parts of a pixel: between whole steps it is mixed."""
+    """The matte (h, w), 0 to 1, eroded (or, negative, spread) by parts of a pixel: between whole steps it is mixed."""
     whole, part = int(abs(inwards_px)), abs(inwards_px) % 1
     step = cv2.erode if inwards_px > 0 else cv2.dilate
 

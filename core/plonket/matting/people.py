@@ -100,7 +100,7 @@ def likely(part: U8, *, flips: Sequence[bool] = (False, True)) -> F32:
 
 
 def likely_small(part: U8, *, flips: Sequence[bool] = (False, True)) -> F32:
-    """The same at the network's own size, `SIDE` pixels across and down."""
+    """The same at the network's own size, (`SIDE`, `SIDE`)."""
     small = cv2.resize(part, (SIDE, SIDE), interpolation=cv2.INTER_AREA)
     seen = np.mean([_mirrored(_seen(_mirrored(small, flip)), flip) for flip in flips], axis=0)
     return np.asarray(np.clip(seen, 0, 1), np.float32)

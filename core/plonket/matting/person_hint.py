@@ -147,7 +147,9 @@ class PersonHint:
 
 
 def marks_of(seen: F32, given: U8) -> U8:
-    """Marks for a cut of a person; clicks are sure; one that takes away makes doubtful what is nearer to it than to others."""
+    """Marks (h, w) for a cut of a person; clicks are sure; one that takes away makes what is nearer to it than to others
+    doubtful.
+    """
     marks = np.full(seen.shape, cv2.GC_BGD, np.uint8)
     marks[seen > NOT] = cv2.GC_PR_BGD
     marks[seen > PERSON] = cv2.GC_PR_FGD

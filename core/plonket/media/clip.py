@@ -91,7 +91,7 @@ def open_working(path: Path) -> Clip:
 
 
 def rgb_chunks(clip: Clip, start: int, stop: int) -> Iterator[tuple[int, U8]]:
-    """Frames start..stop-1 in order."""
+    """Frames start..stop-1 in order: (frame, 8-bit (h, w, 3))."""
     for i in range(start, stop):
         yield i, clip.rgb(i)
 
@@ -135,7 +135,7 @@ class PictureClip:
         self.files = folder_pictures(path) if path.is_dir() else [path]
 
     def straight(self, frame: int) -> Codes:
-        """Straight-alpha RGBA with 8 bits, or 16 where they are stored."""
+        """Straight-alpha RGBA (h, w, 4) with 8 bits, or 16 where they are stored."""
         _check_frame(self.info, frame)
         picture = read_straight(self.files[frame])
         if picture.shape[2] == 4:

@@ -106,7 +106,7 @@ def corners_of(size: tuple[int, int], inset: float = 0.0) -> F64:
 
 
 def covered_share(matrix: F64, size: tuple[int, int]) -> float:
-    """Share of the picture that a frame covers through `matrix` (clip to picture), on a grid of 48 x 27 spots."""
+    """Share of the picture that a frame covers through `matrix` (3, 3), clip to picture, on a grid of 48 x 27 spots."""
     u, v = np.meshgrid((np.arange(48) + 0.5) / 48 * size[0], (np.arange(27) + 0.5) / 27 * size[1])
     held_from_clip = np.asarray(np.linalg.inv(matrix), np.float64)
     spots = carry(np.stack([u.ravel(), v.ravel()], axis=1), held_from_clip)

@@ -5,13 +5,11 @@ from __future__ import annotations
 import hashlib
 import os
 import tempfile
-import threading
 from collections.abc import Callable, Hashable
 from dataclasses import replace
 from pathlib import Path
 from typing import Any, TypeVar
 
-import cv2
 import numpy as np
 
 from plonket.base.colour import bytes_of, linear_from_codes
@@ -26,11 +24,10 @@ from plonket.formats.cube import load_cube
 from plonket.image.grain_in_time import MeasuredGrain, dump_grain, load_grain, measure_grain
 from plonket.image.pair_flow import PairFlow, pair_flow
 from plonket.image.picture import StillSource, halved
-from plonket.image.whole_movement import whole_movement
 from plonket.keying.chroma import restored
 from plonket.keying.common import KeyContext, scaled
 from plonket.lighting.set_light import SetLight, dump_light, load_light, set_light
-from plonket.matting.cast import cast_shadow, donors_of
+from plonket.matting.clip_shadow import shadow_in
 from plonket.media.clip import Clip, PictureClip, open_clip, open_working
 from plonket.media.stills import EXR, read_light
 from plonket.physics.engine import simulate
@@ -40,6 +37,7 @@ from plonket.plate.view_path import ViewPath
 from plonket.raytrace.client import Renderer
 from plonket.raytrace.disk_cache import FilmStore
 from plonket.raytrace.request import RenderRequest, request_digest
+from plonket.render.mask_files import MaskFiles
 from plonket.room.alignment import Room
 from plonket.room.camera import RoomCamera
 from plonket.room.camera_track import CameraTrack
@@ -313,30 +311,11 @@ class MediaPool:
 
     def _shadow(self, asset: str, digest: str, frame: int) -> U8:
         """8-bit (h, w): the shadow that what a matte covers casts in a frame of a clip, kept on disk where there is a place."""
-        place = None if self._scratch is None else _Masks(self._scratch / "shadows" / digest)
+        place = None if self._scratch is None else MaskFiles(self._scratch / "shadows" / digest)
         kept = place.load(str(frame)) if place else None
         if kept is not None:
             return kept
-        clip = self.clip(asset)
-        # It is soft: half the size is fine enough.
-        half = (max(clip.info.width // 2, 1), max(clip.info.height // 2, 1))
-
-        def halved_of(picture: U8) -> U8:
-            return np.asarray(cv2.resize(picture, half, interpolation=cv2.INTER_AREA), np.uint8)
-
-        frames = (frame, *donors_of(frame, clip.info.frames))
-        mattes = {f: None if (one := self.picked(digest, f)) is None else halved_of(one) for f in frames}
-
-        def movement(here: int, there: int) -> F64 | None:
-            covers = [one for f in (here, there) if (one := mattes[f]) is not None]
-            barred = cv2.dilate(np.max(covers, axis=0), np.ones((5, 5), np.uint8)) if covers else np.zeros(half[::-1], np.uint8)
-            return whole_movement(halved_of(clip.luma(here)), halved_of(clip.luma(there)), np.asarray(255 - barred, np.uint8))
-
-        found = cast_shadow(frame, lambda f: halved_of(clip.rgb(f)), mattes, movement)
-        if found is None:
-            shadow = np.zeros(clip.info.size[::-1], np.uint8)
-        else:
-            shadow = np.asarray(cv2.resize(found, clip.info.size, interpolation=cv2.INTER_LINEAR), np.uint8)
+        shadow = shadow_in(self.clip(asset), frame, lambda f: self.picked(digest, f))
         if place:
             place.save(str(frame), shadow)
         return shadow
@@ -415,25 +394,6 @@ class _Element:
     def still(self, asset: str) -> U8:
         return np.ascontiguousarray(self._pool.clip(asset).rgba(0)[..., :3])
 
-    def kept(self, what: str, text: str) -> _Masks | None:
+    def kept(self, what: str, text: str) -> MaskFiles | None:
         digest = hashlib.sha256((self._asset + text).encode()).hexdigest()[:24]
-        return None if self._scratch is None else _Masks(self._scratch / what / digest)
-
-
-class _Masks:
-    """Masks as PNG files in a folder."""
-
-    def __init__(self, folder: Path) -> None:
-        self._folder = folder
-
-    def load(self, name: str) -> U8 | None:
-        path = self._folder / f"{name}.png"
-        found = cv2.imread(str(path), cv2.IMREAD_GRAYSCALE) if path.exists() else None
-        return None if found is None else np.asarray(found, np.uint8)
-
-    def save(self, name: str, mask: U8) -> None:
-        self._folder.mkdir(parents=True, exist_ok=True)
-        # Several processes may cut the same clip: whole files only.
-        part = self._folder / f"{name}.{threading.get_ident()}.{os.getpid()}.part.png"
-        cv2.imwrite(str(part), mask)
-        part.replace(self._folder / f"{name}.png")
+        return None if self._scratch is None else MaskFiles(self._scratch / what / digest)

@@ -10,7 +10,6 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.base.colour import bytes_of, colours_to_8bit, deep_codes
 from plonket.base.conventions import F32, F64, U8, Codes
 from plonket.base.errors import BadInput
 from plonket.base.homography import transform_point
@@ -19,7 +18,7 @@ from plonket.base.outlines import carry
 from plonket.base.resampled import between_rows
 from plonket.depth.frame_depth import FrameDepth
 from plonket.document.bases import KeyBase, LayerBase, MotionBase
-from plonket.document.hashes import mends_hash, picture_hash, plate_hash
+from plonket.document.hashes import picture_hash, plate_hash
 from plonket.document.kinds import TREATMENTS
 from plonket.document.perch import Perch
 from plonket.document.references import references
@@ -27,8 +26,6 @@ from plonket.document.retime import as_filmed
 from plonket.document.shot import NEARLY, Shot
 from plonket.document.spot import Spot
 from plonket.image.grain_in_time import MeasuredGrain
-from plonket.image.interpolation import interpolated, mixed
-from plonket.image.pair_flow import PairFlow
 from plonket.image.picture import StillSource
 from plonket.layers.falling import FallenLayer, fall_in, falls
 from plonket.layers.light import DomeLayer
@@ -39,10 +36,10 @@ from plonket.media.clip import Clip
 from plonket.plate.clean import Clean
 from plonket.plate.repair.filled import Filled
 from plonket.plate.repair.mended import Mending
-from plonket.plate.repair.patches import Patch, mended
 from plonket.plate.view_path import PlateContext, ViewPath, corners_of, view_path
 from plonket.raytrace.request import RenderRequest
 from plonket.render.media_pool import MediaPool
+from plonket.render.plate_frames import PlateFrames, apart
 from plonket.render.plate_picture import plate_picture
 from plonket.render.stack import lay_stack
 from plonket.room.camera import RoomCamera, spot_path
@@ -75,6 +72,7 @@ class ShotSources:
         self._moves = any(one.shown and "mends" not in TREATMENTS.of(one).traits for one in shot.plate)
         timed = shot.footage is not None and shot.footage.time is not None
         self.filmed = ShotSources(as_filmed(shot), pool) if timed else self
+        self._frames: PlateFrames = PlateFrames(shot, pool, None if self.filmed is self else self.filmed._frames, self._mending)
         self._kept: LruCache[Hashable, Any] = LruCache(_no_maker, 1)
         self._crowds: dict[str, list[StillLayer]] = {}
         perches = [*shot.perches, *self._crowd_perches(shot)]
@@ -146,126 +144,39 @@ class ShotSources:
             return corners_of((self.shot.footage.width, self.shot.footage.height))
         return np.stack([between_rows(path, frame) for path in paths])
 
-    @cached_property
     def _mending(self) -> Mending:
         footage = self.shot.footage
         assert footage is not None
         return Mending(self.shot, lambda i: self.pool.clip(footage.asset).rgb(i), self.pool, self.movement, self.spaces,
                        self.picked)
 
-    @cached_property
-    def _patches(self) -> list[Patch]:
-        return self._mending.patches() if self.shot.footage else []
-
     def painted(self, treatment: str, k: int) -> U8:
         """A clean frame as the paint desk shows it: 8-bit (h, w, 3)."""
         for one in self.shot.plate:
             if isinstance(one, Clean) and one.id == treatment and k < len(one.frames):
-                return self.filmed._mending.painted(one, k)
+                return self.filmed._frames.mending.painted(one, k)
         raise BadInput("clean.unknown", "This clean frame is not in the shot any more.")
 
     def plate(self, asset: str, moment: float) -> Codes:
-        low, share = _apart(moment)
-        if share:
-            return self.pool.between((self._mends_key, moment, self._way), lambda: self._made_between(asset, moment))
-        if self.filmed is not self:
-            return self.filmed.plate(asset, low)
-        if not self._patches:
-            return self.pool.clip(asset).codes(low)
-        mended = self.pool.mended((self._mends_key, low), lambda: self.mend_now(asset, low))
-        return self._as_deep(mended, self.pool.clip(asset).codes(low))
-
-    @staticmethod
-    def _as_deep(mended: U8, filmed: Codes) -> Codes:
-        """Mends have 8 bits; where nothing is mended, what was filmed keeps its own."""
-        if filmed.dtype == np.uint8:
-            return mended
-        changed = (bytes_of(filmed) != mended).any(axis=2, keepdims=True)
-        return np.where(changed, mended.astype(np.uint16) * np.uint16(257), filmed)
-
-    def _made_between(self, asset: str, moment: float) -> Codes:
-        low, _ = _apart(moment)
-        sides = [self.filmed.donor(asset, k) for k in (low, low + 1)]
-        light = self._between(moment, *(side.level(0)[0] for side in sides))
-        is_deep = self.pool.clip(asset).codes(low).dtype != np.uint8
-        return deep_codes(light) if is_deep else colours_to_8bit(light)
-
-    def _between(self, moment: float, first: F32, second: F32) -> F32:
-        """The footage between two of its frames, of whose pictures, keyed or not, those given show as much: (h, w, 4)."""
-        assert self.shot.footage is not None
-        asset = self.shot.footage.asset
-        low, share = _apart(moment)
-        if self._way == "mixed":
-            return np.ascontiguousarray(mixed(first, second, share)[1:-1, 1:-1])
-        before, here, after = (self._flow(asset, k) for k in (low - 1, low, low + 1))
-        assert here is not None
-        return interpolated(first, second, here, share, before, after)
-
-    def _flow(self, asset: str, frame: int) -> PairFlow | None:
-        """The movement from a frame of the clip to the next; None: there is none, or it is another picture altogether."""
-        assert self.shot.footage is not None
-        if not 0 <= frame < self.shot.footage.frames - 1:
-            return None
-        first, second = (lambda k=k: bytes_of(self.filmed.plate(asset, k)) for k in (frame, frame + 1))
-        return self.pool.flow((self._mends_key, frame), first, second)
-
-    @property
-    def _way(self) -> str:
-        """How frames between frames are made."""
-        time = self.shot.footage.time if self.shot.footage else None
-        return "nearest" if time is None else time.between
+        return self._frames.codes(asset, moment)
 
     def mend_now(self, asset: str, frame: int, told: Filled | None = None) -> U8:
         """A frame mended here and now, whatever is kept of it: 8-bit (h, w, 3)."""
-        clip = self.pool.clip(asset)
-        return mended(frame, self._patches, clip.rgb, clip.luma, clip.info.frames, told, self._mending.grain)
+        return self._frames.mend_now(asset, frame, told)
 
-    @cached_property
-    def _mends_key(self) -> str:
-        return mends_hash(self.filmed.shot)
-
-    @cached_property
+    @property
     def covered(self) -> bool:
-        footage = self.shot.footage
-        return footage is not None and self.pool.clip(footage.asset).info.has_alpha
+        return self._frames.covered
 
     def keyed_plate(self, moment: float, key: KeyBase | None, level: int = 0) -> StillSource:
-        assert self.shot.footage is not None
-        low, share = _apart(moment)
-        if not share:
-            return self._keyed_frame(low, key, level)
-        # Each frame is keyed as it was filmed, so that what lies between two is made once for a key and for the whole.
-        sides = [self._keyed_frame(k, key, level) for k in (low, low + 1)]
-        (first, there), (second, _) = (side.level(level) for side in sides)
-        return StillSource.of_light(self._between(moment, first, second), (sides[0].width, sides[0].height), there)
-
-    def _keyed_frame(self, frame: int, key: KeyBase | None, level: int) -> StillSource:
-        assert self.shot.footage is not None
-        asset = self.shot.footage.asset
-        if key is None:
-            return self._covered_frame(asset, frame)
-        wanted = next((one.id for one in references(key) if one.declared.to == "matte"), None)
-        matte = None if wanted is None else self.shot.motion(wanted).measurement
-        if not self.filmed._patches:
-            return self.pool.keyed(asset, frame, key, level, matte=matte)
-        return self.pool.keyed(
-            asset, frame, key, level, self._mends_key, lambda: self.filmed.plate(asset, frame), matte=matte
-        )  # fmt: skip
-
-    def _covered_frame(self, asset: str, frame: int) -> StillSource:
-        """A frame with the coverage that the clip has."""
-        if not self.filmed._patches:
-            return self.pool.element(asset, frame)
-        alpha = self.pool.clip(asset).rgba(frame)[..., 3]
-        return StillSource(np.dstack([bytes_of(self.filmed.plate(asset, frame)), alpha]))
+        return self._frames.keyed(moment, key, level)
 
     def plate_picture(self, frame: int, size: tuple[int, int], view: F64, key: KeyBase | None) -> F32:
         assert self.shot.footage is not None
         return plate_picture(self, self.shot.footage.asset, self.moment(frame), size, view, key)
 
     def donor(self, asset: str, frame: int) -> StillSource:
-        mends = self.filmed._patches
-        return StillSource(self.filmed.plate(asset, frame)) if mends else self.pool.element(asset, frame)
+        return self._frames.donor(asset, frame)
 
     def grain(self, asset: str) -> MeasuredGrain | None:
         return self.pool.grain(asset)
@@ -302,7 +213,7 @@ class ShotSources:
         if measurement is None or footage is None:
             return None
         asset = footage.asset if shadow else None
-        low, share = _apart(moment)
+        low, share = apart(moment)
         first = self.pool.picked(measurement, low, asset)
         second = self.pool.picked(measurement, low + 1, asset) if share else None
         if first is None or second is None:
@@ -491,9 +402,3 @@ class ShotSources:
             measured = self.pool.measured(motion.measurement) if motion.measurement else None
             self._paths[motion.id] = point_paths(motion, measured) if isinstance(measured, PointTracks) else {}
         return self._paths[motion.id]
-
-
-def _apart(moment: float) -> tuple[int, float]:
-    """The frame of the clip before a moment, and how far on from it that lies."""
-    low = int(moment)
-    return low, moment - low

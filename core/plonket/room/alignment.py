@@ -40,7 +40,7 @@ class Room(Settings):
         return np.asarray(self.scale * solved @ self.matrix().T + np.array(self.shift))
 
     def back(self, world: F64) -> F64:
-        """The opposite of `points`."""
+        """The opposite of `points`: places of the room (..., 3) as they were solved."""
         return np.asarray((world - np.array(self.shift)) @ self.matrix() / self.scale)
 
     def turns(self, rotation: F64) -> F64:

@@ -69,7 +69,7 @@ class Lens:
         return np.concatenate([flat, np.ones((*flat.shape[:-1], 1))], axis=-1)
 
     def straightened(self, pixels: F64) -> F64:
-        """Pixels as a lens without distortion would have them."""
+        """Pixels (n, 2) as a lens without distortion would have them, (n, 2)."""
         return self.flattened((pixels - np.array(self.principal)) / self.focal) * self.focal + np.array(self.principal)
 
 

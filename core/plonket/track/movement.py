@@ -139,13 +139,13 @@ def homographies(quad: F64, corners: F64, otherwise: F64, only: NDArray[np.bool_
 
 
 def from_frame(h: F64, reference: int) -> F64:
-    """A movement restated from another frame."""
+    """A movement (n, 3, 3) restated from another frame."""
     out = h @ np.linalg.inv(h[min(reference, len(h) - 1)])
     return np.asarray(out / out[:, 2:, 2:])
 
 
 def room_movement(motion: MotionBase, track: CameraTrack, reference: int) -> F64:
-    """Of what solves a room: how things at the details' usual depth move."""
+    """Of what solves a room: how things at the details' usual depth move, (n, 3, 3)."""
     return camera_movement(track, reference)
 
 
@@ -157,7 +157,7 @@ def movement_of(motion: MotionBase, measured: Measured, reference: int) -> F64:
 
 
 def steadied(movement: F64, reference: int, frames_sd: float, size: tuple[int, int]) -> F64:
-    """A movement with small shakes left out, still the identity on its reference frame."""
+    """A movement (n, 3, 3) with small shakes left out, still the identity on its reference frame."""
     if frames_sd <= 0:
         return movement
     w, h = size
@@ -169,7 +169,7 @@ def steadied(movement: F64, reference: int, frames_sd: float, size: tuple[int, i
 
 
 def inverted(movement: F64) -> F64:
-    """The opposite movement."""
+    """The opposite movement, (n, 3, 3)."""
     out = np.linalg.inv(movement)
     return np.asarray(out / out[:, 2:, 2:], np.float64)
 

@@ -1,4 +1,5 @@
-import type { components } from "~/api/schema";
+import createClient from "openapi-fetch";
+import type { components, paths } from "~/api/schema";
 
 type Schemas = components["schemas"];
 export type SetLight = Schemas["LightOut"];
@@ -119,6 +120,8 @@ export type Step = Schemas["StepOut"];
 export type Operation = Schemas["OperationIn"]["operation"];
 export type LaidSound = Shot["sounds"][number];
 export type Apart = Schemas["ApartOut"];
+/** What a shot's footage is made from. */
+export type FootageFrom = Schemas["SourceIn"]["footage"];
 export type TimeChange = Schemas["TimeIn"]["change"];
 export type OperationAnswer = Schemas["OperationOut"];
 
@@ -163,17 +166,26 @@ export class ApiError extends Error {
 
 export const csrf = (): string => /(?:^|; )plonket_csrf=([^;]+)/.exec(document.cookie)?.[1] ?? "";
 
-export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
-  let answer: Response;
+/** The server's end points, by the addresses and types of its own description. */
+export const api = createClient<paths>({
+  baseUrl: globalThis.location?.origin ?? "http://localhost",
+  // Looked up at each call, so that a test's own stands in for it.
+  fetch: (request) => globalThis.fetch(request),
+});
+api.use({
+  onRequest({ request }) {
+    request.headers.set("X-CSRFToken", csrf());
+  },
+});
+
+/** What a call to an end point becomes. */
+export type Asked<T> = Promise<{ data?: T; error?: unknown; response: Response }>;
+
+/** The answer of an end point; whatever is none becomes an `ApiError`. */
+export async function answered<T>(asked: Asked<T>): Promise<T> {
+  let got: Awaited<Asked<T>>;
   try {
-    answer = await fetch(`/api${path}`, {
-      method,
-      headers: {
-        "X-CSRFToken": csrf(),
-        ...(body === undefined ? {} : { "Content-Type": "application/json" }),
-      },
-      body: body === undefined ? null : JSON.stringify(body),
-    });
+    got = await asked;
   } catch {
     throw new ApiError(
       0,
@@ -182,35 +194,27 @@ export async function call<T>(method: string, path: string, body?: unknown): Pro
       {},
     );
   }
-  if (answer.status === 204) return undefined as T;
-  const data: unknown = await answer.json().catch(() => null);
-  if (!answer.ok) {
-    const problem = (data ?? {}) as { code?: string; message?: string; details?: Record<string, unknown> };
-    throw new ApiError(
-      answer.status,
-      problem.code ?? "unknown",
-      problem.message ?? `The server answered with ${answer.status}. Try again.`,
-      problem.details ?? {},
-    );
-  }
-  return data as T;
+  if (!got.response.ok) throw problemOf(got.response, got.error);
+  return got.data as T;
+}
+
+function problemOf(response: Response, told: unknown): ApiError {
+  const problem = (told && typeof told === "object" ? told : {}) as {
+    code?: string;
+    message?: string;
+    details?: Record<string, unknown>;
+  };
+  return new ApiError(
+    response.status,
+    problem.code ?? "unknown",
+    problem.message ?? `The server answered with ${response.status}. Try again.`,
+    problem.details ?? {},
+  );
 }
 
 /** A picture, with a header of the answer that says something of it. */
 export async function getPicture(path: string, header: string): Promise<{ url: string; says: string }> {
   const answer = await fetch(`/api${path}`);
-  if (!answer.ok) {
-    const problem = (await answer.json().catch(() => ({}))) as { code?: string; message?: string };
-    throw new ApiError(
-      answer.status,
-      problem.code ?? "unknown",
-      problem.message ?? `The server answered with ${answer.status}. Try again.`,
-      {},
-    );
-  }
+  if (!answer.ok) throw problemOf(answer, await answer.json().catch(() => null));
   return { url: URL.createObjectURL(await answer.blob()), says: answer.headers.get(header) ?? "" };
 }
-
-export const get = <T>(path: string) => call<T>("GET", path);
-export const post = <T>(path: string, body: unknown = {}) => call<T>("POST", path, body);
-export const remove = (path: string) => call<undefined>("DELETE", path);

@@ -7,7 +7,9 @@ import {
   type Shot,
   type ShotRecord,
   ApiError,
-  post,
+  type Asked,
+  answered,
+  api,
 } from "~/api/client";
 import { inLine } from "~/api/line";
 import { complain, mention } from "~/ui/Notices";
@@ -40,8 +42,8 @@ export interface Edits {
   redo: () => Promise<void>;
   /** Something that the server works out; `shotIn` finds the changed shot where it is not the whole answer. */
   ask: {
-    (path: string, body: unknown): Promise<ShotRecord | null>;
-    <T>(path: string, body: unknown, shotIn: (answer: T) => ShotRecord): Promise<T | null>;
+    (asked: () => Asked<ShotRecord>): Promise<ShotRecord | null>;
+    <T>(asked: () => Asked<T>, shotIn: (answer: T) => ShotRecord): Promise<T | null>;
   };
 }
 
@@ -50,12 +52,14 @@ const whole = (answer: ShotRecord) => answer;
 /** The ways to change one shot. */
 export function editsOf(client: QueryClient, shotId: string): Edits {
   const now = () => client.getQueryData<ShotRecord>(["shot", shotId]);
-  const send = <T>(path: string, bodyOf: () => unknown, shotIn: (answer: T) => ShotRecord) =>
+  const params = { path: { shot_id: shotId } };
+  /** `ask` is called when its turn comes; null: there is nothing to do. */
+  const send = <T>(ask: () => Asked<T> | null, shotIn: (answer: T) => ShotRecord) =>
     inLine(async () => {
       try {
-        const body = bodyOf();
-        if (body === null) return null;
-        const answer = await post<T>(`/shots/${shotId}${path}`, body);
+        const asked = ask();
+        if (asked === null) return null;
+        const answer = await answered(asked);
         const record = shotIn(answer);
         // Where followers are is known before the change shows, so that no handle jumps back and forth.
         if (record.spaces !== now()?.spaces)
@@ -68,40 +72,42 @@ export function editsOf(client: QueryClient, shotId: string): Edits {
         return null;
       }
     });
-  const step = async (path: "/undo" | "/redo", word: string) => {
+  const step = async (way: "undo" | "redo", word: string) => {
     let what: string | null = null;
-    const ready = () => {
+    const done = await send(() => {
       // What an edit that was still on its way has made is there by now.
-      what = now()?.[path === "/undo" ? "undo" : "redo"] ?? null;
-      return what === null ? null : {};
-    };
-    const done = await send(path, ready, whole);
+      what = now()?.[way] ?? null;
+      if (what === null) return null;
+      return way === "undo"
+        ? api.POST("/api/shots/{shot_id}/undo", { params })
+        : api.POST("/api/shots/{shot_id}/redo", { params });
+    }, whole);
     if (done) mention(`${word}: ${what}`);
   };
   return {
     edit: (label, change) =>
-      send(
-        "/edits",
-        () => {
-          const shot = now()?.document;
-          const patch = typeof change !== "function" ? change : shot ? change(shot) : [];
-          return patch.length ? { label, patch } : null;
-        },
-        whole,
-      ),
+      send(() => {
+        const shot = now()?.document;
+        const patch = typeof change !== "function" ? change : shot ? change(shot) : [];
+        return patch.length
+          ? api.POST("/api/shots/{shot_id}/edits", {
+              params,
+              body: { label, patch: patch.map((step) => ({ ...step })) },
+            })
+          : null;
+      }, whole),
     operate: (operation) =>
-      send<OperationAnswer>(
-        "/operations",
+      send(
         () => {
           const shot = now()?.document;
           const asked = typeof operation !== "function" ? operation : shot ? operation(shot) : null;
-          return asked && { operation: asked };
+          return asked && api.POST("/api/shots/{shot_id}/operations", { params, body: { operation: asked } });
         },
         (answer) => answer.shot,
       ),
-    undo: () => step("/undo", "Undone"),
-    redo: () => step("/redo", "Done again"),
-    ask: <T>(path: string, body: unknown, shotIn?: (answer: T) => ShotRecord) =>
-      send<T>(path, () => body, shotIn ?? ((answer) => answer as ShotRecord)),
+    undo: () => step("undo", "Undone"),
+    redo: () => step("redo", "Done again"),
+    ask: <T>(asked: () => Asked<T>, shotIn?: (answer: T) => ShotRecord) =>
+      send<T>(asked, shotIn ?? ((answer) => answer as unknown as ShotRecord)),
   };
 }

@@ -1,33 +1,24 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useMemo } from "react";
 import {
-  type Advice,
-  type Asset,
-  type Boxes,
-  type Delivery,
   type DeliveryFrame,
-  type Job,
   type Kind,
-  type Measurement,
-  type ModelInfo,
   type OutputFile,
-  type Project,
   type SavedFiles,
-  type ShotBrief,
   type ShotRecord,
-  type Slip,
-  type ViewPath,
-  get,
+  answered,
+  api,
 } from "~/api/client";
 import { type Edits, editsOf, newest } from "~/api/edits";
 
 export const useProjects = () =>
-  useQuery({ queryKey: ["projects"], queryFn: () => get<Project[]>("/projects") });
+  useQuery({ queryKey: ["projects"], queryFn: () => answered(api.GET("/api/projects")) });
 
 export const useShots = (project: string) =>
   useQuery({
     queryKey: ["shots", project],
-    queryFn: () => get<ShotBrief[]>(`/projects/${project}/shots`),
+    queryFn: () =>
+      answered(api.GET("/api/projects/{project_id}/shots", { params: { path: { project_id: project } } })),
     staleTime: 0,
   });
 
@@ -35,18 +26,19 @@ export function useShot(id: string) {
   const client = useQueryClient();
   return useQuery({
     queryKey: ["shot", id],
-    queryFn: async () => newest(client, await get<ShotRecord>(`/shots/${id}`)),
+    queryFn: async () =>
+      newest(client, await answered(api.GET("/api/shots/{shot_id}", { params: { path: { shot_id: id } } }))),
   });
 }
 
 export const useAssets = () =>
-  useQuery({ queryKey: ["assets"], queryFn: () => get<Asset[]>("/assets"), staleTime: 0 });
+  useQuery({ queryKey: ["assets"], queryFn: () => answered(api.GET("/api/assets")), staleTime: 0 });
 
 /** What a 3D model's file says of itself. */
 export const useModel = (digest: string) =>
   useQuery({
     queryKey: ["model", digest],
-    queryFn: () => get<ModelInfo>(`/assets/${digest}/model`),
+    queryFn: () => answered(api.GET("/api/assets/{digest}/model", { params: { path: { digest } } })),
     staleTime: Infinity,
   });
 
@@ -65,7 +57,8 @@ export type Registry =
 
 export const kindsQuery = (registry: Registry) => ({
   queryKey: ["kinds", registry],
-  queryFn: () => get<Kind[]>(`/kinds/${registry}`),
+  queryFn: () =>
+    answered(api.GET("/api/kinds/{registry}", { params: { path: { registry } } })) as Promise<Kind[]>,
   staleTime: Infinity,
 });
 
@@ -73,7 +66,7 @@ export const useKinds = (registry: Registry) => useQuery(kindsQuery(registry));
 
 export const measurementQuery = (digest: string | null) => ({
   queryKey: ["measurement", digest],
-  queryFn: () => get<Measurement>(`/measurements/${digest}`),
+  queryFn: () => answered(api.GET("/api/measurements/{digest}", { params: { path: { digest: digest! } } })),
   enabled: digest !== null,
   staleTime: Infinity,
 });
@@ -83,7 +76,12 @@ export const useMeasurement = (digest: string | null) => useQuery(measurementQue
 /** How the clip's frames lie in the picture, for a shot whose plate is treated. */
 export const viewQuery = (record: ShotRecord) => ({
   queryKey: ["view", record.id, record.plate],
-  queryFn: () => get<ViewPath>(`/shots/${record.id}/view?number=${record.number}`),
+  queryFn: () =>
+    answered(
+      api.GET("/api/shots/{shot_id}/view", {
+        params: { path: { shot_id: record.id }, query: { number: record.number } },
+      }),
+    ),
   enabled: record.document.plate.some((p) => p.shown),
   staleTime: Infinity,
 });
@@ -91,7 +89,7 @@ export const viewQuery = (record: ShotRecord) => ({
 export const useSlips = (shot: string, version: number) =>
   useQuery({
     queryKey: ["slip", shot, version],
-    queryFn: () => get<Slip[]>(`/shots/${shot}/slip`),
+    queryFn: () => answered(api.GET("/api/shots/{shot_id}/slip", { params: { path: { shot_id: shot } } })),
     placeholderData: (before) => before,
     staleTime: Infinity,
   });
@@ -99,7 +97,12 @@ export const useSlips = (shot: string, version: number) =>
 export const useAdvice = (clip: string | null, start: number, stop: number) =>
   useQuery({
     queryKey: ["advice", clip, start, stop],
-    queryFn: () => get<Advice>(`/clips/${clip}/advice?start=${start}&stop=${stop}`),
+    queryFn: () =>
+      answered(
+        api.GET("/api/clips/{digest}/advice", {
+          params: { path: { digest: clip! }, query: { start, stop } },
+        }),
+      ),
     enabled: clip !== null,
     staleTime: Infinity,
     retry: false,
@@ -109,7 +112,12 @@ export const useAdvice = (clip: string | null, start: number, stop: number) =>
 export const useBoxes = (record: ShotRecord, frame: DeliveryFrame) =>
   useQuery({
     queryKey: ["boxes", record.id, frame, record.spaces, record.plate, rangeOf(record)],
-    queryFn: () => get<Boxes>(`/shots/${record.id}/delivery-frames/${frame.id}?number=${record.number}`),
+    queryFn: () =>
+      answered(
+        api.GET("/api/shots/{shot_id}/delivery-frames/{frame_id}", {
+          params: { path: { shot_id: record.id, frame_id: frame.id }, query: { number: record.number } },
+        }),
+      ),
     placeholderData: (before) => before,
     staleTime: Infinity,
   });
@@ -121,26 +129,35 @@ const rangeOf = ({ document: { footage } }: ShotRecord) =>
 export const useOutputs = (record: ShotRecord, on: boolean) =>
   useQuery({
     queryKey: ["outputs", record.id, record.number],
-    queryFn: () => get<OutputFile[]>(`/shots/${record.id}/outputs?number=${record.number}`),
+    queryFn: () =>
+      answered(
+        api.GET("/api/shots/{shot_id}/outputs", {
+          params: { path: { shot_id: record.id }, query: { number: record.number } },
+        }),
+      ) as Promise<OutputFile[]>,
     placeholderData: (before) => before,
     staleTime: Infinity,
     enabled: on,
   });
 
 export const useSavedFiles = (on: boolean) =>
-  useQuery({ queryKey: ["saved-files"], queryFn: () => get<SavedFiles[]>("/saved-files"), enabled: on });
+  useQuery({
+    queryKey: ["saved-files"],
+    queryFn: () => answered(api.GET("/api/saved-files")) as Promise<SavedFiles[]>,
+    enabled: on,
+  });
 
 export const useDeliveries = () =>
-  useQuery({ queryKey: ["deliveries"], queryFn: () => get<Delivery[]>("/deliveries"), staleTime: 0 });
+  useQuery({ queryKey: ["deliveries"], queryFn: () => answered(api.GET("/api/deliveries")), staleTime: 0 });
 
 /** All work that is open or ended lately, for pages without a shot; what is heard meanwhile is newer. */
 export const useAllJobs = () =>
-  useQuery({ queryKey: ["jobs"], queryFn: () => get<Job[]>("/jobs"), staleTime: 0 });
+  useQuery({ queryKey: ["jobs"], queryFn: () => answered(api.GET("/api/jobs")), staleTime: 0 });
 
 export const useJobs = (shot: string) =>
   useQuery({
     queryKey: ["jobs", shot],
-    queryFn: () => get<Job[]>(`/jobs?shot=${shot}`),
+    queryFn: () => answered(api.GET("/api/jobs", { params: { query: { shot } } })),
     staleTime: Infinity,
   });
 

@@ -1,7 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { Trash2 } from "lucide-react";
 import { Link } from "wouter";
-import { type Delivery, post, remove } from "~/api/client";
+import { type Delivery, answered, api } from "~/api/client";
 import { useLive } from "~/api/events";
 import { useAllJobs, useDeliveries } from "~/api/queries";
 import { PageFrame } from "~/app/PageFrame";
@@ -18,7 +18,9 @@ export function DeliveriesPage() {
   const jobs = useLive((s) => s.jobs);
   const onShelf = async (one: Delivery) => {
     try {
-      await post(`/deliveries/${one.id}/bring-in`);
+      await answered(
+        api.POST("/api/deliveries/{delivery_id}/bring-in", { params: { path: { delivery_id: one.id } } }),
+      );
       await client.invalidateQueries({ queryKey: ["assets"] });
       mention(`${one.name} is among the clips of the shelf.`);
     } catch (problem) {
@@ -101,7 +103,11 @@ export function DeliveriesPage() {
                     aria-label="Remove"
                     title="Remove"
                     onClick={async () => {
-                      await remove(`/deliveries/${d.id}`);
+                      await answered(
+                        api.DELETE("/api/deliveries/{delivery_id}", {
+                          params: { path: { delivery_id: d.id } },
+                        }),
+                      );
                       await client.invalidateQueries({ queryKey: ["deliveries"] });
                     }}
                   >

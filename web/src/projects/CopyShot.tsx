@@ -1,6 +1,6 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { ApiError, post, type ShotBrief } from "~/api/client";
+import { ApiError, type ShotBrief, answered, api } from "~/api/client";
 import { useProjects } from "~/api/queries";
 import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
@@ -14,7 +14,12 @@ export function CopyShot({ shot, from, onClose }: { shot: ShotBrief; from: strin
   const client = useQueryClient();
   const copy = async () => {
     try {
-      await post(`/shots/${shot.id}/copy`, { project: to });
+      await answered(
+        api.POST("/api/shots/{shot_id}/copy", {
+          params: { path: { shot_id: shot.id } },
+          body: { project: to },
+        }),
+      );
       await client.invalidateQueries({ queryKey: ["shots", to] });
       await client.invalidateQueries({ queryKey: ["projects"] });
       mention(`${shot.name} is in ${projects.find((p) => p.id === to)?.name ?? "the project"} too.`);

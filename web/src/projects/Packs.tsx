@@ -1,5 +1,5 @@
 import { useRef, useState } from "react";
-import { ApiError, type Job, post, type Project } from "~/api/client";
+import { ApiError, type Job, type Project, answered, api } from "~/api/client";
 import { useLive } from "~/api/events";
 import { sendFile, useUploads } from "~/api/upload";
 import { Button } from "~/ui/Button";
@@ -21,7 +21,12 @@ export function PackButton({ project }: { project: Project }) {
   const job = useLive((s) => (jobId ? s.jobs[jobId] : undefined));
   const start = async () => {
     try {
-      const made = await post<Job>(`/projects/${project.id}/pack`, { history });
+      const made = await answered(
+        api.POST("/api/projects/{project_id}/pack", {
+          params: { path: { project_id: project.id } },
+          body: { history },
+        }),
+      );
       useLive.setState((s) => ({ jobs: { [made.id]: made, ...s.jobs } }));
       setJobId(made.id);
     } catch (problem) {

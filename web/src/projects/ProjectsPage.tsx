@@ -2,7 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { Plus } from "lucide-react";
 import { useState } from "react";
 import { useLocation } from "wouter";
-import { type Project, type ShotBrief, type ShotRecord, ApiError, post, remove } from "~/api/client";
+import { type Project, type ShotBrief, ApiError, answered, api } from "~/api/client";
 import { useProjects, useShots } from "~/api/queries";
 import { PageFrame } from "~/app/PageFrame";
 import { Button } from "~/ui/Button";
@@ -22,7 +22,7 @@ export function ProjectsPage() {
   const client = useQueryClient();
   const add = async () => {
     try {
-      await post<Project>("/projects", { name: name.trim() || "Untitled" });
+      await answered(api.POST("/api/projects", { body: { name: name.trim() || "Untitled" } }));
       await client.invalidateQueries({ queryKey: ["projects"] });
       setNaming(false);
       setName("");
@@ -94,9 +94,14 @@ function ProjectRow({ project }: { project: Project }) {
   const [asking, setAsking] = useState<{ what: string; run: () => Promise<void> } | null>(null);
   const add = async () => {
     try {
-      const shot = await post<ShotRecord>(`/projects/${project.id}/shots`, {
-        name: `Shot ${(shots?.length ?? 0) + 1}`,
-      });
+      const shot = await answered(
+        api.POST("/api/projects/{project_id}/shots", {
+          params: { path: { project_id: project.id } },
+          body: {
+            name: `Shot ${(shots?.length ?? 0) + 1}`,
+          },
+        }),
+      );
       go(`/shots/${shot.id}`);
     } catch (problem) {
       say(problem);
@@ -115,7 +120,9 @@ function ProjectRow({ project }: { project: Project }) {
             setAsking({
               what: `Remove the project “${project.name}” and its shots? Clips and stills stay on the shelf, finished videos under Deliveries.`,
               run: async () => {
-                await remove(`/projects/${project.id}`);
+                await answered(
+                  api.DELETE("/api/projects/{project_id}", { params: { path: { project_id: project.id } } }),
+                );
                 await client.invalidateQueries({ queryKey: ["projects"] });
               },
             })
@@ -135,7 +142,9 @@ function ProjectRow({ project }: { project: Project }) {
               setAsking({
                 what: `Remove the shot “${shot.name}”? This cannot be undone. Its clip stays on the shelf, its finished videos under Deliveries.`,
                 run: async () => {
-                  await remove(`/shots/${shot.id}`);
+                  await answered(
+                    api.DELETE("/api/shots/{shot_id}", { params: { path: { shot_id: shot.id } } }),
+                  );
                   await client.invalidateQueries({ queryKey: ["shots", project.id] });
                   await client.invalidateQueries({ queryKey: ["projects"] });
                 },

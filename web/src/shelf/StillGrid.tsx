@@ -1,6 +1,6 @@
 import { AudioLines } from "lucide-react";
 import { useQueryClient } from "@tanstack/react-query";
-import { type Asset, post } from "~/api/client";
+import { type Asset, answered, api } from "~/api/client";
 import { complain } from "~/ui/Notices";
 import { SlowImage } from "~/ui/SlowImage";
 import { clipUrl } from "~/workspace/viewer/frames";
@@ -91,14 +91,16 @@ function Unready({ asset, mendable }: { asset: Asset; mendable: boolean }) {
   const client = useQueryClient();
   const prepare = async () => {
     try {
-      await post(`/assets/${asset.digest}/prepare`);
+      await answered(
+        api.POST("/api/assets/{digest}/prepare", { params: { path: { digest: asset.digest } } }),
+      );
       await client.invalidateQueries({ queryKey: ["assets"] });
     } catch (problem) {
       complain(problem instanceof Error ? problem.message : String(problem));
     }
   };
   return (
-    <span className="flex flex-col items-center gap-1.5 px-2 text-center text-xs text-[#e6e3dc]">
+    <span className="flex flex-col items-center gap-1.5 px-2 text-center text-xs text-(--on-well)">
       {asset.state === "failed" ? asset.problem : "Being prepared"}
       {asset.state === "failed" && mendable && (
         <button className="font-semibold underline" onClick={() => void prepare()}>

@@ -7,7 +7,7 @@ const LOOKS: Record<Look, string> = {
   primary: "border-tide bg-tide text-on-tide font-semibold hover:brightness-110",
   warn: "border-brick/40 bg-brick-2 text-brick hover:border-brick",
   quiet: "border-transparent bg-transparent text-tide font-semibold hover:bg-tide-2",
-  well: "border-transparent bg-transparent text-on-well hover:bg-well-3 aria-pressed:bg-[#f1eee7] aria-pressed:text-[#22262b] aria-pressed:font-semibold",
+  well: "border-transparent bg-transparent text-on-well hover:bg-well-3 aria-pressed:bg-(--on-picture) aria-pressed:text-(--dark-on-picture) aria-pressed:font-semibold",
 };
 
 export function Button({

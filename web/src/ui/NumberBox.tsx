@@ -25,9 +25,11 @@ export function NumberBox({ label, value, low, high, step, unit, onPreview, onCo
 
   const commitTyped = () => {
     if (typed === null) return;
-    const v = Number(typed.replace(",", ".").replace(/[^\d.eE+-]/g, ""));
+    // The first number in it: units may be typed along, and what is no number changes nothing.
+    const found = /[+-]?(\d+\.?\d*|\.\d+)(e[+-]?\d+)?/i.exec(typed.replace(",", "."));
     setTyped(null);
-    if (typed.trim() !== "" && Number.isFinite(v) && clamp(v) !== value) onCommit(clamp(v));
+    const v = found && Number(found[0]);
+    if (v !== null && Number.isFinite(v) && clamp(v) !== value) onCommit(clamp(v));
   };
 
   return (

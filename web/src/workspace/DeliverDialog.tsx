@@ -49,7 +49,7 @@ export function DeliverDialog() {
       </p>
       <DeliverFiles files={files} />
       <div className="mb-4 flex flex-wrap items-center gap-x-5 gap-y-2 border-t border-line pt-3">
-        <label className="flex items-center gap-2">
+        <span className="flex items-center gap-2">
           Size
           <span className="w-28">
             <Choice
@@ -59,13 +59,13 @@ export function DeliverDialog() {
               onChange={(v) => set("scale", v)}
             />
           </span>
-        </label>
+        </span>
         <span className="flex items-center gap-2">
           Sound
           <OnOff label="Sound" checked={shot.delivery.sound} onChange={(on) => set("sound", on)} />
         </span>
         {shot.delivery.sound && !shot.sound.muted && (
-          <label className="flex items-center gap-2">
+          <span className="flex items-center gap-2">
             Loudness
             <span className="w-52">
               <Choice
@@ -79,7 +79,7 @@ export function DeliverDialog() {
                 }
               />
             </span>
-          </label>
+          </span>
         )}
       </div>
       {job && (

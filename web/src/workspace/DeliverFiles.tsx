@@ -1,7 +1,7 @@
 import { X } from "lucide-react";
 import { useState } from "react";
 import { useQueryClient } from "@tanstack/react-query";
-import { ApiError, type Output, type OutputFile, post, remove } from "~/api/client";
+import { ApiError, type Output, type OutputFile, answered, api } from "~/api/client";
 import { useKinds, useSavedFiles } from "~/api/queries";
 import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
@@ -177,7 +177,7 @@ function Saved({
     setNaming(null);
     if (!name) return;
     try {
-      await post("/saved-files", { name, outputs });
+      await answered(api.POST("/api/saved-files", { body: { name, outputs } }));
       await refresh();
       mention(`Kept as ${name}.`);
     } catch (problem) {
@@ -201,7 +201,11 @@ function Saved({
           <button
             aria-label={`Forget ${one.name}`}
             className="grid size-6 place-items-center rounded-full text-ink-3 hover:text-brick"
-            onClick={() => void remove(`/saved-files/${one.id}`).then(refresh)}
+            onClick={() =>
+              void answered(
+                api.DELETE("/api/saved-files/{saved_id}", { params: { path: { saved_id: one.id } } }),
+              ).then(refresh)
+            }
           >
             <X className="size-3" />
           </button>

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { type Asset, post } from "~/api/client";
+import { answered, api, type FootageFrom } from "~/api/client";
 import { useAssets } from "~/api/queries";
 import { StillGrid } from "~/shelf/StillGrid";
 import { Button } from "~/ui/Button";
@@ -35,10 +35,15 @@ export function FootageDialog({
   );
   const [held, setHeld] = useState<string | null>(still);
   const chosen = data?.find((a) => a.digest === held);
-  const give = async (footage: object) => {
+  const give = async (footage: FootageFrom) => {
     onClose();
     try {
-      await post<Asset>(`/shots/${shotId}/footage`, { footage });
+      await answered(
+        api.POST("/api/shots/{shot_id}/footage", {
+          params: { path: { shot_id: shotId } },
+          body: { footage },
+        }),
+      );
     } catch (problem) {
       complain(problem instanceof Error ? problem.message : String(problem));
     }

@@ -9,7 +9,7 @@ import { has } from "~/workspace/kinds";
 import { useShotSlips } from "~/workspace/slip";
 import { findLayer } from "~/workspace/patches";
 import { frameFromOwn, type Spaces, useSpaces } from "~/workspace/spaces";
-import { act, type Chosen, useWorkspace } from "~/workspace/store";
+import { type Chosen, act, useWorkspace } from "~/workspace/store";
 import { clipRange, frameShowing } from "~/workspace/time";
 import { LOST, REASONS, runsOf, TRACKED, UNSURE } from "~/workspace/tracks";
 

@@ -56,9 +56,9 @@ export function PlonkDialog() {
           onChange={(e) => setWords(e.target.value)}
         />
         {plane && (
-          <label className="flex items-center gap-2">
+          <span className="flex items-center gap-2">
             <OnOff label="Pin to the plane" checked={pinned} onChange={setPinned} /> Pin to the plane
-          </label>
+          </span>
         )}
         <AddFiles label="Bring in an element" />
       </div>
@@ -75,7 +75,7 @@ export function PlonkDialog() {
                   onClick={() => {
                     act({ do: "open", what: "shelf", on: false });
                     if (EVERYWHERE.includes(k.kind)) void everywhere(k.kind, k.label);
-                    else act({ do: "tool", tool: "plonk", asset: GENERATED + k.kind });
+                    else act({ do: "tool", tool: { kind: "plonk", what: GENERATED + k.kind, as: "still" } });
                   }}
                 >
                   <span className="grid aspect-video w-full place-items-center overflow-hidden rounded-t-lg bg-well text-xs text-on-well-2">
@@ -102,7 +102,7 @@ export function PlonkDialog() {
             if (asset.kind === "light") void dome(asset);
             else if (asPin) atOnce(asset.digest, "pin");
             else if (behind && asset.kind !== "model") atOnce(asset.digest, "still");
-            else act({ do: "tool", tool: "plonk", asset: asset.digest });
+            else act({ do: "tool", tool: { kind: "plonk", what: asset.digest, as: "still" } });
           }}
         />
       ) : (

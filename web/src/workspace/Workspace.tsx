@@ -1,6 +1,6 @@
 import { useEffect, useLayoutEffect, useMemo, useRef } from "react";
 import { Link } from "wouter";
-import { get, type Job, type Shot } from "~/api/client";
+import { type Job, type Shot, answered, api } from "~/api/client";
 import { takePartial, useLive, type PartialEvent } from "~/api/events";
 import { useEdits, useJobs, useShot } from "~/api/queries";
 import { ShotContext, useChosenMotion } from "~/workspace/context";
@@ -143,6 +143,8 @@ function useOpenJobs(shotId: string) {
     }));
     for (const job of open)
       if (job.kind === "measure")
-        void get<PartialEvent[]>(`/jobs/${job.id}/partial`).then((events) => events.forEach(takePartial));
+        void answered(api.GET("/api/jobs/{job_id}/partial", { params: { path: { job_id: job.id } } })).then(
+          (events) => (events as unknown as PartialEvent[]).forEach(takePartial),
+        );
   }, [data]);
 }

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { type Apart, get, type Motion } from "~/api/client";
+import { type Apart, type Motion, answered, api } from "~/api/client";
 import { useChosenMotion, useOpenShot } from "~/workspace/context";
 import { useWorkspace } from "~/workspace/store";
 
@@ -18,8 +18,13 @@ export function useApart(): { first: Motion; second: Motion; told: Apart | undef
   const { data } = useQuery({
     queryKey: ["apart", shotId, record.spaces, first?.id, second?.id, at],
     queryFn: () =>
-      get<Apart>(
-        `/shots/${shotId}/motions/${first!.id}/apart/${second!.id}?frame=${at.frame}&x=${at.x}&y=${at.y}`,
+      answered(
+        api.GET("/api/shots/{shot_id}/motions/{motion_id}/apart/{other_id}", {
+          params: {
+            path: { shot_id: shotId, motion_id: first!.id, other_id: second!.id },
+            query: { frame: at.frame, x: at.x, y: at.y },
+          },
+        }),
       ),
     enabled:
       first !== null && second !== undefined && first.measurement !== null && second.measurement !== null,

@@ -15,7 +15,7 @@ import {
   setOnPerch,
   setOnPlate,
 } from "~/workspace/patches";
-import { act, useWorkspace } from "~/workspace/store";
+import { FINAL, HANDLE, type Shown, act, outlining, useWorkspace, viewOf } from "~/workspace/store";
 import { lengthOf } from "~/workspace/time";
 import { useAddMarker } from "~/workspace/timestrip/Markers";
 import { useSplit } from "~/workspace/timestrip/Bars";
@@ -56,6 +56,7 @@ export const KEYS: { group: string; keys: [string, string][] }[] = [
       ["X", "Curves: of the chosen thing's keys, or of the chosen motion"],
       ["P", "Plonk something from the shelf"],
       ["Arrow keys", "Nudge the chosen thing by 1 px (with Alt: 0.1 px, with Shift: 10 px)"],
+      ["Tab, arrow keys", "Reach a grip on the picture, and move it so"],
       ["E", "The chosen thing once more"],
       ["Y", "Split the chosen layer at this frame"],
       ["J", "A marker at this frame"],
@@ -107,6 +108,12 @@ export function flickEnds(shot: Shot): void {
 /** The end of the range that is further from a frame. */
 export const otherEnd = (footage: { in_frame: number; out_frame: number }, frame: number): number =>
   frame - footage.in_frame > footage.out_frame - frame ? footage.in_frame : footage.out_frame;
+
+const NEXT_VIEW = { final: "plate", plate: "matte", matte: "final" } as const;
+
+/** The surface held still, or no longer. */
+export const holding = (shown: Shown, motion: { id: string } | null): Shown =>
+  shown.kind !== "held" && motion ? { kind: "held", motion: motion.id } : FINAL;
 
 /** The workspace's keyboard. Fields keep their own keys. */
 export function useKeys(tracks: Tracks): void {
@@ -230,19 +237,19 @@ export function useKeys(tracks: Tracks): void {
           act({ do: "compare", with: state.compare ? null : { how: "wipe", other: { kind: "untouched" } } }),
         v: () =>
           act({
-            do: "view",
-            view: state.view === "final" ? "plate" : state.view === "plate" ? "matte" : "final",
+            do: "show",
+            shown: { kind: NEXT_VIEW[viewOf(state.shown)] },
           }),
         "0": () => act({ do: "viewport", viewport: { zoom: null, x: 0, y: 0 } }),
-        n: () => footage && act({ do: "tool", tool: "add-point" }),
-        r: () => footage && act({ do: "tool", tool: "outline", use: !e.shiftKey }),
-        z: () => footage && act({ do: "tool", tool: "pick-out" }),
-        b: () => footage && act({ do: "tool", tool: "perch" }),
-        l: () => footage && act({ do: "tool", tool: "beam" }),
+        n: () => footage && act({ do: "tool", tool: { kind: "add-point" } }),
+        r: () => footage && act({ do: "tool", tool: outlining({ use: !e.shiftKey }) }),
+        z: () => footage && act({ do: "tool", tool: { kind: "pick-out" } }),
+        b: () => footage && act({ do: "tool", tool: { kind: "perch" } }),
+        l: () => footage && act({ do: "tool", tool: { kind: "beam" } }),
         q: () => footage && act({ do: "open", what: "advice", on: !state.adviceOpen }),
         a: () => state.before && act({ do: "before", before: { ...state.before, on: !state.before.on } }),
         g: () => footage && act({ do: "open", what: "scopes", on: !state.scopesOpen }),
-        h: () => act({ do: "held", motion: state.held ? null : (holdable?.id ?? null) }),
+        h: () => act({ do: "show", shown: holding(state.shown, holdable) }),
         u: () =>
           act({
             do: "onion",
@@ -275,9 +282,9 @@ export function useKeys(tracks: Tracks): void {
         Escape: () => {
           if (state.loupe) act({ do: "loupe", at: null });
           else if (state.adviceOpen) act({ do: "open", what: "advice", on: false });
-          else if (state.held) act({ do: "held", motion: null });
-          else if (state.alone) act({ do: "alone", alone: null });
-          else if (state.tool !== "handle") act({ do: "tool", tool: "handle" });
+          else if (state.shown.kind === "held" || state.shown.kind === "alone")
+            act({ do: "show", shown: FINAL });
+          else if (state.tool.kind !== "handle") act({ do: "tool", tool: HANDLE });
           else if (state.compare) act({ do: "compare", with: null });
           else act({ do: "choose", chosen: { kind: "none" } });
         },

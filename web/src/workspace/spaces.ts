@@ -18,7 +18,7 @@ import { type RoomCamera, roomCamera, solveAt } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
 import { has } from "~/workspace/kinds";
 import { allLayers } from "~/workspace/patches";
-import { useWorkspace } from "~/workspace/store";
+import { useWorkspace, viewOf } from "~/workspace/store";
 import { lengthOf, momentOf } from "~/workspace/time";
 import {
   apply,
@@ -69,7 +69,7 @@ const lastKnown = new Map<string, SpacesAnswer>();
 /** Whether the held picture is shown and worked on, where the movement is given back later. */
 export function useWorked(): boolean {
   const { record } = useOpenShot();
-  const { worked, view } = useWorkspace(useShallow((w) => ({ worked: w.worked, view: w.view })));
+  const { worked, view } = useWorkspace(useShallow((w) => ({ worked: w.worked, view: viewOf(w.shown) })));
   return (
     worked &&
     view === "final" &&

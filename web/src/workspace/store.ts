@@ -11,21 +11,6 @@ export type Chosen =
   | { kind: "frame"; id: string }
   | { kind: "none" };
 
-export type Tool =
-  | "handle"
-  | "add-point"
-  | "outline"
-  | "perch"
-  | "beam"
-  | "plonk"
-  | "middle"
-  | "pick"
-  | "cut"
-  | "tug"
-  | "pivot"
-  | "shadow"
-  | "pick-out"
-  | "point";
 /** A point of a look: whose it is, and whether it is picked on its own picture or on the plate. */
 export interface Picking {
   layer: string | null;
@@ -35,7 +20,53 @@ export interface Picking {
 }
 export type OutlineFor = "motion" | "mend" | "clean" | "suggest" | "freeze" | "mask";
 export type OutlineShape = "free" | "ellipse" | "graded";
+
+/** What a click or a drag on the picture does, with what it needs to know. */
+export type Tool =
+  | { kind: PlainTool }
+  /** What is drawn: where a motion looks (or does not), what is taken out of the plate, or a mask of the chosen thing. */
+  | { kind: "outline"; for: OutlineFor; use: boolean; shape: OutlineShape }
+  /** Placed where clicked, or pinned to a plane's corners. */
+  | { kind: "plonk"; what: string; as: "still" | "pin" }
+  /** The point of a look that the next click sets. */
+  | { kind: "point"; picking: Picking };
+export type PlainTool =
+  | "handle"
+  | "add-point"
+  | "perch"
+  | "beam"
+  | "middle"
+  | "pick"
+  | "cut"
+  | "tug"
+  | "pivot"
+  | "shadow"
+  | "pick-out";
+
+/** Drawing an outline; unless said otherwise, of a surface to follow. */
+export const outlining = (more: Partial<Omit<Tool & { kind: "outline" }, "kind">> = {}): Tool => ({
+  kind: "outline",
+  for: "motion",
+  use: true,
+  shape: "free",
+  ...more,
+});
+
+/** What the viewer shows; one way of looking at a time. */
+export type Shown =
+  | { kind: View }
+  /** The surface of a motion, held still. */
+  | { kind: "held"; motion: string }
+  /** A layer by itself; `over` as in a frame's address: "checker", or "over-" and a colour. */
+  | { kind: "alone"; layer: string; over: string }
+  /** A clean frame half opaque, to line it up. */
+  | { kind: "half"; clean: string };
 export type View = "final" | "plate" | "matte";
+
+/** Which of the three views the picture is one of: what is held, alone or half shown is the final one. */
+export const viewOf = (shown: Shown): View =>
+  shown.kind === "plate" || shown.kind === "matte" ? shown.kind : "final";
+export const heldOf = (shown: Shown): string | null => (shown.kind === "held" ? shown.motion : null);
 
 /** Where the picture lies in the viewer: screen = picture * zoom + offset. Zoom null: fitted. */
 export interface Viewport {
@@ -69,23 +100,14 @@ export interface WorkspaceState {
   scrubbing: boolean;
   chosen: Chosen;
   tool: Tool;
-  /** The point of a look that the next click sets. */
-  picking: Picking | null;
-  plonking: string | null;
-  /** Whether what is plonked is placed where clicked, or pinned to a plane's corners. */
-  plonkAs: "still" | "pin";
+  shown: Shown;
   /** Whether a cut-out's stroke is over the subject, and how wide it is on screen. */
   cutSubject: boolean;
   cutWidth: number;
-  /** Whether the outline being drawn is one to use or to ignore. */
-  outlineUse: boolean;
   /** Details picked in the picture, by number, in the order in which they were. */
   picked: string[];
   /** What of a solved room is shown over the picture. */
   room: { details: boolean; ground: boolean; boxes: boolean; views: boolean };
-  /** What is drawn: where a motion looks, what is taken out of the plate, or a mask of the chosen thing. */
-  outlineFor: OutlineFor;
-  outlineShape: OutlineShape;
   /** The chosen mask of the chosen thing. */
   mask: string | null;
   /** The look that is open in the details: its spots are grips in the picture. */
@@ -94,18 +116,10 @@ export interface WorkspaceState {
   lookMasks: boolean;
   /** Whether a changed number moves the whole path of its keys. */
   overAll: boolean;
-  /** The layer that is shown by itself, and over what. */
-  /** `over` as in a frame's address: "checker", or "over-" and a colour. */
-  alone: { layer: string; over: string } | null;
   /** Whether a given-back shot is shown held, to work on it. */
   worked: boolean;
-  /** The clean frame that is shown half opaque, to line it up. */
-  half: string | null;
   /** The clean frame at the paint desk: its treatment and which of its frames. */
   desk: { id: string; frame: number } | null;
-  view: View;
-  /** The motion whose surface is held still. */
-  held: string | null;
   /** The frame laid over, and how opaque it is, 0 to 1. */
   onion: number | null;
   onionShare: number;
@@ -142,16 +156,8 @@ export type Action =
   | { do: "play"; on: boolean }
   | { do: "scrub"; on: boolean }
   | { do: "choose"; chosen: Chosen }
-  | {
-      do: "tool";
-      tool: Tool;
-      asset?: string;
-      as?: "still" | "pin";
-      use?: boolean;
-      outline?: OutlineFor;
-      shape?: OutlineShape;
-      picking?: Picking;
-    }
+  | { do: "tool"; tool: Tool }
+  | { do: "show"; shown: Shown }
   | { do: "cut"; subject?: boolean; width?: number }
   | { do: "pick-detail"; id: string | null; add?: boolean }
   | { do: "pick-details"; ids: string[] }
@@ -160,11 +166,8 @@ export type Action =
   | { do: "look"; id: string | null }
   | { do: "lookMasks"; on: boolean }
   | { do: "overAll"; on: boolean }
-  | { do: "alone"; alone: WorkspaceState["alone"] }
   | { do: "worked"; on: boolean }
-  | { do: "half"; id: string | null }
   | { do: "desk"; desk: WorkspaceState["desk"] }
-  | { do: "held"; motion: string | null }
   | { do: "onion"; frame: number | null }
   | { do: "loupe"; at: WorkspaceState["loupe"] }
   | { do: "curves"; on: boolean }
@@ -173,7 +176,6 @@ export type Action =
   | { do: "stretch"; stretch: WorkspaceState["stretch"] }
   | { do: "advised"; at: number }
   | { do: "before"; before: WorkspaceState["before"] }
-  | { do: "view"; view: View }
   | { do: "compare"; with: Partial<Compare> | null }
   | { do: "onionShare"; share: number }
   | { do: "apart"; apart: WorkspaceState["apart"] }
@@ -183,32 +185,26 @@ export type Action =
   | { do: "offer"; offer: WorkspaceState["offer"] }
   | { do: "reset" };
 
+export const HANDLE: Tool = { kind: "handle" };
+export const FINAL: Shown = { kind: "final" };
+
 const START = {
   frame: 0,
   playing: false,
   scrubbing: false,
   chosen: { kind: "none" } as Chosen,
-  tool: "handle" as Tool,
-  picking: null as Picking | null,
-  plonking: null,
-  plonkAs: "still" as "still" | "pin",
+  tool: HANDLE,
+  shown: FINAL,
   cutSubject: true,
   cutWidth: 18,
-  outlineUse: true,
   picked: [] as string[],
   room: { details: true, ground: false, boxes: false, views: true },
-  outlineFor: "motion" as OutlineFor,
-  outlineShape: "free" as OutlineShape,
   mask: null,
   look: null,
   lookMasks: false,
   overAll: false,
-  alone: null as WorkspaceState["alone"],
   worked: true,
-  half: null,
   desk: null,
-  view: "final" as View,
-  held: null,
   onion: null,
   onionShare: 0.5,
   loupe: null,
@@ -256,8 +252,9 @@ function reduce(action: Action, now: WorkspaceState): Partial<WorkspaceState> {
     case "choose":
       return {
         chosen: action.chosen,
-        tool: "handle",
-        plonking: null,
+        tool: HANDLE,
+        // A layer by itself and a clean frame half shown go with what was chosen.
+        shown: now.shown.kind === "alone" || now.shown.kind === "half" ? FINAL : now.shown,
         offer: null,
         loupe: null,
         picked: [],
@@ -265,21 +262,11 @@ function reduce(action: Action, now: WorkspaceState): Partial<WorkspaceState> {
         mask: null,
         look: null,
         lookMasks: false,
-        alone: null,
-        half: null,
       };
     case "tool":
-      return {
-        tool: action.tool,
-        plonking: action.asset ?? null,
-        plonkAs: action.as ?? "still",
-        picking: action.picking ?? null,
-        outlineUse: action.use ?? true,
-        outlineFor: action.outline ?? "motion",
-        outlineShape: action.shape ?? "free",
-        offer: null,
-        held: null,
-      };
+      return { tool: action.tool, offer: null, shown: now.shown.kind === "held" ? FINAL : now.shown };
+    case "show":
+      return { shown: action.shown };
     case "mask":
       return { mask: action.id };
     case "look":
@@ -288,22 +275,14 @@ function reduce(action: Action, now: WorkspaceState): Partial<WorkspaceState> {
       return { lookMasks: action.on, mask: null };
     case "overAll":
       return { overAll: action.on };
-    case "alone":
-      return { alone: action.alone, view: "final", held: null };
     case "worked":
-      return { worked: action.on, view: "final", held: null };
-    case "half":
-      return { half: action.id, view: "final", held: null };
+      return { worked: action.on, shown: FINAL };
     case "desk":
       return { desk: action.desk, playing: false };
-    case "view":
-      return { view: action.view, held: null, alone: null };
     case "compare":
       return { compare: action.with && { ...(now.compare ?? COMPARED), ...action.with } };
     case "onionShare":
       return { onionShare: action.share };
-    case "held":
-      return { held: action.motion, view: "final", alone: null };
     case "onion":
       return { onion: action.frame };
     case "loupe":

@@ -108,7 +108,7 @@ export function clipRange(footage: Footage): [number, number] {
   return [Math.floor(low + 1e-3), Math.ceil(high - 1e-3)];
 }
 
-const CLIPS: readonly Tool[] = ["add-point", "outline", "pick", "tug"];
+const CLIPS: readonly Tool["kind"][] = ["add-point", "outline", "pick", "tug"];
 
 /** Whether what is worked on belongs to the clip's own frames: motions, treatments of the plate, masks, and what makes them. */
 export const isClips = (
@@ -119,7 +119,7 @@ export const isClips = (
   w.mask !== null ||
   w.desk !== null ||
   w.adviceOpen ||
-  CLIPS.includes(w.tool);
+  CLIPS.includes(w.tool.kind);
 
 /** The shot in its clip's own time. */
 export function asFilmed(record: ShotRecord): ShotRecord {

@@ -30,13 +30,13 @@ class Hole:
     barred: NDArray[np.bool_]
 
     def cut(self, picture: np.ndarray) -> np.ndarray:
-        """The window of a picture (a view)."""
+        """The window (h, w, ...) of a picture (a view)."""
         h, w = self.mask.shape
         return picture[self.y : self.y + h, self.x : self.x + w]
 
 
 def widened(matte: U8, rim_px: int) -> U8:
-    """A matte as 0 or 255, taken `rim_px` wider: what it covers bleeds into its surroundings."""
+    """A matte (h, w) as 0 or 255, taken `rim_px` wider: what it covers bleeds into its surroundings."""
     solid = np.asarray((matte > SOLID) * np.uint8(255), np.uint8)
     if rim_px < 1:
         return solid

@@ -66,7 +66,7 @@ def mended(
 
 
 def filled_softly(rgb: U8, cover: F32, rim_px: int, fill: Callable[[U8], U8]) -> U8:
-    """A frame filled by `fill` (matte -> frame), mixed in as its coverage says."""
+    """A frame (h, w, 3) filled by `fill` (matte -> frame), mixed in as its coverage (h, w) says."""
     soft = _wider(cover, rim_px)
     fresh = fill(_solid(soft))
     return _mixed(rgb, fresh, soft) if _feathered(soft) else fresh

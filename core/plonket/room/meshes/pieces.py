@@ -48,7 +48,7 @@ def _cells(points: F64, half: F64) -> list[F64]:
 
 
 def planks(wide: float, deep: float, count: int, seed: int, rows: int = 6) -> list[F64]:
-    """Some `count` planks along the rectangle's depth in rows beside each other, their ends at different places."""
+    """Some `count` planks along the rectangle's depth in rows, their ends at different places: outlines (k, 2), metres."""
     rng = np.random.default_rng([seed, 12])
     long = max(1, round(count / rows))
     edges = np.linspace(-wide / 2, wide / 2, rows + 1)
@@ -61,7 +61,7 @@ def planks(wide: float, deep: float, count: int, seed: int, rows: int = 6) -> li
 
 
 def tiles(wide: float, deep: float, count: int, seed: int) -> list[F64]:
-    """Some `count` equal tiles, about as wide as deep."""
+    """Some `count` equal tiles, about as wide as deep: outlines (4, 2), metres."""
     across = max(1, round(np.sqrt(count * wide / deep)))
     down = max(1, round(count / across))
     xs, ys = np.linspace(-wide / 2, wide / 2, across + 1), np.linspace(-deep / 2, deep / 2, down + 1)

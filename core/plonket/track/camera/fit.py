@@ -35,7 +35,7 @@ def loss_width(bundle: Bundle, seen: Observations) -> float:
 def classify_inliers(
     bundle: Bundle, seen: Observations, points: int, noise: float, limit_px: float = 0.6
 ) -> tuple[NDArray[np.bool_], F64]:
-    """Which points fit the room, and each one's RMS error over the sightings that are not far off."""
+    """Which points fit the room, (points,), and each one's RMS error in pixels over the sightings that are not far off."""
     off = np.linalg.norm(residuals(bundle, seen), axis=1)
     behind = ~np.isfinite(off) | (depths(bundle, seen) <= 0)
     off = np.where(behind, 1e3, off)

@@ -40,7 +40,7 @@ class RotationOnly:
 
 
 def evenly(frames: NDArray[np.int64], count: int) -> NDArray[np.int64]:
-    """At most `count` of the frames, the first and last among them."""
+    """At most `count` of the frames (n,), the first and last among them."""
     if len(frames) <= count:
         return frames
     return frames[np.unique(np.round(np.linspace(0, len(frames) - 1, count)).astype(int))]

@@ -75,7 +75,7 @@ class Places:
         self.taken: set[tuple[int, int, int]] = set()
 
     def learn(self, levels: Levels, stood: FormPose, ignored: NDArray[np.bool_] | None) -> int:
-        """Take on what is newly seen in a frame; returns how many places."""
+        """Take on what is newly seen in a frame, but not where `ignored` (h, w); returns how many places."""
         width, height = self.size
         local = self.surface.corners() @ stood.turn.T + stood.place
         depth, which = seen_by(local, self.focal, (width / 2, height / 2), self.size)

@@ -85,7 +85,7 @@ class FrameLevels:
         self._made: dict[tuple[int, int], F32] = {}
 
     def at(self, k: int, stretch: float) -> F32:
-        """Level `k`, smoothed for a surface that is seen `stretch` times as large as in the reference."""
+        """Level `k`, (h / 2^k, w / 2^k), smoothed for a surface that is seen `stretch` times as large as in the reference."""
         step = int(np.clip(np.round(np.log2(max(stretch, 1.0)) * 4), 0, 12))
         if (k, step) not in self._made:
             size = 2**k

@@ -116,7 +116,7 @@ def refine(picture: F32, pattern: Pattern, warp: F64, dof: int, steps: int = 24)
 
 
 def search(picture: F32, pattern_patch: F32, around: F64, reach: float, most: int = 3) -> list[tuple[F64, float]]:
-    """Likely whole-pixel places of a patch within `reach` of `around`, best first.
+    """Likely whole-pixel places (2,) of a patch within `reach` of `around`, best first.
 
     Works at half resolution, which is enough to start `refine` from.
     """

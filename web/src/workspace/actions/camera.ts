@@ -1,5 +1,5 @@
 import { useCallback } from "react";
-import type { CameraMotion, RoomDetail, RoomMotion } from "~/api/client";
+import { type CameraMotion, type RoomDetail, type RoomMotion, api } from "~/api/client";
 import { useAssets } from "~/api/queries";
 import { complain } from "~/ui/Notices";
 import { useMeasure } from "~/workspace/actions/jobs";
@@ -68,41 +68,58 @@ export type Straighten = "ground" | "origin" | "axis" | "scale" | "suggest" | "t
 
 /** Put the room straight by picked details. */
 export function useStraighten() {
-  const { edits } = useOpenShot();
+  const { edits, shotId } = useOpenShot();
   return useCallback(
     async (motion: string, does: Straighten, details: string[], amount: number | null = null) => {
       const body = { does, details: details.map(Number), amount };
-      return (await edits.ask(`/motions/${motion}/room`, body)) !== null;
+      return (
+        (await edits.ask(() =>
+          api.POST("/api/shots/{shot_id}/motions/{motion_id}/room", {
+            params: { path: { shot_id: shotId, motion_id: motion } },
+            body: body,
+          }),
+        )) !== null
+      );
     },
-    [edits],
+    [edits, shotId],
   );
 }
 
 /** A perch that lies on the flat surface through picked details. */
 export function useAddSurface() {
-  const { edits } = useOpenShot();
+  const { edits, shotId } = useOpenShot();
   return useCallback(
     async (motion: string, details: string[]) => {
       const { frame } = useWorkspace.getState();
-      const done = await edits.ask(`/motions/${motion}/surface`, { details: details.map(Number), frame });
+      const done = await edits.ask(() =>
+        api.POST("/api/shots/{shot_id}/motions/{motion_id}/surface", {
+          params: { path: { shot_id: shotId, motion_id: motion } },
+          body: { details: details.map(Number), frame },
+        }),
+      );
       const made = done?.document.perches.at(-1);
       if (made) act({ do: "choose", chosen: { kind: "perch", id: made.id } });
     },
-    [edits],
+    [edits, shotId],
   );
 }
 
 /** What is really there, as a box on the ground round picked details. */
 export function useBoxRound() {
-  const { edits } = useOpenShot();
+  const { edits, shotId } = useOpenShot();
   return useCallback(
     async (motion: string, details: string[]) => {
       const { frame } = useWorkspace.getState();
-      const done = await edits.ask(`/motions/${motion}/box`, { details: details.map(Number), frame });
+      const done = await edits.ask(() =>
+        api.POST("/api/shots/{shot_id}/motions/{motion_id}/box", {
+          params: { path: { shot_id: shotId, motion_id: motion } },
+          body: { details: details.map(Number), frame },
+        }),
+      );
       const made = done?.document.stack[0];
       if (made) act({ do: "choose", chosen: { kind: "layer", id: made.id } });
     },
-    [edits],
+    [edits, shotId],
   );
 }
 

@@ -18,15 +18,16 @@ export function pickText(accept: string, take: (name: string, text: string) => v
 /** A file for the API: its text, or base64 where it is no text. */
 export function pickContent(
   accept: string,
-  take: (file: { name: string; text?: string; data?: string }) => void,
+  take: (file: { name: string; text: string; data: string }) => void,
 ): void {
   pickFile(accept, (file) => {
     if (!/\.(glb|zip)$/i.test(file.name)) {
-      void file.text().then((text) => take({ name: file.name, text }));
+      void file.text().then((text) => take({ name: file.name, text, data: "" }));
       return;
     }
     const reader = new FileReader();
-    reader.onload = () => take({ name: file.name, data: String(reader.result).split(",")[1] ?? "" });
+    reader.onload = () =>
+      take({ name: file.name, text: "", data: String(reader.result).split(",")[1] ?? "" });
     reader.readAsDataURL(file);
   });
 }

@@ -1,5 +1,5 @@
 import { useCallback } from "react";
-import type { OperationAnswer, Shot } from "~/api/client";
+import { type Shot, api } from "~/api/client";
 import { useOpenShot } from "~/workspace/context";
 import { has } from "~/workspace/kinds";
 import { act } from "~/workspace/store";
@@ -42,17 +42,24 @@ export const FRONTS: Front[] = [
 
 /** Brings part of the footage to the front, chooses it, and shows what is to be looked at next. */
 export function useBringForward() {
-  const { edits } = useOpenShot();
+  const { edits, shotId } = useOpenShot();
   return useCallback(
     async ({ what, name }: Front) => {
-      const answer = await edits.ask<OperationAnswer>("/front", { what, name }, (a) => a.shot);
+      const answer = await edits.ask(
+        () =>
+          api.POST("/api/shots/{shot_id}/front", {
+            params: { path: { shot_id: shotId } },
+            body: { what, name },
+          }),
+        (a) => a.shot,
+      );
       if (!answer?.made) return;
       act({ do: "choose", chosen: { kind: "layer", id: answer.made } });
-      if (what === "strokes") act({ do: "tool", tool: "cut" });
-      else if (what === "colours") act({ do: "tool", tool: "pick" });
-      else act({ do: "view", view: "matte" });
+      if (what === "strokes") act({ do: "tool", tool: { kind: "cut" } });
+      else if (what === "colours") act({ do: "tool", tool: { kind: "pick" } });
+      else act({ do: "show", shown: { kind: "matte" } });
     },
-    [edits],
+    [edits, shotId],
   );
 }
 

@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback } from "react";
-import { post, type SetLight, type ShotRecord } from "~/api/client";
+import { type SetLight, type ShotRecord, answered, api } from "~/api/client";
 import { roomOf, targetFor } from "~/workspace/actions/models";
 import type { Point } from "~/workspace/geometry";
 import type { V3 } from "~/workspace/camera";
@@ -8,11 +8,17 @@ import { useOpenShot } from "~/workspace/context";
 import { findLayer } from "~/workspace/patches";
 import { useCameras } from "~/workspace/spaces";
 import { mention } from "~/ui/Notices";
-import { act, useWorkspace } from "~/workspace/store";
+import { HANDLE, act, useWorkspace } from "~/workspace/store";
 
 const lightQuery = (shot: string, motion: string, measurement: string | null) => ({
   queryKey: ["set-light", shot, motion, measurement],
-  queryFn: () => post<SetLight>(`/shots/${shot}/motions/${motion}/light`, {}),
+  queryFn: () =>
+    answered(
+      api.POST("/api/shots/{shot_id}/motions/{motion_id}/light", {
+        params: { path: { shot_id: shot, motion_id: motion } },
+        body: {},
+      }),
+    ),
   staleTime: 10 * 60_000,
   retry: false,
 });
@@ -53,7 +59,14 @@ export function useSetShadow() {
   const { shotId } = useOpenShot();
   return useCallback(
     (motion: string, frame: number, place: V3, tall: number): Promise<LightSoon> =>
-      soon(post<SetLight>(`/shots/${shotId}/motions/${motion}/light`, { stands: { frame, place, tall } })),
+      soon(
+        answered(
+          api.POST("/api/shots/{shot_id}/motions/{motion_id}/light", {
+            params: { path: { shot_id: shotId, motion_id: motion } },
+            body: { stands: { frame, place: [...place], tall } },
+          }),
+        ),
+      ),
     [shotId],
   );
 }
@@ -74,7 +87,14 @@ export function useLightLater() {
       const before = here();
       const found = await later;
       if (!found || before === null || here() !== before) return;
-      await edits.ask<{ shot: ShotRecord }>(`/layers/${layer}/light`, { frame }, (answer) => answer.shot);
+      await edits.ask(
+        () =>
+          api.POST("/api/shots/{shot_id}/layers/{layer_id}/light", {
+            params: { path: { shot_id: shotId, layer_id: layer } },
+            body: { frame },
+          }),
+        (answer) => answer.shot,
+      );
       mention(found.says);
     },
     [shotId, edits, client],
@@ -86,40 +106,48 @@ const LIT_BY = ["sun", "sun_heading", "sun_height", "sky", "lit_like", "looks"];
 
 /** A layer's own shadow becomes as deep as the one of the footage that is clicked. */
 export function usePointAtShadow() {
-  const { edits } = useOpenShot();
+  const { edits, shotId } = useOpenShot();
   return useCallback(
     async (layer: string, frame: number, at: Point) => {
-      const done = await edits.ask<{ shot: ShotRecord; says: string }>(
-        `/layers/${layer}/shadow`,
-        { frame, pixel: [at.x, at.y] },
+      const done = await edits.ask(
+        () =>
+          api.POST("/api/shots/{shot_id}/layers/{layer_id}/shadow", {
+            params: { path: { shot_id: shotId, layer_id: layer } },
+            body: { frame, pixel: [at.x, at.y] },
+          }),
         (answer) => answer.shot,
       );
       if (!done) return;
       mention(done.says);
-      act({ do: "tool", tool: "handle" });
+      act({ do: "tool", tool: HANDLE });
     },
-    [edits],
+    [edits, shotId],
   );
 }
 
 /** Sets the point of a look that is being picked by what the picture shows at a place. */
 export function usePickPoint() {
-  const { edits } = useOpenShot();
+  const { edits, shotId } = useOpenShot();
   return useCallback(
     async (frame: number, at: Point) => {
-      const { picking } = useWorkspace.getState();
-      if (!picking) return;
-      const done = await edits.ask("/point", { ...picking, frame, pixel: [at.x, at.y] });
-      if (done) act({ do: "tool", tool: "handle" });
+      const { tool } = useWorkspace.getState();
+      if (tool.kind !== "point") return;
+      const done = await edits.ask(() =>
+        api.POST("/api/shots/{shot_id}/point", {
+          params: { path: { shot_id: shotId } },
+          body: { ...tool.picking, frame, pixel: [at.x, at.y] },
+        }),
+      );
+      if (done) act({ do: "tool", tool: HANDLE });
     },
-    [edits],
+    [edits, shotId],
   );
 }
 
 /** Looks at the light of the room ahead of time, while something is about to be put there. */
 export function useLightAhead() {
   const { shotId, record } = useOpenShot();
-  const plonking = useWorkspace((w) => w.tool === "plonk");
+  const plonking = useWorkspace((w) => w.tool.kind === "plonk");
   const cameras = useCameras();
   const target = targetFor(record.document);
   const motion = target && (roomOf(record.document, target) ?? target);

@@ -1,5 +1,5 @@
 import { useCallback } from "react";
-import type { MatteMotion, Mover, OperationAnswer, PatchStep, Shot } from "~/api/client";
+import { type MatteMotion, type Mover, type PatchStep, type Shot, api } from "~/api/client";
 import { useMeasure } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
@@ -50,7 +50,7 @@ export function usePickOut() {
         return [{ op: "add", path: "/motions/-", value }];
       });
       if (made) act({ do: "choose", chosen: { kind: "motion", id: made, point: null } });
-      if (made) act({ do: "tool", tool: "pick-out" });
+      if (made) act({ do: "tool", tool: { kind: "pick-out" } });
     },
     [edits],
   );
@@ -60,14 +60,17 @@ export type MatteUse = "front" | "take out" | "ignore";
 
 /** A mover of the clip as a matte, measured at once; and taken out, or ignored. */
 export function useTakeMover() {
-  const { edits } = useOpenShot();
+  const { edits, shotId } = useOpenShot();
   const measure = useMeasure();
   return useCallback(
     async (mover: Mover, all: readonly Mover[], use: "matte" | "take out" | "ignore") => {
       const { frame, box } = clearest(mover, all);
-      const answer = await edits.ask<OperationAnswer>(
-        "/movers",
-        { frame, box, use, who: mover.who },
+      const answer = await edits.ask(
+        () =>
+          api.POST("/api/shots/{shot_id}/movers", {
+            params: { path: { shot_id: shotId } },
+            body: { frame, box, use, who: mover.who },
+          }),
         (a) => a.shot,
       );
       if (!answer?.made) return;
@@ -76,7 +79,7 @@ export function useTakeMover() {
       act({ do: "frame", frame });
       await measure(answer.made, "both", null);
     },
-    [edits, measure],
+    [edits, measure, shotId],
   );
 }
 
@@ -106,14 +109,21 @@ function clearest(mover: Mover, all: readonly Mover[]): Mover["at"][number] {
 
 /** Does something by a matte, and chooses what is new. */
 export function useMatteUse() {
-  const { edits } = useOpenShot();
+  const { edits, shotId } = useOpenShot();
   return useCallback(
     async (motion: string, use: MatteUse) => {
-      const answer = await edits.ask<OperationAnswer>(`/motions/${motion}/use`, { use }, (a) => a.shot);
+      const answer = await edits.ask(
+        () =>
+          api.POST("/api/shots/{shot_id}/motions/{motion_id}/use", {
+            params: { path: { shot_id: shotId, motion_id: motion } },
+            body: { use },
+          }),
+        (a) => a.shot,
+      );
       if (!answer?.made) return;
       const kind = use === "front" ? "layer" : "plate";
       act({ do: "choose", chosen: { kind, id: answer.made } });
     },
-    [edits],
+    [edits, shotId],
   );
 }

@@ -1,9 +1,9 @@
 import { followable, isFilmed } from "~/workspace/kinds";
 import { useCallback } from "react";
-import type { FilmedLayer, Shot } from "~/api/client";
+import { type FilmedLayer, type Shot, api } from "~/api/client";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
-import { act, useWorkspace } from "~/workspace/store";
+import { HANDLE, act, useWorkspace } from "~/workspace/store";
 
 /** The motion in whose room something on a perch stands. */
 export const roomOf = (shot: Shot, perch: string | null): string | null =>
@@ -24,12 +24,17 @@ export function targetFor(shot: Shot): string | null {
 
 /** Where a model stands on its spot: the place on it that is clicked, or its bottom's middle again. It stays where it is. */
 export function usePivot() {
-  const { edits } = useOpenShot();
+  const { edits, shotId } = useOpenShot();
   return useCallback(
     async (layer: string, frame: number, at: Point | null) => {
-      const done = await edits.ask(`/layers/${layer}/pivot`, { frame, pixel: at && [at.x, at.y] });
-      if (done) act({ do: "tool", tool: "handle" });
+      const done = await edits.ask(() =>
+        api.POST("/api/shots/{shot_id}/layers/{layer_id}/pivot", {
+          params: { path: { shot_id: shotId, layer_id: layer } },
+          body: { frame, pixel: at && [at.x, at.y] },
+        }),
+      );
+      if (done) act({ do: "tool", tool: HANDLE });
     },
-    [edits],
+    [edits, shotId],
   );
 }

@@ -1,5 +1,5 @@
 import { useCallback } from "react";
-import { type Advice, type Steady, get } from "~/api/client";
+import { type Steady, answered, api } from "~/api/client";
 import { complain } from "~/ui/Notices";
 import { useMeasure } from "~/workspace/actions/jobs";
 import { type Draft, motionFrom, outlineOf } from "~/workspace/actions/outlines";
@@ -7,7 +7,7 @@ import { useOpenShot } from "~/workspace/context";
 import { type Point, valueAt, withValue } from "~/workspace/geometry";
 import { followable, kindOf } from "~/workspace/kinds";
 import { freshName, freshShotId, round, setOnPlate } from "~/workspace/patches";
-import { act, useWorkspace } from "~/workspace/store";
+import { HANDLE, act, useWorkspace } from "~/workspace/store";
 import { clipRange } from "~/workspace/time";
 
 const steadyOf = (id: string, targets: string[], frame: number) => ({
@@ -53,7 +53,11 @@ export function useSteadyByItself() {
     if (!footage) return;
     try {
       const [first, last] = clipRange(footage);
-      const advice = await get<Advice>(`/clips/${footage.asset}/advice?start=${first}&stop=${last + 1}`);
+      const advice = await answered(
+        api.GET("/api/clips/{digest}/advice", {
+          params: { path: { digest: footage.asset }, query: { start: first, stop: last + 1 } },
+        }),
+      );
       const found = advice.suggestions.find((s) => s.outline.length > 0);
       if (!found) {
         complain(
@@ -146,7 +150,7 @@ export function usePutInMiddle() {
       const steady = shot.plate.find(
         (p): p is Steady => p.kind === "steady" && p.id === (chosen as { id?: string }).id,
       );
-      act({ do: "tool", tool: "handle" });
+      act({ do: "tool", tool: HANDLE });
       if (!steady || !shot.footage) return;
       const [dx, dy] = [shot.footage.width / 2 - at.x, shot.footage.height / 2 - at.y];
       await edits.edit("Put this in the middle", (latest) => {

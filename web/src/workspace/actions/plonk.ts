@@ -161,22 +161,20 @@ export function useClickTool() {
   );
   return useCallback(
     (at: Point, onScreen: Point = at) => {
-      const { tool, plonking, plonkAs, frame } = useWorkspace.getState();
-      if (tool === "middle") void toMiddle(onScreen);
-      if (tool === "add-point") void addPoint(at, frame);
-      if (tool === "perch") void addPerch(at, onScreen, frame);
-      const { chosen } = useWorkspace.getState();
+      const { tool, frame, chosen } = useWorkspace.getState();
       const form = record.document.motions.find((m) => chosen.kind === "motion" && m.id === chosen.id);
-      if (tool === "pivot" && chosen.kind === "layer") void pivot(chosen.id, frame, at);
-      if (tool === "point") void pickPoint(frame, onScreen);
-      if (tool === "shadow" && chosen.kind === "layer") void pointAtShadow(chosen.id, frame, at);
-      if (tool === "tug" && form?.kind === "form") void dropTug(form, frame, at);
-      if (tool === "plonk" && plonking?.startsWith(STANDS))
-        void stand(plonking.slice(STANDS.length) as Stand, at, frame);
-      if (tool === "plonk" && plonking?.startsWith(GENERATED))
-        generate(plonking.slice(GENERATED.length), at, onScreen, frame);
-      const asset = tool === "plonk" ? assets?.find((a) => a.digest === plonking) : undefined;
-      if (asset) void plonk(at, onScreen, frame, asset, plonkAs);
+      if (tool.kind === "middle") void toMiddle(onScreen);
+      if (tool.kind === "add-point") void addPoint(at, frame);
+      if (tool.kind === "perch") void addPerch(at, onScreen, frame);
+      if (tool.kind === "pivot" && chosen.kind === "layer") void pivot(chosen.id, frame, at);
+      if (tool.kind === "point") void pickPoint(frame, onScreen);
+      if (tool.kind === "shadow" && chosen.kind === "layer") void pointAtShadow(chosen.id, frame, at);
+      if (tool.kind === "tug" && form?.kind === "form") void dropTug(form, frame, at);
+      if (tool.kind !== "plonk") return;
+      if (tool.what.startsWith(STANDS)) void stand(tool.what.slice(STANDS.length) as Stand, at, frame);
+      if (tool.what.startsWith(GENERATED)) generate(tool.what.slice(GENERATED.length), at, onScreen, frame);
+      const asset = assets?.find((a) => a.digest === tool.what);
+      if (asset) void plonk(at, onScreen, frame, asset, tool.as);
     },
     [
       record,
@@ -200,7 +198,7 @@ export function usePlonkAtOnce() {
   const click = useClickTool();
   return useCallback(
     (asset: string, as: "still" | "pin") => {
-      act({ do: "tool", tool: "plonk", asset, as });
+      act({ do: "tool", tool: { kind: "plonk", what: asset, as } });
       click({ x: 0, y: 0 });
     },
     [click],

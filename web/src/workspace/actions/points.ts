@@ -1,5 +1,5 @@
 import { useCallback } from "react";
-import { type Detail, type PointMotion, get } from "~/api/client";
+import { type PointMotion, answered, api } from "~/api/client";
 import { complain } from "~/ui/Notices";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
@@ -16,8 +16,10 @@ async function judgePoint(
   at: Point,
 ): Promise<void> {
   try {
-    const found = await get<Detail>(
-      `/clips/${asset}/detail?frame=${frame}&x=${at.x.toFixed(2)}&y=${at.y.toFixed(2)}&pattern_px=${pattern}`,
+    const found = await answered(
+      api.GET("/api/clips/{digest}/detail", {
+        params: { path: { digest: asset }, query: { frame, x: at.x, y: at.y, pattern_px: pattern } },
+      }),
     );
     const [x, y] = found.better ?? [];
     if (found.grade === "good") act({ do: "offer", offer: null });

@@ -1,5 +1,5 @@
 import { useCallback } from "react";
-import { type Asset, type Landing, post, type Shot } from "~/api/client";
+import { type Asset, type Landing, type Shot, answered, api } from "~/api/client";
 import { complain, mention } from "~/ui/Notices";
 import { spotAt, standing } from "~/workspace/actions/camera";
 import { freshPlace } from "~/workspace/actions/front";
@@ -54,12 +54,17 @@ export function useLanding() {
       without: string | null = null,
     ): Promise<Landing | null> => {
       try {
-        return await post<Landing>(`/shots/${shotId}/motions/${room.motion}/landing`, {
-          frame,
-          pixel: [at.x, at.y],
-          surface: room.surface,
-          without,
-        });
+        return await answered(
+          api.POST("/api/shots/{shot_id}/motions/{motion_id}/landing", {
+            params: { path: { shot_id: shotId, motion_id: room.motion } },
+            body: {
+              frame,
+              pixel: [at.x, at.y],
+              surface: room.surface,
+              without,
+            },
+          }),
+        );
       } catch (error) {
         complain(error instanceof Error ? error.message : String(error));
         return null;

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { FileDown, FileUp, FolderOutput } from "lucide-react";
 import { Slider } from "radix-ui";
-import { type Clean, type CleanFrame, get, post, remove } from "~/api/client";
+import { type Clean, type CleanFrame, answered, api } from "~/api/client";
 import { sendFile } from "~/api/upload";
 import { Button } from "~/ui/Button";
 import { complain } from "~/ui/Notices";
@@ -207,20 +207,17 @@ function BrushRow({
   );
 }
 
-interface OutsideFile {
-  path: string;
-  problem: string;
-}
-
 /** Out to a PNG file that is watched, or by download and upload; back it comes as the frame's picture. */
 function Outside({ clean, given }: { clean: Clean; given: CleanFrame }) {
   const { shotId, record, edits } = useOpenShot();
   const client = useQueryClient();
-  const address = `/shots/${shotId}/clean/${clean.id}/${given.frame}`;
-  const key = ["outside", address];
+  const params = { path: { shot_id: shotId, treatment: clean.id, frame: given.frame } };
+  const key = ["outside", shotId, clean.id, given.frame];
+  const write = () =>
+    answered(api.POST("/api/shots/{shot_id}/clean/{treatment}/{frame}/outside", { params }));
   const { data } = useQuery({
     queryKey: [...key, record.number],
-    queryFn: () => get<OutsideFile | null>(`${address}/outside`),
+    queryFn: () => answered(api.GET("/api/shots/{shot_id}/clean/{treatment}/{frame}/outside", { params })),
     refetchInterval: 4000,
     placeholderData: (before) => before,
   });
@@ -233,7 +230,12 @@ function Outside({ clean, given }: { clean: Clean; given: CleanFrame }) {
       complain("That is not a picture. Save the frame as a PNG and choose that.");
       return;
     }
-    await edits.ask(`/clean/${clean.id}/${given.frame}/picture`, { digest: sent.digest });
+    await edits.ask(() =>
+      api.POST("/api/shots/{shot_id}/clean/{treatment}/{frame}/picture", {
+        params,
+        body: { digest: sent.digest },
+      }),
+    );
   };
   return (
     <Group title="Another paint program">
@@ -253,18 +255,23 @@ function Outside({ clean, given }: { clean: Clean; given: CleanFrame }) {
             <p className="mb-1 rounded-md bg-brick-2 px-2 py-1 text-xs text-brick">{data.problem}</p>
           )}
           <div className="flex gap-1">
-            <Button
-              onClick={() => void run(post(`${address}/outside`))}
-              title="Write the frame as it is now to the file"
-            >
+            <Button onClick={() => void run(write())} title="Write the frame as it is now to the file">
               Write afresh
             </Button>
-            <Button onClick={() => void run(remove(`${address}/outside`))}>Watch no more</Button>
+            <Button
+              onClick={() =>
+                void run(
+                  answered(api.DELETE("/api/shots/{shot_id}/clean/{treatment}/{frame}/outside", { params })),
+                )
+              }
+            >
+              Watch no more
+            </Button>
           </div>
         </>
       ) : (
         <div className="flex flex-wrap gap-1">
-          <Button onClick={() => void run(post(`${address}/outside`))}>
+          <Button onClick={() => void run(write())}>
             <FolderOutput className="size-3.5" /> Out to a PNG
           </Button>
           <Button
@@ -272,7 +279,7 @@ function Outside({ clean, given }: { clean: Clean; given: CleanFrame }) {
             title="Download the frame as a PNG"
             onClick={() => {
               const a = document.createElement("a");
-              a.href = `/api${address}.png`;
+              a.href = `/api/shots/${shotId}/clean/${clean.id}/${given.frame}.png`;
               a.download = "";
               a.click();
             }}

@@ -10,7 +10,7 @@ import { DeskSide } from "~/workspace/desk/DeskSide";
 import { useDeskPicture } from "~/workspace/desk/useDeskPicture";
 import type { Point } from "~/workspace/geometry";
 import { setOnPlate } from "~/workspace/patches";
-import { act, useWorkspace, type Viewport } from "~/workspace/store";
+import { type Viewport, act, useWorkspace } from "~/workspace/store";
 import { mappingOf, toPicture, toScreen, zoomed } from "~/workspace/viewer/viewport";
 
 const START: BrushSettings = { tool: "clone", size: 44, hard: 55, flow: 100, colour: "#8a6b45" };

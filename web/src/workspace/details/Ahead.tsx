@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Job, get } from "~/api/client";
+import { type Job, answered, api } from "~/api/client";
 import { useLive } from "~/api/events";
 import { Button } from "~/ui/Button";
 import { OnOff } from "~/ui/OnOff";
@@ -30,8 +30,7 @@ export function Ahead() {
   const { data } = useQuery({
     queryKey: ["ahead", shotId, record.number, told],
     placeholderData: (before, query) => (query?.queryKey[1] === shotId ? before : undefined),
-    queryFn: () =>
-      get<{ done: number; total: number; unseen: number | null; says: string }>(`/shots/${shotId}/ahead`),
+    queryFn: () => answered(api.GET("/api/shots/{shot_id}/ahead", { params: { path: { shot_id: shotId } } })),
   });
   if (!data) return null;
   const all = data.done === data.total;
@@ -81,8 +80,10 @@ export function LayerAhead({ layer, what }: { layer: string; what: "filmed" | "c
     placeholderData: (before, query) =>
       query?.queryKey[3] === layer && query.queryKey[4] === percent ? before : undefined,
     queryFn: () =>
-      get<{ slow: boolean; done: number; total: number }>(
-        `/shots/${shotId}/layers/${layer}/ahead?percent=${percent}`,
+      answered(
+        api.GET("/api/shots/{shot_id}/layers/{layer_id}/ahead", {
+          params: { path: { shot_id: shotId, layer_id: layer }, query: { percent } },
+        }),
       ),
   });
   if (!data?.slow) return null;

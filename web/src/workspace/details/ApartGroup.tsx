@@ -52,7 +52,7 @@ export function ApartGroup({ motion }: { motion: Motion }) {
                 do: "compare",
                 with: { how: "beside", other: { kind: "held", motion: found.second.id } },
               });
-              act({ do: "held", motion: found.first.id });
+              act({ do: "show", shown: { kind: "held", motion: found.first.id } });
             }}
           >
             Both held, side by side

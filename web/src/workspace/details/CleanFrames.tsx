@@ -7,12 +7,14 @@ import { OnOff } from "~/ui/OnOff";
 import { useOpenShot } from "~/workspace/context";
 import { Group, Row } from "~/workspace/details/Group";
 import { setOnPlate } from "~/workspace/patches";
-import { act, useWorkspace } from "~/workspace/store";
+import { FINAL, act, useWorkspace } from "~/workspace/store";
 
 /** The frames that were put right, and what they ride on. */
 export function CleanFrames({ clean }: { clean: Clean }) {
   const { record, edits } = useOpenShot();
-  const { frame, half } = useWorkspace(useShallow((w) => ({ frame: w.frame, half: w.half })));
+  const { frame, half } = useWorkspace(
+    useShallow((w) => ({ frame: w.frame, half: w.shown.kind === "half" ? w.shown.clean : null })),
+  );
   const names: Record<string, string> = {
     none: "Nothing (the lens)",
     ...Object.fromEntries(record.document.motions.map((m) => [m.id, m.name])),
@@ -118,7 +120,7 @@ export function CleanFrames({ clean }: { clean: Clean }) {
           <OnOff
             label="Show it half opaque"
             checked={half === clean.id}
-            onChange={(on) => act({ do: "half", id: on ? clean.id : null })}
+            onChange={(on) => act({ do: "show", shown: on ? { kind: "half", clean: clean.id } : FINAL })}
           />
         </span>
       </Row>

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
-import { type Asset, get } from "~/api/client";
+import { answered, api } from "~/api/client";
 import { useLive } from "~/api/events";
 import { boxed, FOOTAGE, isPicture } from "~/api/sequence";
 import { sendFile, useUploads } from "~/api/upload";
@@ -24,7 +24,7 @@ export function FootageDetails() {
   const footage = record.document.footage!;
   const { data: asset } = useQuery({
     queryKey: ["asset", footage.asset],
-    queryFn: () => get<Asset>(`/assets/${footage.asset}`),
+    queryFn: () => answered(api.GET("/api/assets/{digest}", { params: { path: { digest: footage.asset } } })),
   });
   const sending = Object.values(useUploads((s) => s.list))[0];
   const conforming = useLive((s) =>

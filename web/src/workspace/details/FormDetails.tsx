@@ -13,14 +13,14 @@ import { MeasureRow, MotionFoot, UsedBy } from "~/workspace/details/MotionParts"
 import { NotLookedAt } from "~/workspace/details/RegionList";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { setOnMotion } from "~/workspace/patches";
-import { act, useWorkspace } from "~/workspace/store";
+import { HANDLE, act, useWorkspace } from "~/workspace/store";
 
 const SHAPES = { box: "Box", cylinder: "Cylinder", plane: "Plane", model: "Model from the shelf" };
 
 /** A form: what it is, its tugs, and how it is looked for. */
 export function FormDetails({ motion }: { motion: FormMotion }) {
   const { record, shotId, edits } = useOpenShot();
-  const { frame, tool } = useWorkspace(useShallow((w) => ({ frame: w.frame, tool: w.tool })));
+  const { frame, tool } = useWorkspace(useShallow((w) => ({ frame: w.frame, tool: w.tool.kind })));
   const { data: assets } = useAssets();
   const tug = useTug();
   const set = (label: string, values: Record<string, unknown>) =>
@@ -77,7 +77,7 @@ export function FormDetails({ motion }: { motion: FormMotion }) {
             className="font-semibold text-saffron"
             aria-pressed={tool === "tug"}
             title="Click anywhere on the form to put a tug there"
-            onClick={() => act({ do: "tool", tool: tool === "tug" ? "handle" : "tug" })}
+            onClick={() => act({ do: "tool", tool: tool === "tug" ? HANDLE : { kind: "tug" } })}
           >
             Drop one
           </button>

@@ -4,7 +4,7 @@ import { FRONTS, useBringForward } from "~/workspace/actions/front";
 import { useOpenShot } from "~/workspace/context";
 import { Group } from "~/workspace/details/Group";
 import { placeOf } from "~/workspace/patches";
-import { act, useWorkspace } from "~/workspace/store";
+import { act, useWorkspace, viewOf } from "~/workspace/store";
 
 /** The ways to put something behind part of the footage, as buttons. */
 export function BehindFootage() {
@@ -30,7 +30,7 @@ export function BehindFootage() {
 /** What is behind the footage, and what is to be done next. */
 export function WhatIsBehind({ layer }: { layer: PlateLayer }) {
   const { record } = useOpenShot();
-  const view = useWorkspace((s) => s.view);
+  const view = useWorkspace((s) => viewOf(s.shown));
   const shot = record.document;
   const { stack, at } = placeOf(shot, layer.id);
   const behind = stack.slice(at + 1).filter((l) => l.kind !== "plate");
@@ -68,12 +68,12 @@ export function WhatIsBehind({ layer }: { layer: PlateLayer }) {
       )}
       <span className="flex gap-1.5">
         {checking ? (
-          <Button onClick={() => act({ do: "view", view: "final" })}>Show the picture</Button>
+          <Button onClick={() => act({ do: "show", shown: { kind: "final" } })}>Show the picture</Button>
         ) : (
           <Button onClick={() => act({ do: "open", what: "shelf", on: true })}>Plonk behind it …</Button>
         )}
         {!checking && layer.key && (
-          <Button onClick={() => act({ do: "view", view: "matte" })}>Show the matte</Button>
+          <Button onClick={() => act({ do: "show", shown: { kind: "matte" } })}>Show the matte</Button>
         )}
       </span>
     </Group>

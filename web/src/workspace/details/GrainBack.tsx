@@ -1,18 +1,21 @@
 import { useState } from "react";
-import type { ShotRecord } from "~/api/client";
+import { api } from "~/api/client";
 import { Button } from "~/ui/Button";
 import { useOpenShot } from "~/workspace/context";
 import { Group } from "~/workspace/details/Group";
 
 /** The clip's own grain, as it was measured, laid over the finished picture: over what was plonked as well. */
 export function GrainBack() {
-  const { record, edits } = useOpenShot();
+  const { record, edits, shotId } = useOpenShot();
   const [says, setSays] = useState<string | null>(null);
   const [busy, setBusy] = useState(false);
   const there = record.document.finish.some((look) => look.id === "clip-grain");
   const give = async () => {
     setBusy(true);
-    const answer = await edits.ask<{ shot: ShotRecord; says: string }>("/grain", {}, (a) => a.shot);
+    const answer = await edits.ask(
+      () => api.POST("/api/shots/{shot_id}/grain", { params: { path: { shot_id: shotId } } }),
+      (a) => a.shot,
+    );
     setBusy(false);
     if (answer) setSays(answer.says);
   };

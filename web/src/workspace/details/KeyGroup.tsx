@@ -1,7 +1,7 @@
 import { useShallow } from "zustand/react/shallow";
 import { useQuery } from "@tanstack/react-query";
 import { Brush, Eraser, Pipette, X } from "lucide-react";
-import { type CutStroke, get, type KeyedLayer } from "~/api/client";
+import { type CutStroke, type KeyedLayer, answered, api } from "~/api/client";
 import { useAssets, useKinds } from "~/api/queries";
 import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
@@ -18,7 +18,7 @@ import { act, useWorkspace } from "~/workspace/store";
 export function KeyGroup({ layer }: { layer: KeyedLayer }) {
   const { record, edits } = useOpenShot();
   const { data: kinds } = useKinds("key");
-  const tool = useWorkspace((s) => s.tool);
+  const tool = useWorkspace((s) => s.tool.kind);
   const key = layer.key;
   const kind = kinds?.find((k) => k.kind === key?.kind);
   const names: Record<string, string> = { none: "Nothing" };
@@ -67,7 +67,7 @@ export function KeyGroup({ layer }: { layer: KeyedLayer }) {
             <Button
               aria-pressed={tool === "pick"}
               title="Click on the colour in the picture, or drag over some of it"
-              onClick={() => act({ do: "tool", tool: "pick" })}
+              onClick={() => act({ do: "tool", tool: { kind: "pick" } })}
             >
               <Pipette className="size-3.5" /> Pick
             </Button>
@@ -98,11 +98,11 @@ export function KeyGroup({ layer }: { layer: KeyedLayer }) {
 /** The strokes of a cut-out: on which frames there are any, and the brush. */
 function Strokes({ strokes, onChange }: { strokes: CutStroke[]; onChange: (strokes: CutStroke[]) => void }) {
   const { tool, cutSubject, cutWidth } = useWorkspace(
-    useShallow((w) => ({ tool: w.tool, cutSubject: w.cutSubject, cutWidth: w.cutWidth })),
+    useShallow((w) => ({ tool: w.tool.kind, cutSubject: w.cutSubject, cutWidth: w.cutWidth })),
   );
   const take = (subject: boolean) => {
     act({ do: "cut", subject });
-    act({ do: "tool", tool: "cut" });
+    act({ do: "tool", tool: { kind: "cut" } });
   };
   const frames = [...new Set(strokes.map((s) => s.frame))].sort((a, b) => a - b);
   return (
@@ -186,8 +186,10 @@ function Quality({ layer }: { layer: KeyedLayer }) {
     // Only what the key sees: measuring takes its time, and the picture waits for it.
     queryKey: ["matte", shotId, layer.id, seenByKey(layer), frame],
     queryFn: () =>
-      get<{ noise: number; holes: number } | null>(
-        `/shots/${shotId}/layers/${layer.id}/matte?frame=${frame}`,
+      answered(
+        api.GET("/api/shots/{shot_id}/layers/{layer_id}/matte", {
+          params: { path: { shot_id: shotId, layer_id: layer.id }, query: { frame } },
+        }),
       ),
     enabled: !playing,
     placeholderData: (before) => before,

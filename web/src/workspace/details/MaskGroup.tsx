@@ -13,7 +13,7 @@ import {
   X,
 } from "lucide-react";
 import { useState } from "react";
-import { type Alike, get, type Mask } from "~/api/client";
+import { type Mask, answered, api } from "~/api/client";
 import { useLive } from "~/api/events";
 import { useKinds } from "~/api/queries";
 import { Button } from "~/ui/Button";
@@ -31,7 +31,7 @@ import { drawnThrough, MASK_COLOURS, type Masked, useMasked } from "~/workspace/
 import { drawnKey, outlineAt } from "~/workspace/outline";
 import { freshId, freshName } from "~/workspace/patches";
 import { followable, groupsOf } from "~/workspace/kinds";
-import { act, useWorkspace } from "~/workspace/store";
+import { act, outlining, useWorkspace } from "~/workspace/store";
 
 const SIGNS = { add: "+", subtract: "−", intersect: "∩", keep: "◆" };
 const SAID = { add: "with", subtract: "off", intersect: "both", keep: "kept" };
@@ -45,7 +45,7 @@ export function MaskGroup({ help }: { help: string }) {
   const masks = masked.thing.masks;
   const selected = masks.find((m) => m.id === chosen) ?? (masks.length === 1 ? masks[0] : undefined);
   const draw = (shape: "free" | "ellipse" | "graded") =>
-    act({ do: "tool", tool: "outline", outline: "mask", shape });
+    act({ do: "tool", tool: outlining({ for: "mask", shape }) });
   const mattes = mattesOf(record.document);
   const byMatte = async () => {
     const matte = mattes.at(-1)!;
@@ -68,7 +68,13 @@ export function MaskGroup({ help }: { help: string }) {
             onClick={() =>
               pickText(
                 ".svg,image/svg+xml",
-                (_name, text) => void edits.ask(`/masks/${masked.thing.id}`, { text, frame }),
+                (_name, text) =>
+                  void edits.ask(() =>
+                    api.POST("/api/shots/{shot_id}/masks/{thing_id}", {
+                      params: { path: { shot_id: shotId, thing_id: masked.thing.id } },
+                      body: { text, frame },
+                    }),
+                  ),
               )
             }
           >
@@ -156,7 +162,7 @@ const setOne = (masked: Masked, mask: Mask, label: string, values: object) =>
   void masked.edit(label, (now) => now.map((m) => (m.id === mask.id ? ({ ...m, ...values } as Mask) : m)));
 
 function MaskRows({ masked, mask }: { masked: Masked; mask: Mask }) {
-  const { record, edits } = useOpenShot();
+  const { record, edits, shotId } = useOpenShot();
   const frame = useWorkspace((s) => s.frame);
   const { data: kinds } = useKinds("mask");
   const kind = kinds?.find((k) => k.kind === mask.kind);
@@ -230,7 +236,14 @@ function MaskRows({ masked, mask }: { masked: Masked; mask: Mask }) {
         >
           <button
             className="justify-self-start font-semibold text-tide"
-            onClick={() => void edits.ask(`/masks/${masked.thing.id}/${mask.id}/outline`, { frame })}
+            onClick={() =>
+              void edits.ask(() =>
+                api.POST("/api/shots/{shot_id}/masks/{thing_id}/{mask_id}/outline", {
+                  params: { path: { shot_id: shotId, thing_id: masked.thing.id, mask_id: mask.id } },
+                  body: { frame },
+                }),
+              )
+            }
           >
             Draw round it
           </button>
@@ -338,8 +351,13 @@ function MoreLikeIt({ masked, mask }: { masked: Masked; mask: Mask & { kind: "ou
     // It stays the chosen one when it is no longer the only one.
     act({ do: "mask", id: mask.id });
     try {
-      const found = await get<Alike[]>(
-        `/shots/${shotId}/masks/${masked.thing.id}/${mask.id}/alike?frame=${frame}`,
+      const found = await answered(
+        api.GET("/api/shots/{shot_id}/masks/{thing_id}/{mask_id}/alike", {
+          params: {
+            path: { shot_id: shotId, thing_id: masked.thing.id, mask_id: mask.id },
+            query: { frame },
+          },
+        }),
       );
       let added = 0;
       await masked.edit(`More like ${mask.name}`, (now) => {

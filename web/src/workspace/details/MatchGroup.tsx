@@ -1,35 +1,41 @@
 import { useShallow } from "zustand/react/shallow";
 import { useState } from "react";
-import { type Layer, type ShotRecord } from "~/api/client";
+import { type Layer, type ShotRecord, type Asked, api } from "~/api/client";
 import { useLive } from "~/api/events";
 import { Button } from "~/ui/Button";
 import { complain } from "~/ui/Notices";
 import { useLineUp } from "~/workspace/actions/jobs";
 import { useOpenShot } from "~/workspace/context";
 import { Group } from "~/workspace/details/Group";
-import { act, useWorkspace } from "~/workspace/store";
+import { FINAL, act, useWorkspace } from "~/workspace/store";
 
 /** Make it look as if filmed with the plate, line its clip up with the footage, and look at it by itself. */
 export function MatchGroup({ layer, isClip }: { layer: Layer; isClip: boolean }) {
   const { shotId, record, edits } = useOpenShot();
   const { frame, alone, before } = useWorkspace(
-    useShallow((w) => ({ frame: w.frame, alone: w.alone, before: w.before })),
+    useShallow((w) => ({
+      frame: w.frame,
+      alone: w.shown.kind === "alone" ? w.shown : null,
+      before: w.before,
+    })),
   );
   const [busy, setBusy] = useState<string | null>(null);
   const [says, setSays] = useState<string[] | null>(null);
+  const params = { path: { shot_id: shotId, layer_id: layer.id } };
   const ask = async <T extends { shot: ShotRecord }>(
     what: string,
-    path: string,
-    body: unknown,
+    asked: () => Asked<T>,
   ): Promise<T | null> => {
     setBusy(what);
-    const answer = await edits.ask<T>(`/layers/${layer.id}/${path}`, body, (a) => a.shot);
+    const answer = await edits.ask(asked, (a) => a.shot);
     setBusy(null);
     return answer;
   };
   const match = async () => {
     const picture = record.picture;
-    const answer = await ask<{ shot: ShotRecord; says: string[] }>("match", "match", { frame });
+    const answer = await ask("match", () =>
+      api.POST("/api/shots/{shot_id}/layers/{layer_id}/match", { params, body: { frame } }),
+    );
     if (!answer) return;
     setSays(answer.says);
     act({ do: "before", before: { picture, on: false } });
@@ -45,7 +51,7 @@ export function MatchGroup({ layer, isClip }: { layer: Layer; isClip: boolean })
   const own = alone?.layer === layer.id ? alone.over : null;
   const [behind, setBehind] = useState(own?.startsWith("over-") ? `#${own.slice(5)}` : "#404040");
   const show = (over: string | null) =>
-    act({ do: "alone", alone: over === null ? null : { layer: layer.id, over } });
+    act({ do: "show", shown: over === null ? FINAL : { kind: "alone", layer: layer.id, over } });
   const onColour = `over-${behind.slice(1)}`;
   return (
     <>

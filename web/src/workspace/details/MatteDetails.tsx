@@ -8,12 +8,12 @@ import { MeasureRow, MotionFoot } from "~/workspace/details/MotionParts";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { groupsOf, kindOf } from "~/workspace/kinds";
 import { setOnMotion } from "~/workspace/patches";
-import { act, useWorkspace } from "~/workspace/store";
+import { HANDLE, act, useWorkspace } from "~/workspace/store";
 
 /** The chosen matte: its clicks, measuring, its edge, and what is done by it. */
 export function MatteDetails({ motion }: { motion: MatteMotion }) {
   const { edits } = useOpenShot();
-  const tool = useWorkspace((s) => s.tool);
+  const tool = useWorkspace((s) => s.tool.kind);
   const use = useMatteUse();
   const kind = kindOf("motion", motion.kind);
   const set = (label: string, values: object) =>
@@ -34,7 +34,7 @@ export function MatteDetails({ motion }: { motion: MatteMotion }) {
           <Button
             aria-pressed={tool === "pick-out"}
             title="Click on more of it; with Alt on what it is not; or drag a loose box round it"
-            onClick={() => act({ do: "tool", tool: tool === "pick-out" ? "handle" : "pick-out" })}
+            onClick={() => act({ do: "tool", tool: tool === "pick-out" ? HANDLE : { kind: "pick-out" } })}
           >
             <MousePointerClick className="size-3.5" /> Click
           </Button>

@@ -6,7 +6,7 @@ import { useOpenShot } from "~/workspace/context";
 import { isFilmed } from "~/workspace/kinds";
 import { Group, Row } from "~/workspace/details/Group";
 import { allLayers, type LayerValues, lightOf } from "~/workspace/patches";
-import { act, useWorkspace } from "~/workspace/store";
+import { HANDLE, act, useWorkspace } from "~/workspace/store";
 
 const OWN = "own";
 
@@ -103,7 +103,7 @@ export function TrueSize({
 
 /** Where a model stands on its spot and turns. */
 export function Pivot({ layer }: { layer: MeshLayer }) {
-  const { frame, tool } = useWorkspace(useShallow((w) => ({ frame: w.frame, tool: w.tool })));
+  const { frame, tool } = useWorkspace(useShallow((w) => ({ frame: w.frame, tool: w.tool.kind })));
   const pivot = usePivot();
   const picked = layer.pivot.some((v) => v !== 0);
   return (
@@ -119,7 +119,7 @@ export function Pivot({ layer }: { layer: MeshLayer }) {
         <button
           className="font-semibold text-saffron"
           aria-pressed={tool === "pivot"}
-          onClick={() => act({ do: "tool", tool: tool === "pivot" ? "handle" : "pivot" })}
+          onClick={() => act({ do: "tool", tool: tool === "pivot" ? HANDLE : { kind: "pivot" } })}
         >
           Pick
         </button>

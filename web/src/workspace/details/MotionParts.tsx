@@ -100,7 +100,7 @@ export function UsedBy({ motion }: { motion: Motion }) {
       side={
         <button
           className="font-semibold text-tide"
-          onClick={() => act({ do: "tool", tool: "perch" })}
+          onClick={() => act({ do: "tool", tool: { kind: "perch" } })}
           title="Click in the picture to put a perch there (B)"
         >
           Add a perch

@@ -1,5 +1,5 @@
 import { X } from "lucide-react";
-import type { PlaneMotion } from "~/api/client";
+import { type PlaneMotion, api } from "~/api/client";
 import { useKinds, useMeasurement } from "~/api/queries";
 import { pickText } from "~/workspace/actions/files";
 import { quadOf } from "~/workspace/actions/outlines";
@@ -12,10 +12,10 @@ import { apply, invert } from "~/workspace/geometry";
 import { outlineAt } from "~/workspace/outline";
 import { round, setOnMotion } from "~/workspace/patches";
 import { useSpaces } from "~/workspace/spaces";
-import { act, useWorkspace } from "~/workspace/store";
+import { act, outlining, useWorkspace } from "~/workspace/store";
 
 export function PlaneDetails({ motion }: { motion: PlaneMotion }) {
-  const { record, edits } = useOpenShot();
+  const { record, edits, shotId } = useOpenShot();
   const { data: kinds } = useKinds("motion");
   const { data: measured } = useMeasurement(motion.measurement);
   const frame = useWorkspace((s) => s.frame);
@@ -81,13 +81,13 @@ export function PlaneDetails({ motion }: { motion: PlaneMotion }) {
           <span className="flex gap-2">
             <button
               className="font-semibold text-tide"
-              onClick={() => act({ do: "tool", tool: "outline", use: true })}
+              onClick={() => act({ do: "tool", tool: outlining({ use: true }) })}
             >
               Add
             </button>
             <button
               className="font-semibold text-plum"
-              onClick={() => act({ do: "tool", tool: "outline", use: false })}
+              onClick={() => act({ do: "tool", tool: outlining({ use: false }) })}
             >
               Ignore
             </button>
@@ -105,7 +105,13 @@ export function PlaneDetails({ motion }: { motion: PlaneMotion }) {
           onClick={() =>
             pickText(
               ".svg,image/svg+xml",
-              (_name, text) => void edits.ask(`/motions/${motion.id}/regions`, { text }),
+              (_name, text) =>
+                void edits.ask(() =>
+                  api.POST("/api/shots/{shot_id}/motions/{motion_id}/regions", {
+                    params: { path: { shot_id: shotId, motion_id: motion.id } },
+                    body: { text },
+                  }),
+                ),
             )
           }
         >

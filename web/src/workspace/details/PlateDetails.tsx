@@ -66,7 +66,9 @@ export function PlateDetails({ treatment }: { treatment: Treatment }) {
         (treatment.masks.length > 0 || has("treatment", treatment, "everywhere")) && <Ahead />}
       <div className="flex gap-2 border-t border-line pt-3">
         {treatment.kind === "steady" && (
-          <Button onClick={() => act({ do: "tool", tool: "middle" })}>Put a spot in the middle</Button>
+          <Button onClick={() => act({ do: "tool", tool: { kind: "middle" } })}>
+            Put a spot in the middle
+          </Button>
         )}
         <span className="flex-1" />
         {treatment.kind !== "steady" && <Duplicate thing={treatment} sort="plate" />}

@@ -42,7 +42,10 @@ export function PointDetails({ motion }: { motion: PointMotion }) {
       <Group
         title="Points"
         side={
-          <button className="font-semibold text-tide" onClick={() => act({ do: "tool", tool: "add-point" })}>
+          <button
+            className="font-semibold text-tide"
+            onClick={() => act({ do: "tool", tool: { kind: "add-point" } })}
+          >
             Add a point
           </button>
         }

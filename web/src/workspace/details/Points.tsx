@@ -1,12 +1,12 @@
 import type { Look } from "~/api/client";
 import { has } from "~/workspace/kinds";
-import { act, useWorkspace } from "~/workspace/store";
+import { HANDLE, act, useWorkspace } from "~/workspace/store";
 
 const POINTS = ["black", "grey", "white"] as const;
 
 /** Black, grey and white points that are picked on the picture: of what the look is laid on, and of the plate it is to be like. */
 export function Points({ look, layer }: { look: Look; layer: string | null }) {
-  const picking = useWorkspace((w) => (w.tool === "point" ? w.picking : null));
+  const picking = useWorkspace((w) => (w.tool.kind === "point" ? w.tool.picking : null));
   const points = POINTS.filter((point) => has("look", look, `picks-${point}`));
   if (!points.length) return null;
   const of = layer === null ? (["it"] as const) : (["it", "plate"] as const);
@@ -36,8 +36,11 @@ export function Points({ look, layer }: { look: Look; layer: string | null }) {
                 onClick={() =>
                   act(
                     on
-                      ? { do: "tool", tool: "handle" }
-                      : { do: "tool", tool: "point", picking: { layer, look: look.id, point, of: from } },
+                      ? { do: "tool", tool: HANDLE }
+                      : {
+                          do: "tool",
+                          tool: { kind: "point", picking: { layer, look: look.id, point, of: from } },
+                        },
                   )
                 }
               >

@@ -8,7 +8,7 @@ import { useOpenShot } from "~/workspace/context";
 import { Group, Row } from "~/workspace/details/Group";
 import { ShapeKey } from "~/workspace/details/ShapeKey";
 import { setOnMotion } from "~/workspace/patches";
-import { act, useWorkspace } from "~/workspace/store";
+import { act, outlining, useWorkspace } from "~/workspace/store";
 
 /** Change the regions as they stand when the edit's turn comes. */
 export type SetRegions = (label: string, change: (now: Region[]) => Region[]) => void;
@@ -191,7 +191,7 @@ export function NotLookedAt({ motion }: { motion: LookingMotion }) {
         <button
           className="font-semibold text-plum"
           title="Outline what is not to be looked at"
-          onClick={() => act({ do: "tool", tool: "outline", use: false })}
+          onClick={() => act({ do: "tool", tool: outlining({ use: false }) })}
         >
           Ignore
         </button>

@@ -137,7 +137,7 @@ function SpotGrips({ motion, eye, side }: { motion: string; eye: THREE.Orthograp
         aria-label={`Move ${perch.name} ${side === "top" ? "from above" : "from the side"}`}
         title={perch.name}
         data-spot-grip={perch.id}
-        className={`absolute size-3.5 -translate-x-1/2 -translate-y-1/2 cursor-move touch-none rounded-full border-2 ${on ? "border-[#22262b] bg-[var(--spark)]" : "border-[var(--spark)] bg-[#22262b]"}`}
+        className={`absolute size-3.5 -translate-x-1/2 -translate-y-1/2 cursor-move touch-none rounded-full border-2 ${on ? "border-(--dark-on-picture) bg-[var(--spark)]" : "border-[var(--spark)] bg-(--dark-on-picture)"}`}
         style={{ left: `${(at.x + 1) * 50}%`, top: `${(1 - at.y) * 50}%` }}
         onPointerDown={(e) => grab(e, perch)}
       />

@@ -1,12 +1,12 @@
 import { useState } from "react";
 import { useShallow } from "zustand/react/shallow";
-import type { Layer, ShotRecord } from "~/api/client";
+import { type Layer, type ShotRecord, type Asked, api } from "~/api/client";
 import { Button } from "~/ui/Button";
 import { roomOf } from "~/workspace/actions/models";
 import { useOpenShot } from "~/workspace/context";
 import { Group } from "~/workspace/details/Group";
 import { has } from "~/workspace/kinds";
-import { act, useWorkspace } from "~/workspace/store";
+import { HANDLE, act, useWorkspace } from "~/workspace/store";
 
 interface Lit {
   shot: ShotRecord;
@@ -15,16 +15,16 @@ interface Lit {
 
 /** The light of the set, as the footage tells it: taken by what stands there, by its shadow, and as a light map. */
 export function SetLightGroup({ layer, target }: { layer: Layer; target: string | null }) {
-  const { record, edits } = useOpenShot();
+  const { record, edits, shotId } = useOpenShot();
   const [busy, setBusy] = useState<string | null>(null);
   const [says, setSays] = useState<string | null>(null);
-  const { frame, tool } = useWorkspace(useShallow((w) => ({ frame: w.frame, tool: w.tool })));
+  const { frame, tool } = useWorkspace(useShallow((w) => ({ frame: w.frame, tool: w.tool.kind })));
   const room = roomOf(record.document, target) ?? target;
   const solved = record.document.motions.some((m) => m.id === room && m.measurement);
   const isModel = has("layer", layer, "filmed");
-  const ask = async (what: string, path: string, body: unknown) => {
+  const take = async (what: string, asked: () => Asked<Lit>) => {
     setBusy(what);
-    const answer = await edits.ask<Lit>(path, body, (a) => a.shot);
+    const answer = await edits.ask(asked, (a) => a.shot);
     setBusy(null);
     if (answer) setSays(answer.says);
   };
@@ -35,7 +35,14 @@ export function SetLightGroup({ layer, target }: { layer: Layer; target: string 
         <Button
           disabled={busy !== null}
           title="Where the light comes from, how soft it is and its colours, as the footage tells"
-          onClick={() => void ask("light", `/layers/${layer.id}/light`, { frame })}
+          onClick={() =>
+            void take("light", () =>
+              api.POST("/api/shots/{shot_id}/layers/{layer_id}/light", {
+                params: { path: { shot_id: shotId, layer_id: layer.id } },
+                body: { frame },
+              }),
+            )
+          }
         >
           {busy === "light" ? "Looking …" : "Light it as the set"}
         </Button>
@@ -43,7 +50,7 @@ export function SetLightGroup({ layer, target }: { layer: Layer; target: string 
           disabled={busy !== null}
           aria-pressed={tool === "shadow"}
           title="Click into a shadow of the footage: its own becomes as deep"
-          onClick={() => act({ do: "tool", tool: tool === "shadow" ? "handle" : "shadow" })}
+          onClick={() => act({ do: "tool", tool: tool === "shadow" ? HANDLE : { kind: "shadow" } })}
         >
           Point at a shadow
         </Button>
@@ -51,7 +58,13 @@ export function SetLightGroup({ layer, target }: { layer: Layer; target: string 
           <Button
             disabled={busy !== null}
             title="What is seen of the set, continued to all sides: it is mirrored in what shines"
-            onClick={() => void ask("map", `/motions/${room}/light-map`, {})}
+            onClick={() =>
+              void take("map", () =>
+                api.POST("/api/shots/{shot_id}/motions/{motion_id}/light-map", {
+                  params: { path: { shot_id: shotId, motion_id: room! } },
+                }),
+              )
+            }
           >
             {busy === "map" ? "Growing …" : "Light map from the footage"}
           </Button>

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { X } from "lucide-react";
 import { useRef, useState } from "react";
-import { type Asset, get, type LaidSound, type Loudness } from "~/api/client";
+import { type LaidSound, answered, api } from "~/api/client";
 import { useAssets } from "~/api/queries";
 import { sendFile } from "~/api/upload";
 import { Button } from "~/ui/Button";
@@ -132,7 +132,9 @@ function LayAnother() {
       const made = await sendFile(file, {});
       if (!made) return;
       await client.invalidateQueries({ queryKey: ["assets"] });
-      const asset = await get<Asset>(`/assets/${made.digest}`);
+      const asset = await answered(
+        api.GET("/api/assets/{digest}", { params: { path: { digest: made.digest } } }),
+      );
       if (asset.kind === "sound") await lay(asset.digest, asset.name);
     } finally {
       setBusy(false);
@@ -176,7 +178,8 @@ export function HowLoud() {
   const { sound, footage } = record.document;
   const { data } = useQuery({
     queryKey: ["loudness", shotId, footage?.asset, footage?.in_frame, footage?.out_frame, record.number],
-    queryFn: () => get<Loudness>(`/shots/${shotId}/loudness`),
+    queryFn: () =>
+      answered(api.GET("/api/shots/{shot_id}/loudness", { params: { path: { shot_id: shotId } } })),
     placeholderData: (before) => before,
   });
   if (!data) return null;

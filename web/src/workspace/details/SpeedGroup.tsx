@@ -1,6 +1,6 @@
 import { useState } from "react";
 import { useLocation } from "wouter";
-import { post, type ShotRecord, ApiError } from "~/api/client";
+import { ApiError, answered, api } from "~/api/client";
 import { Button } from "~/ui/Button";
 import { complain } from "~/ui/Notices";
 import { NumberBox } from "~/ui/NumberBox";
@@ -30,7 +30,9 @@ export function SpeedGroup() {
   const now = speedAt(footage, frame);
   const moment = momentOf(footage, frame);
   const split = () =>
-    void post<ShotRecord>(`/shots/${shotId}/split`, { frame })
+    void answered(
+      api.POST("/api/shots/{shot_id}/split", { params: { path: { shot_id: shotId } }, body: { frame } }),
+    )
       .then((made) => open(`/shots/${made.id}`))
       .catch((error: unknown) => complain(error instanceof ApiError ? error.message : String(error)));
   const frameBox = (label: string, value: number, low: number, high: number, to: (v: number) => void) => (

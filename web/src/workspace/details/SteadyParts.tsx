@@ -1,6 +1,6 @@
 import { followable } from "~/workspace/kinds";
 import { useState } from "react";
-import { get, type Steady } from "~/api/client";
+import { type Steady, answered, api } from "~/api/client";
 import { useLive } from "~/api/events";
 import { Choice } from "~/ui/Choice";
 import { complain } from "~/ui/Notices";
@@ -24,7 +24,9 @@ export function Readout({ steady, set }: { steady: Steady; set: SetValues }) {
   if (!flat || !needed) return null;
   const judge = async () => {
     try {
-      const found = await get<{ share: number | null; motion: string | null }>(`/shots/${shotId}/readout`);
+      const found = await answered(
+        api.GET("/api/shots/{shot_id}/readout", { params: { path: { shot_id: shotId } } }),
+      );
       if (found.share === null) setTold("The planes move too calmly to tell.");
       else {
         setTold(`Judged from ${found.motion ?? ""}.`);

@@ -1,17 +1,18 @@
+import { api } from "~/api/client";
 import { useAddCamera, useAddObject } from "~/workspace/actions/camera";
 import { pickContent } from "~/workspace/actions/files";
 import { useAddDepth } from "~/workspace/actions/depth";
 import { useAddForm } from "~/workspace/actions/forms";
 import { useOpenShot } from "~/workspace/context";
 import { VerbMenu } from "~/workspace/runsheet/VerbMenu";
-import { act } from "~/workspace/store";
+import { act, outlining } from "~/workspace/store";
 
 /** What kind of movement to follow. */
 export function FollowMenu({ disabled }: { disabled: boolean }) {
-  const { edits } = useOpenShot();
-  const start = (tool: "add-point" | "outline" | "pick-out") => {
+  const { edits, shotId } = useOpenShot();
+  const start = (kind: "add-point" | "outline" | "pick-out") => {
     act({ do: "choose", chosen: { kind: "none" } });
-    act({ do: "tool", tool });
+    act({ do: "tool", tool: kind === "outline" ? outlining() : { kind } });
   };
   const addCamera = useAddCamera();
   const addObject = useAddObject();
@@ -53,7 +54,17 @@ export function FollowMenu({ disabled }: { disabled: boolean }) {
     {
       label: "From a file …",
       hint: "points, plane, corners, a camera or a matte",
-      run: () => pickContent(".csv,.json,.glb,.gltf,.zip", (file) => void edits.ask("/motions/import", file)),
+      run: () =>
+        pickContent(
+          ".csv,.json,.glb,.gltf,.zip",
+          (file) =>
+            void edits.ask(() =>
+              api.POST("/api/shots/{shot_id}/motions/import", {
+                params: { path: { shot_id: shotId } },
+                body: file,
+              }),
+            ),
+        ),
     },
   ];
   return <VerbMenu verb="Follow" disabled={disabled} rows={rows} />;

@@ -172,7 +172,7 @@ function LayerPicture({ layer }: { layer: Layer }) {
         <svg viewBox="0 0 42 28" className="size-full" aria-hidden>
           <path d="M0 0H42V28H0z" fill="#2c3138" />
           <path d="M0 17q10-7 21 0t21 0v11H0z" fill="#6fb3b8" opacity="0.85" />
-          <path d="M0 21q10-6 21 0t21 0v7H0z" fill="#0c6670" />
+          <path d="M0 21q10-6 21 0t21 0v7H0z" fill="var(--grip)" />
         </svg>
       );
     case "parcel":

@@ -6,7 +6,7 @@ import { kindOf, told } from "~/workspace/kinds";
 import { setOnPlate } from "~/workspace/patches";
 import { Card, Chip } from "~/workspace/runsheet/Card";
 import { VerbMenu } from "~/workspace/runsheet/VerbMenu";
-import { act } from "~/workspace/store";
+import { act, outlining } from "~/workspace/store";
 
 /** What can be done to the footage itself. */
 export function TreatMenu({ disabled }: { disabled: boolean }) {
@@ -29,22 +29,22 @@ export function TreatMenu({ disabled }: { disabled: boolean }) {
     {
       label: "Take something out",
       hint: "draw round it; it is filled in every frame",
-      run: () => act({ do: "tool", tool: "outline", outline: "mend" }),
+      run: () => act({ do: "tool", tool: outlining({ for: "mend" }) }),
     },
     {
       label: "Clean frame",
       hint: "put one frame right by hand; it is carried through",
-      run: () => act({ do: "tool", tool: "outline", outline: "clean" }),
+      run: () => act({ do: "tool", tool: outlining({ for: "clean" }) }),
     },
     {
       label: "Texture fill",
       hint: "draw round it; what lies round it goes on inside",
-      run: () => act({ do: "tool", tool: "outline", outline: "suggest" }),
+      run: () => act({ do: "tool", tool: outlining({ for: "suggest" }) }),
     },
     {
       label: "Freeze a part",
       hint: "hold an area as it is in this frame, on its motion",
-      run: () => act({ do: "tool", tool: "outline", outline: "freeze" }),
+      run: () => act({ do: "tool", tool: outlining({ for: "freeze" }) }),
     },
     {
       label: "Handheld",

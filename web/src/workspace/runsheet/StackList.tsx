@@ -29,27 +29,27 @@ export function AddMenu({ disabled }: { disabled: boolean }) {
           {
             label: "Lamp",
             hint: "a soft light on models; click where it stands",
-            run: () => act({ do: "tool", tool: "plonk", asset: `${STANDS}lamp` }),
+            run: () => act({ do: "tool", tool: { kind: "plonk", what: `${STANDS}lamp`, as: "still" } }),
           },
           {
             label: "What is really there",
             hint: "a form that hides models and takes their shadows",
-            run: () => act({ do: "tool", tool: "plonk", asset: `${STANDS}holdout` }),
+            run: () => act({ do: "tool", tool: { kind: "plonk", what: `${STANDS}holdout`, as: "still" } }),
           },
           {
             label: "Projected plate",
             hint: "other frames' picture laid on a form",
-            run: () => act({ do: "tool", tool: "plonk", asset: `${STANDS}projected` }),
+            run: () => act({ do: "tool", tool: { kind: "plonk", what: `${STANDS}projected`, as: "still" } }),
           },
           {
             label: "Breaking floor or wall",
             hint: "what was filmed cracks, and pieces fall; click where",
-            run: () => act({ do: "tool", tool: "plonk", asset: `${STANDS}breaking` }),
+            run: () => act({ do: "tool", tool: { kind: "plonk", what: `${STANDS}breaking`, as: "still" } }),
           },
           {
             label: "Relief",
             hint: "a floor or wall pushed out or in, its picture with it",
-            run: () => act({ do: "tool", tool: "plonk", asset: `${STANDS}relief` }),
+            run: () => act({ do: "tool", tool: { kind: "plonk", what: `${STANDS}relief`, as: "still" } }),
           },
         ]
       : []),

@@ -12,6 +12,7 @@ import {
   withKeys,
   withNumbers,
 } from "~/workspace/timestrip/keyed";
+import { type Copied, keysAt, pasted, replacedKeys, stretched } from "~/workspace/timestrip/keyChanges";
 import { KeyTools, rangeOf, rounded } from "~/workspace/timestrip/KeyParts";
 import { NumberCurve } from "~/workspace/timestrip/NumberCurve";
 import { type Scale, xOf } from "~/workspace/timestrip/scale";
@@ -23,10 +24,6 @@ const TOP = 36;
 const BELOW = 12;
 const TINTS = ["var(--tide)", "var(--plum)", "var(--brick)", "#7a8f2b", "#3f6fc9", "#a06a2c"];
 
-interface Copied {
-  keys: { path: string; key: Key }[];
-  first: number;
-}
 let clipboard: Copied | null = null;
 
 /**
@@ -56,29 +53,9 @@ export function KeyCurves({ scale, hidden }: { scale: Scale; hidden: string[] })
   };
   const frameWidth = (scale.width - 20) / scale.frames;
   const isPicked = (s: Spot) => picked.some((p) => sameSpot(p, s));
-  const selectedKeys = (): { path: string; key: Key }[] =>
-    shown.flatMap((n) =>
-      keysOf(n.value)
-        .filter((k) => isPicked({ path: keyOfPath(n.path), frame: k.frame }))
-        .map((key) => ({ path: keyOfPath(n.path), key })),
-    );
-
-  /** Numbers with some of their keys replaced by changed ones. */
-  const replaced = (spots: Spot[], to: (key: Key, path: string) => Key | null): Map<string, Num> => {
-    const out = new Map<string, Num>();
-    for (const n of shown) {
-      const path = keyOfPath(n.path);
-      const mine = spots.filter((s) => s.path === path).map((s) => s.frame);
-      if (!mine.length) continue;
-      const kept = keysOf(n.value).filter((k) => !mine.includes(k.frame));
-      const moved = keysOf(n.value)
-        .filter((k) => mine.includes(k.frame))
-        .flatMap((k) => to(k, path) ?? []);
-      if (kept.length + moved.length) out.set(path, withKeys(n.value, [...kept, ...moved], scale.frames));
-      else out.set(path, baseAt(n.value, frame));
-    }
-    return out;
-  };
+  const selectedKeys = () => keysAt(shown, picked);
+  const replaced = (spots: Spot[], to: (key: Key, path: string) => Key | null) =>
+    replacedKeys(shown, spots, to, frame, scale.frames);
   const store = (label: string, changes: Map<string, Num>) => {
     if (changes.size)
       void change(label, fieldsOf(changes), (thing) => withNumbers(thing, changes)).finally(() =>
@@ -195,8 +172,6 @@ export function KeyCurves({ scale, hidden }: { scale: Scale; hidden: string[] })
     const chosen = selectedKeys();
     const first = Math.min(...chosen.map((c) => c.key.frame));
     const last = Math.max(...chosen.map((c) => c.key.frame));
-    const lows = new Map<string, number>();
-    for (const c of chosen) lows.set(c.path, Math.min(lows.get(c.path) ?? Infinity, c.key.value));
     const from = { x: e.clientX, y: e.clientY };
     const tall = Math.max(24, spread.y1 - spread.y0);
     let changes: Map<string, Num> | null = null;
@@ -208,16 +183,7 @@ export function KeyCurves({ scale, hidden }: { scale: Scale; hidden: string[] })
           way === "time"
             ? Math.max(0.05, 1 + (m.clientX - from.x) / Math.max(8, (last - first) * frameWidth))
             : 1 - (m.clientY - from.y) / tall;
-        changes = replaced(picked, (k, path) => {
-          if (way === "time") return { ...k, frame: Math.round(first + (k.frame - first) * by) };
-          const low = lows.get(path) ?? 0;
-          return {
-            ...k,
-            value: rounded(low + (k.value - low) * by),
-            out_value: rounded(k.out_value * by),
-            in_value: rounded(k.in_value * by),
-          };
-        });
+        changes = replaced(picked, stretched(chosen, way, by));
         setLive(changes);
       },
       (letGo) => {
@@ -240,19 +206,7 @@ export function KeyCurves({ scale, hidden }: { scale: Scale; hidden: string[] })
   };
   const paste = () => {
     if (!clipboard) return;
-    const { keys, first } = clipboard;
-    const paths = new Set(keys.map((k) => k.path));
-    const changes = new Map<string, Num>();
-    const spots: Spot[] = [];
-    for (const n of shown) {
-      const path = keyOfPath(n.path);
-      // What was copied from one number may be pasted into the only one that is shown.
-      const mine = keys.filter((k) => k.path === path || (paths.size === 1 && shown.length === 1));
-      if (!mine.length) continue;
-      const fresh = mine.map((k) => ({ ...k.key, frame: k.key.frame - first + frame }));
-      changes.set(path, withKeys(n.value, [...keysOf(n.value), ...fresh], scale.frames));
-      spots.push(...fresh.map((k) => ({ path, frame: k.frame })));
-    }
+    const { changes, spots } = pasted(shown, clipboard, frame, scale.frames);
     setPicked(spots);
     store("Paste keys", changes);
   };

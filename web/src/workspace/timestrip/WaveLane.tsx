@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useCallback } from "react";
-import { get } from "~/api/client";
+import { answered, api } from "~/api/client";
 import { useOpenShot } from "~/workspace/context";
 import { clipFrame, speedAt } from "~/workspace/time";
 import { type Draw, Lane } from "~/workspace/timestrip/Lane";
@@ -15,7 +15,8 @@ export function WaveLane({ scale }: { scale: Scale }) {
   const { sound, footage } = record.document;
   const { data: peaks } = useQuery({
     queryKey: ["waveform", footage?.asset],
-    queryFn: () => get<number[]>(`/clips/${footage!.asset}/waveform`),
+    queryFn: () =>
+      answered(api.GET("/api/clips/{digest}/waveform", { params: { path: { digest: footage!.asset } } })),
     staleTime: Infinity,
     enabled: footage !== null,
   });

@@ -2,6 +2,7 @@ import { useState } from "react";
 import { useApart } from "~/workspace/apart";
 import type { Point } from "~/workspace/geometry";
 import { act, useWorkspace } from "~/workspace/store";
+import { Handle } from "~/workspace/viewer/Handle";
 import { useGrab } from "~/workspace/viewer/useGrab";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
@@ -29,10 +30,17 @@ export function ApartSpot({ mapping }: { mapping: Mapping }) {
     <svg ref={hand.svg} className="pointer-events-none absolute inset-0 size-full" data-testid="apart-spot">
       {!pulled && (
         <>
-          <line x1={ring.x} y1={ring.y} x2={cross.x} y2={cross.y} stroke="#f1eee7" strokeDasharray="2 3" />
+          <line
+            x1={ring.x}
+            y1={ring.y}
+            x2={cross.x}
+            y2={cross.y}
+            stroke="var(--on-picture)"
+            strokeDasharray="2 3"
+          />
           <path
             d={`M${cross.x - 7} ${cross.y - 7}l14 14m0 -14l-14 14`}
-            stroke="#0b0d0e"
+            stroke="var(--under-picture)"
             strokeOpacity="0.7"
             strokeWidth="4.5"
           />
@@ -48,37 +56,18 @@ export function ApartSpot({ mapping }: { mapping: Mapping }) {
         cy={ring.y}
         r="10"
         fill="none"
-        stroke="#0b0d0e"
+        stroke="var(--under-picture)"
         strokeOpacity="0.7"
         strokeWidth="5"
       />
-      <circle
-        cx={ring.x}
-        cy={ring.y}
-        r="10"
-        fill="transparent"
-        stroke="var(--saffron-bar)"
-        strokeWidth="2.5"
-        className="pointer-events-auto cursor-move"
-        tabIndex={0}
-        role="button"
-        aria-label="Spot at which the motions are set against each other"
-        onKeyDown={(e) => {
-          const by = e.shiftKey ? 10 : e.altKey ? 0.1 : 1;
-          const ways: Record<string, [number, number]> = {
-            ArrowLeft: [-by, 0],
-            ArrowRight: [by, 0],
-            ArrowUp: [0, -by],
-            ArrowDown: [0, by],
-          };
-          const way = ways[e.key];
-          if (!way) return;
-          e.preventDefault();
-          e.stopPropagation();
-          put({ x: first.x + way[0], y: first.y + way[1] });
-        }}
-        onPointerDown={(e) => hand.grab(e, first, setPulled, put)}
-      />
+      <Handle
+        at={ring}
+        label="Spot at which the motions are set against each other"
+        hand={hand}
+        hold={() => ({ from: first, move: setPulled, end: put })}
+      >
+        <circle cx={ring.x} cy={ring.y} r="10" fill="none" stroke="var(--saffron-bar)" strokeWidth="2.5" />
+      </Handle>
     </svg>
   );
 }

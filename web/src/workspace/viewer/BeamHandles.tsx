@@ -5,8 +5,9 @@ import { useOpenShot } from "~/workspace/context";
 import { apply, invert, type Point } from "~/workspace/geometry";
 import { round, setOnLayer } from "~/workspace/patches";
 import { useSpaces } from "~/workspace/spaces";
-import { act, useWorkspace } from "~/workspace/store";
+import { HANDLE, act, useWorkspace } from "~/workspace/store";
 import { type Hold, useAnchorPlaces, useHolds } from "~/workspace/viewer/anchors";
+import { Handle } from "~/workspace/viewer/Handle";
 import { useGrab } from "~/workspace/viewer/useGrab";
 import { PictureText } from "~/workspace/viewer/PictureText";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
@@ -45,7 +46,7 @@ export function BeamTool({ mapping }: { mapping: Mapping }) {
     const next = [...tied, hold];
     if (next.length < 2) return setTied(next);
     setTied([]);
-    act({ do: "tool", tool: "handle" });
+    act({ do: "tool", tool: HANDLE });
     void add(next.map((h) => h.anchor));
   };
   const first = tied[0] && toScreen(mapping, tied[0].at);
@@ -93,7 +94,7 @@ function HoldMark({ at, on }: { at: Point; on: boolean }) {
   return (
     <path
       d={`M${at.x} ${at.y - r}L${at.x + r} ${at.y}L${at.x} ${at.y + r}L${at.x - r} ${at.y}Z`}
-      fill={on ? "var(--spark)" : "#0b0d0e"}
+      fill={on ? "var(--spark)" : "var(--under-picture)"}
       fillOpacity={on ? 1 : 0.55}
       stroke="var(--spark)"
       strokeWidth="1.8"
@@ -128,19 +129,17 @@ export function BeamHandles({ layer, mapping }: { layer: BeamLayer; mapping: Map
     const on = apply(invert(space), at);
     return { ...old, x: round(on.x), y: round(on.y) };
   };
-  const drag = (e: React.PointerEvent<SVGElement>, k: number) =>
-    hand.grab(
-      e,
-      places[k] ?? hand.local(e),
-      (at) => setMoving({ k, at: nearest(holds, at, mapping)?.at ?? at }),
-      (at) => {
-        if (!at) return setMoving(null);
-        const anchors = layer.anchors.map((a, i) => (i === k ? retied(k, at) : a));
-        void edits
-          .edit(`Tie ${layer.name}`, setOnLayer(record.document, layer.id, { anchors }))
-          .finally(() => setMoving(null));
-      },
-    );
+  const hold = (k: number, from: Point) => ({
+    from,
+    move: (at: Point) => setMoving({ k, at: nearest(holds, at, mapping)?.at ?? at }),
+    end: (at: Point | null) => {
+      if (!at) return setMoving(null);
+      const anchors = layer.anchors.map((a, i) => (i === k ? retied(k, at) : a));
+      return edits
+        .edit(`Tie ${layer.name}`, setOnLayer(record.document, layer.id, { anchors }))
+        .finally(() => setMoving(null));
+    },
+  });
 
   return (
     <svg ref={hand.svg} className="pointer-events-none absolute inset-0 size-full">
@@ -156,20 +155,16 @@ export function BeamHandles({ layer, mapping }: { layer: BeamLayer; mapping: Map
         if (!p) return null;
         const at = toScreen(mapping, p);
         return (
-          <g key={k}>
+          <Handle
+            key={k}
+            at={at}
+            label={`Knot ${k + 1} of ${layer.name}`}
+            hand={hand}
+            hold={() => hold(k, places[k] ?? p)}
+            data-knot={k}
+          >
             <HoldMark at={at} on />
-            <circle
-              cx={at.x}
-              cy={at.y}
-              r="11"
-              fill="transparent"
-              className="pointer-events-auto cursor-move"
-              role="button"
-              aria-label={`Knot ${k + 1} of ${layer.name}`}
-              data-knot={k}
-              onPointerDown={(e) => drag(e, k)}
-            />
-          </g>
+          </Handle>
         );
       })}
     </svg>

@@ -4,12 +4,12 @@ import { useShallow } from "zustand/react/shallow";
 import { useQuery } from "@tanstack/react-query";
 import { Columns2 } from "lucide-react";
 import { Popover, ToggleGroup } from "radix-ui";
-import { get, type Motion, type Step } from "~/api/client";
+import { type Motion, answered, api } from "~/api/client";
 import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
 import { NumberBox } from "~/ui/NumberBox";
 import { useOpenShot } from "~/workspace/context";
-import { act, type Compare, type Other, useWorkspace, type View } from "~/workspace/store";
+import { type Compare, type Other, type View, act, useWorkspace } from "~/workspace/store";
 import { lengthOf } from "~/workspace/time";
 
 export const VIEW_NAMES: Record<View, string> = { final: "Final", plate: "Plate", matte: "Matte" };
@@ -45,7 +45,7 @@ export function ComparePanel() {
   const [open, setOpen] = useState(false);
   const { data: steps } = useQuery({
     queryKey: ["steps", shotId, record.version],
-    queryFn: () => get<Step[]>(`/shots/${shotId}/steps`),
+    queryFn: () => answered(api.GET("/api/shots/{shot_id}/steps", { params: { path: { shot_id: shotId } } })),
     enabled: open,
     placeholderData: (before) => before,
   });

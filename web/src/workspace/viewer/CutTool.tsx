@@ -1,6 +1,6 @@
 import { useShallow } from "zustand/react/shallow";
 import { useState } from "react";
-import type { Layer } from "~/api/client";
+import { type Layer, api } from "~/api/client";
 import { dragFrom } from "~/ui/drag";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
@@ -11,7 +11,7 @@ import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
 /** Strokes over the subject of a cut-out; with Alt, or when so set, over what is not. */
 export function CutTool({ layer, mapping }: { layer: Layer; mapping: Mapping }) {
-  const { edits } = useOpenShot();
+  const { edits, shotId } = useOpenShot();
   const { frame, cutSubject, cutWidth } = useWorkspace(
     useShallow((w) => ({ frame: w.frame, cutSubject: w.cutSubject, cutWidth: w.cutWidth })),
   );
@@ -19,12 +19,17 @@ export function CutTool({ layer, mapping }: { layer: Layer; mapping: Mapping }) 
   const [drawn, setDrawn] = useState<{ points: Point[]; subject: boolean; waiting: boolean }[]>([]);
 
   const send = async (points: Point[], subject: boolean) => {
-    await edits.ask(`/layers/${layer.id}/strokes`, {
-      frame,
-      subject,
-      width: cutWidth / mapping.zoom,
-      points: points.map((p) => [round(p.x), round(p.y)]),
-    });
+    await edits.ask(() =>
+      api.POST("/api/shots/{shot_id}/layers/{layer_id}/strokes", {
+        params: { path: { shot_id: shotId, layer_id: layer.id } },
+        body: {
+          frame,
+          subject,
+          width: cutWidth / mapping.zoom,
+          points: points.map((p): [number, number] => [round(p.x), round(p.y)]),
+        },
+      }),
+    );
     setDrawn((all) => all.slice(1));
   };
   const press = (e: React.PointerEvent<SVGSVGElement>) => {

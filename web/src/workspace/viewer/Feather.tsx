@@ -2,7 +2,8 @@ import type { OutlinePoint } from "~/api/client";
 import { apply, invert, type Matrix, type Point } from "~/workspace/geometry";
 import { outwards } from "~/workspace/masks";
 import { round } from "~/workspace/patches";
-import type { Grab } from "~/workspace/viewer/useGrab";
+import { GripMark, Handle } from "~/workspace/viewer/Handle";
+import type { Grab, Hold } from "~/workspace/viewer/useGrab";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
 /** How far from its point the handle of an unfeathered point lies, in screen pixels. */
@@ -84,22 +85,21 @@ export function FeatherHandles({ name, points, ride, mapping, colour, hand, onSh
         points.map((q, i) => (all || i === k ? { ...q, feather: round(value) } : q)),
         done,
       );
-    const pull = (e: React.PointerEvent<SVGElement>) => {
+    const hold = (): Hold => {
       let last = p.feather;
       let all = false;
-      hand.grab(
-        e,
-        apply(ride, { x: p.x + n.x * p.feather, y: p.y + n.y * p.feather }),
-        (to, m) => {
+      return {
+        from: apply(ride, { x: p.x + n.x * p.feather, y: p.y + n.y * p.feather }),
+        move: (to, keys) => {
           const q = apply(back, to);
           last = (q.x - p.x) * n.x + (q.y - p.y) * n.y;
           // The first pixel is easily met again: hard edges stay reachable.
           if (Math.abs(last) < 1) last = 0;
-          all = m.shiftKey;
+          all = keys.shiftKey;
           set(last, all, false);
         },
-        (to) => (to ? set(last, all, true) : onBroken()),
-      );
+        end: (to) => (to ? set(last, all, true) : onBroken()),
+      };
     };
     return (
       <g key={k}>
@@ -112,32 +112,30 @@ export function FeatherHandles({ name, points, ride, mapping, colour, hand, onSh
           strokeOpacity={p.feather ? 0.9 : 0.3}
           strokeWidth="1"
         />
-        <rect
-          x={at.x - (p.feather ? 4 : 2.8)}
-          y={at.y - (p.feather ? 4 : 2.8)}
-          width={p.feather ? 8 : 5.6}
-          height={p.feather ? 8 : 5.6}
-          transform={`rotate(45 ${at.x} ${at.y})`}
-          fill={p.feather ? colour : "#0b0d0e"}
-          fillOpacity={p.feather ? 1 : 0.55}
-          stroke={p.feather ? "#0b0d0e" : colour}
-          strokeWidth="1.2"
-          className="pointer-events-auto cursor-move"
-          role="slider"
-          tabIndex={0}
-          aria-label={`Feather of point ${k + 1} of ${name}`}
-          aria-valuenow={Math.round(p.feather)}
-          data-feather={k}
-          onPointerDown={pull}
+        <Handle
+          at={at}
+          label={`Feather of point ${k + 1} of ${name}`}
+          hand={hand}
+          hold={hold}
+          halo={7}
+          value={p.feather}
           onDoubleClick={() => set(0, false, true)}
-          onKeyDown={(e) => {
-            const by = { ArrowUp: 1, ArrowDown: -1, ArrowRight: 1, ArrowLeft: -1 }[e.key];
-            if (!by) return;
-            e.preventDefault();
-            e.stopPropagation();
-            set(p.feather + by * (e.altKey ? 0.1 : 1), e.shiftKey, true);
+          onArrow={(step, keys) => {
+            // Out of the shape and into it; with Shift all points alike.
+            const by = step.x - step.y;
+            set(p.feather + (keys.shiftKey ? by / 10 : by), keys.shiftKey, true);
           }}
-        />
+          data-feather={k}
+        >
+          <GripMark
+            at={at}
+            r={p.feather ? 5.6 : 4}
+            shape="diamond"
+            fill={p.feather ? colour : "var(--under-picture)"}
+            fillOpacity={p.feather ? 1 : 0.55}
+            edge={p.feather ? "var(--under-picture)" : colour}
+          />
+        </Handle>
       </g>
     );
   });

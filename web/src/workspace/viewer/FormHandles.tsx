@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
-import { type FormFit, type FormMotion, get, type Pose, type Tug } from "~/api/client";
+import { type FormFit, type FormMotion, type Pose, type Tug, answered, api } from "~/api/client";
 import { type PartialTracks, useLive } from "~/api/events";
 import { fitOf, useTug } from "~/workspace/actions/forms";
 import { formSeen, type V3 } from "~/workspace/camera";
@@ -13,12 +13,9 @@ import { LOST, REASONS, useHealth } from "~/workspace/tracks";
 import { HeldLoupe } from "~/workspace/viewer/Loupe";
 import { PictureText } from "~/workspace/viewer/PictureText";
 import { RegionHandles } from "~/workspace/viewer/RegionHandles";
-import { useGrab } from "~/workspace/viewer/useGrab";
+import { GripMark, Handle } from "~/workspace/viewer/Handle";
+import { type Hold, useGrab } from "~/workspace/viewer/useGrab";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
-
-interface Outline {
-  edges: number[][];
-}
 
 /** Corners that may be tugged, on the form of unit size. */
 function cornersOf(shape: FormMotion["shape"]): V3[] {
@@ -61,7 +58,9 @@ export function FormHandles({
   const { data } = useQuery({
     queryKey: ["outline", motion.shape, motion.asset],
     queryFn: () =>
-      get<Outline>(`/forms/outline?shape=${motion.shape}${motion.asset ? `&asset=${motion.asset}` : ""}`),
+      answered(
+        api.GET("/api/forms/outline", { params: { query: { shape: motion.shape, asset: motion.asset } } }),
+      ),
     staleTime: Infinity,
   });
   const trust = health.at(frame);
@@ -107,32 +106,19 @@ export function FormHandles({
     ...(stake?.tugs ?? []).filter((t) => !same(t.at, place)),
     { at: [place[0], place[1], place[2]], x: round(to.x), y: round(to.y) },
   ];
-  const put = (wanted: Tug[]) => void tug(motion.id, frame, wanted).finally(() => setPreview(null));
-  const drag = (e: React.PointerEvent<SVGElement>, place: V3, from: Point) =>
-    hand.grab(
-      e,
-      from,
-      (p) => {
-        const wanted = moved(place, p);
-        setPreview((now) => ({ tugs: wanted, fit: now?.fit ?? null }));
-        ask(wanted);
-      },
-      (p) => {
-        asked.current.next = null;
-        if (p) put(moved(place, p));
-        else setPreview(null);
-      },
-    );
-  const nudge = (e: React.KeyboardEvent, place: V3, from: Point) => {
-    const step = e.shiftKey ? 10 : e.altKey ? 0.1 : 1;
-    const by = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, -1], ArrowDown: [0, 1] }[e.key];
-    if (e.key === "Delete" || e.key === "Backspace")
-      put((stake?.tugs ?? []).filter((t) => !same(t.at, place)));
-    else if (by) put(moved(place, { x: from.x + by[0]! * step, y: from.y + by[1]! * step }));
-    else return;
-    e.preventDefault();
-    e.stopPropagation();
-  };
+  const put = (wanted: Tug[]) => tug(motion.id, frame, wanted).finally(() => setPreview(null));
+  const hold = (place: V3, from: Point): Hold => ({
+    from,
+    move: (p) => {
+      const wanted = moved(place, p);
+      setPreview((now) => ({ tugs: wanted, fit: now?.fit ?? null }));
+      ask(wanted);
+    },
+    end: (p) => {
+      asked.current.next = null;
+      return p ? put(moved(place, p)) : setPreview(null);
+    },
+  });
 
   const turnsAway = facing(at, data?.edges ?? []);
   const line = (e: number[]) => {
@@ -170,7 +156,7 @@ export function FormHandles({
           strokeWidth="1"
           strokeDasharray="3 4"
         />
-        <path d={front} fill="none" stroke="#0b0d0e" strokeOpacity="0.5" strokeWidth="3.6" />
+        <path d={front} fill="none" stroke="var(--under-picture)" strokeOpacity="0.5" strokeWidth="3.6" />
         <path
           d={front}
           fill="none"
@@ -185,7 +171,6 @@ export function FormHandles({
           if (!p || (!mine && !still)) return null;
           const s = toScreen(mapping, p);
           const rests = mine && screen(place);
-          const r = mine ? 8 : 5.5;
           return (
             <g key={place.join()}>
               {rests && Math.hypot(rests.x - s.x, rests.y - s.y) > 2 && (
@@ -198,29 +183,27 @@ export function FormHandles({
                   strokeWidth="1.5"
                 />
               )}
-              <path
-                d={
-                  mine
-                    ? `M${s.x - r} ${s.y}L${s.x} ${s.y - r}L${s.x + r} ${s.y}L${s.x} ${s.y + r}Z`
-                    : `M${s.x - r} ${s.y - r}h${2 * r}v${2 * r}h${-2 * r}Z`
-                }
-                fill={mine ? "var(--saffron-bar)" : "#0c6670"}
-                stroke={mine ? "#22262b" : "#effffd"}
-                strokeWidth="1.8"
-                strokeLinejoin="round"
-                className={still ? "pointer-events-auto cursor-move" : ""}
-                role="button"
-                tabIndex={0}
-                aria-label={
+              <Handle
+                at={s}
+                label={
                   mine ? `Tug ${k + 1}; Delete takes it away` : `Corner ${k + 1}: drag it to where it is seen`
                 }
+                hand={hand}
+                hold={() => (still ? hold(place, p) : null)}
+                onRemove={() => void put((stake?.tugs ?? []).filter((t) => !same(t.at, place)))}
                 data-tug={mine ? place.join() : undefined}
                 data-corner-at={mine ? undefined : place.join()}
                 data-x={p.x.toFixed(2)}
                 data-y={p.y.toFixed(2)}
-                onPointerDown={(e) => still && drag(e, place, p)}
-                onKeyDown={(e) => nudge(e, place, p)}
-              />
+              >
+                <GripMark
+                  at={s}
+                  r={mine ? 8 : 5.5}
+                  shape={mine ? "diamond" : "square"}
+                  fill={mine ? "var(--saffron-bar)" : undefined}
+                  edge={mine ? "var(--dark-on-picture)" : undefined}
+                />
+              </Handle>
             </g>
           );
         })}

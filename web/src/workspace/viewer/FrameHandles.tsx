@@ -6,7 +6,8 @@ import { useOpenShot } from "~/workspace/context";
 import { type Point, valueAt, withValue } from "~/workspace/geometry";
 import { round, setOnFrame } from "~/workspace/patches";
 import { useWorkspace } from "~/workspace/store";
-import { useGrab } from "~/workspace/viewer/useGrab";
+import { GripMark, Handle } from "~/workspace/viewer/Handle";
+import { type Hold, useGrab } from "~/workspace/viewer/useGrab";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 import { PictureText } from "~/workspace/viewer/PictureText";
 
@@ -34,7 +35,7 @@ export function FrameHandles({
 }) {
   const { record, edits } = useOpenShot();
   const { frame, safe, tool } = useWorkspace(
-    useShallow((w) => ({ frame: w.frame, safe: w.safeAreas, tool: w.tool })),
+    useShallow((w) => ({ frame: w.frame, safe: w.safeAreas, tool: w.tool.kind })),
   );
   const { data } = useBoxes(record, part);
   const hand = useGrab(mapping);
@@ -49,40 +50,37 @@ export function FrameHandles({
   const a = toScreen(mapping, box);
   const b = toScreen(mapping, { x: box.x + box.w, y: box.y + box.h });
   const [p, q] = [toScreen(mapping, { x: 0, y: 0 }), toScreen(mapping, { x: picture.w, y: picture.h })];
-  const hold = (at: number, side: number, room: number) =>
+  const within = (at: number, side: number, room: number) =>
     !part.within ? at : side >= room ? (room - side) / 2 : Math.min(Math.max(at, 0), room - side);
   const store = (label: string, values: Partial<DeliveryFrame>) =>
-    void edits.edit(label, setOnFrame(record.document, part.id, values)).then((done) => {
+    edits.edit(label, setOnFrame(record.document, part.id, values)).then((done) => {
       if (!done) setPulled(null);
     });
 
-  const move = (e: React.PointerEvent<SVGElement>) =>
-    hand.grab(
-      e,
-      { x: known.x, y: known.y },
-      (at) => setPulled({ ...known, x: hold(at.x, known.w, picture.w), y: hold(at.y, known.h, picture.h) }),
-      (at) => {
-        if (!at) return setPulled(null);
-        const [dx, dy] = [hold(at.x, known.w, picture.w) - known.x, hold(at.y, known.h, picture.h) - known.y];
-        // What stops at the picture's edge is taken from where it is seen, not from where it would go.
-        const middle = { x: known.x + known.w / 2 + dx, y: known.y + known.h / 2 + dy };
-        const from = part.target
-          ? { x: valueAt(part.x, frame) + dx, y: valueAt(part.y, frame) + dy }
-          : middle;
-        store(`Move ${part.name}`, {
-          x: withValue(part.x, frame, round(from.x)),
-          y: withValue(part.y, frame, round(from.y)),
-        });
-      },
-    );
+  const move = (): Hold => ({
+    from: { x: known.x, y: known.y },
+    move: (at) =>
+      setPulled({ ...known, x: within(at.x, known.w, picture.w), y: within(at.y, known.h, picture.h) }),
+    end: (at) => {
+      if (!at) return setPulled(null);
+      const dx = within(at.x, known.w, picture.w) - known.x;
+      const dy = within(at.y, known.h, picture.h) - known.y;
+      // What stops at the picture's edge is taken from where it is seen, not from where it would go.
+      const middle = { x: known.x + known.w / 2 + dx, y: known.y + known.h / 2 + dy };
+      const from = part.target ? { x: valueAt(part.x, frame) + dx, y: valueAt(part.y, frame) + dy } : middle;
+      return store(`Move ${part.name}`, {
+        x: withValue(part.x, frame, round(from.x)),
+        y: withValue(part.y, frame, round(from.y)),
+      });
+    },
+  });
 
-  const grow = (e: React.PointerEvent<SVGElement>, corner: Point) => {
+  const grow = (corner: Point): Hold => {
     const middle = { x: known.x + known.w / 2, y: known.y + known.h / 2 };
     let factor = 1;
-    hand.grab(
-      e,
-      corner,
-      (at) => {
+    return {
+      from: corner,
+      move: (at) => {
         const reach = Math.hypot(at.x - middle.x, at.y - middle.y);
         const now = valueAt(part.size, frame);
         factor = reach / Math.hypot(corner.x - middle.x, corner.y - middle.y);
@@ -91,19 +89,19 @@ export function FrameHandles({
         factor = Math.min(Math.max(factor, 5 / now), 1000 / now);
         const [nw, nh] = [known.w * factor, known.h * factor];
         setPulled({
-          x: hold(middle.x - nw / 2, nw, picture.w),
-          y: hold(middle.y - nh / 2, nh, picture.h),
+          x: within(middle.x - nw / 2, nw, picture.w),
+          y: within(middle.y - nh / 2, nh, picture.h),
           w: nw,
           h: nh,
         });
       },
-      (at) => {
+      end: (at) => {
         if (!at) return setPulled(null);
-        store(`Size ${part.name}`, {
+        return store(`Size ${part.name}`, {
           size: withValue(part.size, frame, round(valueAt(part.size, frame) * factor)),
         });
       },
-    );
+    };
   };
 
   const corners: [string, Point][] = [
@@ -124,12 +122,18 @@ export function FrameHandles({
     >
       <path
         fillRule="evenodd"
-        fill="#0b0d0e"
+        fill="var(--under-picture)"
         fillOpacity="0.62"
         d={`M${p.x} ${p.y}H${q.x}V${q.y}H${p.x}ZM${a.x} ${a.y}H${b.x}V${b.y}H${a.x}Z`}
       />
       {safe && upright && (
-        <g data-testid="safe-areas" stroke="#f1eee7" strokeOpacity="0.55" strokeDasharray="3 4" fill="none">
+        <g
+          data-testid="safe-areas"
+          stroke="var(--on-picture)"
+          strokeOpacity="0.55"
+          strokeDasharray="3 4"
+          fill="none"
+        >
           <rect
             x={a.x + sw * SAFE.left}
             y={a.y + sh * SAFE.top}
@@ -139,37 +143,44 @@ export function FrameHandles({
           />
         </g>
       )}
+      {grips && (
+        <Handle
+          at={{ x: (a.x + b.x) / 2, y: (a.y + b.y) / 2 }}
+          label={`Move ${part.name}`}
+          hand={hand}
+          hold={move}
+          halo={0}
+        >
+          <rect x={a.x} y={a.y} width={sw} height={sh} fill="transparent" />
+        </Handle>
+      )}
       <rect
         x={a.x}
         y={a.y}
         width={sw}
         height={sh}
-        fill="transparent"
-        stroke="#0b0d0e"
+        fill="none"
+        stroke="var(--under-picture)"
         strokeOpacity="0.7"
         strokeWidth="4"
-        className={grips ? "pointer-events-auto cursor-move" : ""}
-        role="button"
-        aria-label={`Move ${part.name}`}
-        onPointerDown={grips ? move : undefined}
       />
       <rect x={a.x} y={a.y} width={sw} height={sh} fill="none" stroke="var(--glow)" strokeWidth="1.8" />
       {grips &&
         corners.map(([where, at]) => {
           const s = toScreen(mapping, at);
           return (
-            <circle
+            <Handle
               key={where}
-              cx={s.x}
-              cy={s.y}
-              r="6.5"
-              fill="var(--spark)"
-              stroke="#0b0d0e"
-              strokeWidth="1.4"
-              className={`pointer-events-auto ${where === "top left" || where === "bottom right" ? "cursor-nwse-resize" : "cursor-nesw-resize"}`}
-              aria-label={`Size of ${part.name}, ${where}`}
-              onPointerDown={(e) => grow(e, at)}
-            />
+              at={s}
+              label={`Size of ${part.name}, ${where}`}
+              hand={hand}
+              hold={() => grow(at)}
+              cursor={
+                where === "top left" || where === "bottom right" ? "cursor-nwse-resize" : "cursor-nesw-resize"
+              }
+            >
+              <GripMark at={s} shape="round" fill="var(--spark)" edge="var(--under-picture)" />
+            </Handle>
           );
         })}
       <PictureText x={(a.x + b.x) / 2} y={Math.max(a.y - 9, 14)}>

@@ -11,7 +11,8 @@ import { FillEnds } from "~/workspace/viewer/SpotGrips";
 import { BeamHandles } from "~/workspace/viewer/BeamHandles";
 import { ModelHandles } from "~/workspace/viewer/ModelHandles";
 import { PlaneHandles } from "~/workspace/viewer/PlaneHandles";
-import { useGrab } from "~/workspace/viewer/useGrab";
+import { GripMark, Handle } from "~/workspace/viewer/Handle";
+import { type Hold, useGrab } from "~/workspace/viewer/useGrab";
 import { type Mapping, toPicture, toScreen } from "~/workspace/viewer/viewport";
 
 type Handles = FC<{ layer: Layer; mapping: Mapping }>;
@@ -42,6 +43,7 @@ export function LayerHandles({ layer, mapping }: { layer: Layer; mapping: Mappin
 
 type Place = Pick<PlacedLayer, "x" | "y" | "turn" | "size">;
 type Grip = "move" | "turn" | number;
+const CORNERS = ["top left", "top right", "bottom right", "bottom left"];
 
 /** Direct handles of a placed picture: drag to move, corners to size, the stalk to turn. */
 function PlacedHandles({ layer, mapping }: { layer: PlacedLayer; mapping: Mapping }) {
@@ -72,9 +74,9 @@ function PlacedHandles({ layer, mapping }: { layer: PlacedLayer; mapping: Mappin
   const up = unit({ x: topMiddle.x - middle.x, y: topMiddle.y - middle.y });
   const knob = { x: topMiddle.x + up.x * 26, y: topMiddle.y + up.y * 26 };
 
-  const start = (e: React.PointerEvent<SVGElement>, grip: Grip) => {
+  const hold = (grip: Grip, at: Point): Hold => {
     const centrePicture = toPicture(mapping, centre);
-    const from = hand.local(e);
+    const from = toPicture(mapping, at);
     let next: Partial<Place> | null = null;
     const over = overAll ? "move" : "here";
     const changed = (now: Point, straight: boolean): Partial<Place> => {
@@ -101,21 +103,20 @@ function PlacedHandles({ layer, mapping }: { layer: PlacedLayer; mapping: Mappin
       );
       return { size: withValue(layer.size, frame, round(size), overAll ? "scale" : "here") };
     };
-    hand.grab(
-      e,
-      grip === "move" ? centrePicture : from,
-      (at, p) => {
-        next = changed(at, p.shiftKey);
+    return {
+      from,
+      move: (to, keys) => {
+        next = changed(to, keys.shiftKey);
         setPreview(next);
       },
-      (at) => {
-        if (!next || !at) return setPreview(null);
+      end: (to) => {
+        if (!next || !to) return setPreview(null);
         const verb = grip === "move" ? "Move" : grip === "turn" ? "Turn" : "Size";
-        void edits
+        return edits
           .edit(`${verb} ${layer.name}`, setOnLayer(record.document, layer.id, next as LayerValues))
           .finally(() => setPreview(null));
       },
-    );
+    };
   };
 
   const outline = corners.map((c) => `${c.x.toFixed(1)},${c.y.toFixed(1)}`).join(" ");
@@ -135,19 +136,22 @@ function PlacedHandles({ layer, mapping }: { layer: PlacedLayer; mapping: Mappin
             style={{ mixBlendMode: layer.blend === "add" || layer.blend === "screen" ? "screen" : "normal" }}
           />
         )}
-      <polygon
-        points={outline}
-        fill="transparent"
-        stroke="#0b0d0e"
-        strokeOpacity="0.5"
-        strokeWidth="4"
-        className="pointer-events-auto cursor-move"
-        role="button"
-        tabIndex={0}
-        aria-label={`Move ${layer.name}`}
+      <Handle
+        at={centre}
+        label={`Move ${layer.name}`}
+        hand={hand}
+        hold={() => hold("move", centre)}
+        halo={0}
         data-layer={layer.id}
-        onPointerDown={(e) => start(e, "move")}
-      />
+      >
+        <polygon
+          points={outline}
+          fill="transparent"
+          stroke="var(--under-picture)"
+          strokeOpacity="0.5"
+          strokeWidth="4"
+        />
+      </Handle>
       <polygon points={outline} fill="none" stroke="var(--glow)" strokeWidth="1.6" />
       <line
         x1={topMiddle.x}
@@ -157,34 +161,28 @@ function PlacedHandles({ layer, mapping }: { layer: PlacedLayer; mapping: Mappin
         stroke="var(--glow)"
         strokeWidth="1.6"
       />
-      <circle
-        cx={knob.x}
-        cy={knob.y}
-        r="6.5"
-        fill="#0c6670"
-        stroke="#effffd"
-        strokeWidth="2"
-        className="pointer-events-auto cursor-grab"
+      <Handle
+        at={knob}
+        label="Turn"
+        hand={hand}
+        hold={() => hold("turn", knob)}
+        cursor="cursor-grab"
         data-grip="turn"
-        aria-label="Turn"
-        onPointerDown={(e) => start(e, "turn")}
-      />
+      >
+        <GripMark at={knob} shape="round" />
+      </Handle>
       {corners.map((c, k) => (
-        <rect
+        <Handle
           key={k}
-          x={c.x - 6.5}
-          y={c.y - 6.5}
-          width="13"
-          height="13"
-          rx="4"
-          fill="#0c6670"
-          stroke="#effffd"
-          strokeWidth="2"
-          className="pointer-events-auto cursor-nwse-resize"
+          at={c}
+          label={`Size, ${CORNERS[k]} corner`}
+          hand={hand}
+          hold={() => hold(k, c)}
+          cursor="cursor-nwse-resize"
           data-grip={`corner-${k}`}
-          aria-label="Size"
-          onPointerDown={(e) => start(e, k)}
-        />
+        >
+          <GripMark at={c} />
+        </Handle>
       ))}
       <circle
         cx={centre.x}

@@ -60,7 +60,7 @@ export function Loupe({
         ref={canvas}
         width={SIZE}
         height={SIZE}
-        className="rounded-full border-2 border-[#f1eee7] shadow-2xl"
+        className="rounded-full border-2 border-(--on-picture) shadow-2xl"
         aria-label="Loupe"
       />
       <div className="num mx-auto mt-1 w-fit rounded-full bg-black/70 px-2 py-0.5 text-on-well">

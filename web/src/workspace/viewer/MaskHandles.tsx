@@ -7,6 +7,7 @@ import { outlineAt, withOutline } from "~/workspace/outline";
 import { round } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 import { RegionShape } from "~/workspace/viewer/RegionShape";
+import { GripMark, Handle } from "~/workspace/viewer/Handle";
 import { type Grab, useGrab } from "~/workspace/viewer/useGrab";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
@@ -89,20 +90,16 @@ function GradedShape({ masked, mask, ride, mapping, hand, on, still, onChoose }:
   const length = Math.hypot(along.x, along.y) || 1;
   const side = { x: (-along.y / length) * 2000, y: (along.x / length) * 2000 };
   const line = (p: Point) => ({ x1: p.x - side.x, y1: p.y - side.y, x2: p.x + side.x, y2: p.y + side.y });
-  const grab = (e: React.PointerEvent<SVGElement>, end: "from" | "to") => {
+  const hold = (end: "from" | "to") => {
     onChoose();
     const back = invert(ride);
-    hand.grab(
-      e,
-      apply(ride, spot(end)),
-      (at) => setMoved({ end, at: apply(back, at) }),
-      (at) => {
-        if (!at) {
-          setMoved(null);
-          return;
-        }
+    return {
+      from: apply(ride, spot(end)),
+      move: (at: Point) => setMoved({ end, at: apply(back, at) }),
+      end: (at: Point | null) => {
+        if (!at) return setMoved(null);
         const p = apply(back, at);
-        void change(masked, `Move ${mask.name}`, mask.id, (now) =>
+        return change(masked, `Move ${mask.name}`, mask.id, (now) =>
           now.kind === "graded"
             ? {
                 [`${end}_x`]: withValue(now[`${end}_x`], frame, round(p.x)),
@@ -111,7 +108,7 @@ function GradedShape({ masked, mask, ride, mapping, hand, on, still, onChoose }:
             : {},
         ).finally(() => setMoved(null));
       },
-    );
+    };
   };
   return (
     <g data-mask={mask.id} opacity={mask.shown ? 1 : 0.45}>
@@ -122,20 +119,22 @@ function GradedShape({ masked, mask, ride, mapping, hand, on, still, onChoose }:
         (["from", "to"] as const).map((end) => {
           const at = end === "from" ? from : to;
           return (
-            <circle
+            <Handle
               key={end}
-              cx={at.x}
-              cy={at.y}
-              r="7"
-              fill={end === "from" ? mask.colour : "#0b0d0e"}
-              fillOpacity={end === "from" ? 1 : 0.5}
-              stroke={mask.colour}
-              strokeWidth="2"
-              className="pointer-events-auto cursor-move"
-              role="button"
-              aria-label={`${mask.name}: where it is ${end === "from" ? "full" : "gone"}`}
-              onPointerDown={(e) => grab(e, end)}
-            />
+              at={at}
+              label={`${mask.name}: where it is ${end === "from" ? "full" : "gone"}`}
+              hand={hand}
+              hold={() => hold(end)}
+            >
+              <GripMark
+                at={at}
+                r={7}
+                shape="round"
+                fill={end === "from" ? mask.colour : "var(--under-picture)"}
+                fillOpacity={end === "from" ? 1 : 0.5}
+                edge={mask.colour}
+              />
+            </Handle>
           );
         })}
     </g>

@@ -116,13 +116,13 @@ export function MatteHandles({
                 cx={p.x}
                 cy={p.y}
                 r="8"
-                fill={c.subject ? "var(--plum)" : "#22262b"}
-                stroke="#f1eee7"
+                fill={c.subject ? "var(--plum)" : "var(--dark-on-picture)"}
+                stroke="var(--on-picture)"
                 strokeWidth="1.6"
               />
               <path
                 d={`M${p.x - 4} ${p.y}h8${c.subject ? `M${p.x} ${p.y - 4}v8` : ""}`}
-                stroke="#f1eee7"
+                stroke="var(--on-picture)"
                 strokeWidth="1.8"
               />
             </g>

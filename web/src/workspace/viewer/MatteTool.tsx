@@ -22,7 +22,7 @@ export function MatteTool({ mapping }: { mapping: Mapping }) {
         ).finally(() => setWaits(null));
       }}
     >
-      {at && <circle cx={at.x} cy={at.y} r="8" fill="none" stroke="#f1eee7" strokeWidth="2" />}
+      {at && <circle cx={at.x} cy={at.y} r="8" fill="none" stroke="var(--on-picture)" strokeWidth="2" />}
     </BoxTool>
   );
 }

@@ -22,7 +22,7 @@ export function MeasuringPill() {
       {open.map((job) => (
         <div
           key={job.id}
-          className="flex items-center gap-2 rounded-full bg-[#f1eee7] py-1 pr-1.5 pl-3 text-xs text-[#22262b]"
+          className="flex items-center gap-2 rounded-full bg-(--on-picture) py-1 pr-1.5 pl-3 text-xs text-(--dark-on-picture)"
         >
           <b className="font-semibold">{job.label}</b>
           <span className="num">
@@ -31,9 +31,7 @@ export function MeasuringPill() {
           <span className="flex w-20">
             <Progress done={job.done} total={job.total} label={job.label} />
           </span>
-          {job.seconds_left !== null && (
-            <span className="num text-[#565b62]">{time(job.seconds_left)} left</span>
-          )}
+          {job.seconds_left !== null && <span className="num opacity-75">{time(job.seconds_left)} left</span>}
           <button
             className="rounded-full px-2 py-0.5 font-semibold hover:bg-black/10"
             onClick={() => void stopJob(job.id)}

@@ -11,7 +11,8 @@ import { useCameras } from "~/workspace/spaces";
 import { useWorkspace } from "~/workspace/store";
 import { movedSpot } from "~/workspace/viewer/movedSpot";
 import { SunGrip } from "~/workspace/viewer/SunGrip";
-import { useGrab } from "~/workspace/viewer/useGrab";
+import { GripMark, Handle } from "~/workspace/viewer/Handle";
+import { type Hold, useGrab } from "~/workspace/viewer/useGrab";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
 /** What a drag changes: where its spot is, how it stands there. */
@@ -28,6 +29,7 @@ const LABELS: Record<Grip, string> = {
   deep: "Resize",
   lift: "Lift",
 };
+const NAMES: Record<Grip, string> = { ...LABELS, tall: "Height of", wide: "Width of", deep: "Depth of" };
 
 /** A model, form or lamp on the picture: the box it fills, its foot to drag over the ground, its heading and its size. */
 export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping: Mapping }) {
@@ -111,10 +113,10 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
     };
   };
 
-  const drag = (e: React.PointerEvent<SVGElement>, grip: Grip) => {
+  const hold = (grip: Grip): Hold | null => {
     const from = camera.project(frame, spots[grip]);
     const base = camera.project(frame, on);
-    if (!from || !base) return;
+    if (!from || !base) return null;
     let change: Moved | null = null;
     // One question to the server at a time, the latest: what lies under the pointer.
     let asking: Promise<void> | null = null;
@@ -136,10 +138,9 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
         asking = null;
       })();
     };
-    hand.grab(
-      e,
+    return {
       from,
-      (p, event) => {
+      move: (p, event) => {
         if (grip === "move") {
           // A lamp hangs: it only takes details.
           if (event.ctrlKey && layer.kind !== "lamp") return ask(p);
@@ -189,7 +190,7 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
         }
         setPreview(change);
       },
-      async (p) => {
+      end: async (p) => {
         await asking;
         if (!p || !change) return setPreview(null);
         const done: Moved = change;
@@ -199,7 +200,7 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
         ]);
         setPreview(null);
       },
-    );
+    };
   };
 
   const line = (a: number, b: number) => {
@@ -218,7 +219,7 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
         className="pointer-events-none absolute inset-0 size-full"
         data-testid="model-handles"
       >
-        <path d={path} fill="none" stroke="#0b0d0e" strokeOpacity="0.5" strokeWidth="3.5" />
+        <path d={path} fill="none" stroke="var(--under-picture)" strokeOpacity="0.5" strokeWidth="3.5" />
         <path d={path} fill="none" stroke="var(--spark)" strokeWidth="1.3" strokeDasharray="5 3" />
         {middle && at.turn && (
           <line
@@ -248,11 +249,19 @@ export function ModelHandles({ layer, mapping }: { layer: StandingLayer; mapping
               <Handle
                 key={grip}
                 at={on}
-                label={`${grip === "tall" ? "Height of" : grip === "wide" ? "Width of" : grip === "deep" ? "Depth of" : LABELS[grip]} ${layer.name}`}
-                grip={grip}
-                onDown={drag}
-                round={grip === "move"}
-              />
+                label={`${NAMES[grip]} ${layer.name}`}
+                hand={hand}
+                hold={() => hold(grip)}
+                data-model-grip={grip}
+              >
+                <GripMark
+                  at={on}
+                  r={7}
+                  shape={grip === "move" ? "round" : "square"}
+                  fill={grip === "move" ? "var(--spark)" : "var(--dark-on-picture)"}
+                  edge={grip === "move" ? "var(--under-picture)" : "var(--spark)"}
+                />
+              </Handle>
             )
           );
         })}
@@ -273,36 +282,4 @@ const EDGES = [
 function seenOn(camera: RoomCamera, frame: number, mapping: Mapping, p: V3): Point | null {
   const at = camera.project(frame, p);
   return at && toScreen(mapping, at);
-}
-
-function Handle({
-  at,
-  label,
-  grip,
-  round,
-  onDown,
-}: {
-  at: Point;
-  label: string;
-  grip: Grip;
-  round: boolean;
-  onDown: (e: React.PointerEvent<SVGElement>, grip: Grip) => void;
-}) {
-  return (
-    <rect
-      x={at.x - 7}
-      y={at.y - 7}
-      width="14"
-      height="14"
-      rx={round ? 7 : 4}
-      fill={grip === "move" ? "var(--spark)" : "#22262b"}
-      stroke={grip === "move" ? "#0b0d0e" : "var(--spark)"}
-      strokeWidth="2"
-      className="pointer-events-auto cursor-move"
-      role="button"
-      aria-label={label}
-      data-model-grip={grip}
-      onPointerDown={(e) => onDown(e, grip)}
-    />
-  );
 }

@@ -1,4 +1,3 @@
-import { useShallow } from "zustand/react/shallow";
 import { useEffect, useState } from "react";
 import { dragFrom } from "~/ui/drag";
 import { useAddMend } from "~/workspace/actions/plate";
@@ -7,27 +6,20 @@ import { useChosenMotion } from "~/workspace/context";
 import { useAddMask } from "~/workspace/masks";
 import { apply, invert, type Point } from "~/workspace/geometry";
 import { useSpaces } from "~/workspace/spaces";
-import { act, useWorkspace } from "~/workspace/store";
+import { type Tool, HANDLE, act, useWorkspace } from "~/workspace/store";
 import { useGrab } from "~/workspace/viewer/useGrab";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
 /** Drawing an outline: drag a box, or click from point to point and close on the first one (or with Enter). */
-export function OutlineTool({ mapping }: { mapping: Mapping }) {
-  const { frame, outlineUse, outlineFor, outlineShape } = useWorkspace(
-    useShallow((w) => ({
-      frame: w.frame,
-      outlineUse: w.outlineUse,
-      outlineFor: w.outlineFor,
-      outlineShape: w.outlineShape,
-    })),
-  );
+export function OutlineTool({ tool, mapping }: { tool: Tool & { kind: "outline" }; mapping: Mapping }) {
+  const frame = useWorkspace((w) => w.frame);
   const motion = useChosenMotion();
   const spaces = useSpaces();
   const add = useAddOutline();
   const mend = useAddMend();
   const mask = useAddMask();
-  const forMotion = outlineFor === "motion";
-  const graded = outlineShape === "graded";
+  const forMotion = tool.for === "motion";
+  const graded = tool.shape === "graded";
   const { svg, local } = useGrab(mapping);
   const [points, setPoints] = useState<Point[]>([]);
   const [over, setOver] = useState<Point | null>(null);
@@ -37,21 +29,21 @@ export function OutlineTool({ mapping }: { mapping: Mapping }) {
     setPoints([]);
     setBox(null);
     if (drawn.length < (graded ? 2 : 3)) return;
-    act({ do: "tool", tool: "handle" });
-    const outline: Draft[] = outlineShape === "ellipse" && drawn.length === 4 ? ellipseIn(drawn) : drawn;
-    if (outlineFor === "mask") {
+    act({ do: "tool", tool: HANDLE });
+    const outline: Draft[] = tool.shape === "ellipse" && drawn.length === 4 ? ellipseIn(drawn) : drawn;
+    if (tool.for === "mask") {
       void mask(outline, graded ? "graded" : "outline");
       return;
     }
-    if (outlineFor !== "motion") {
-      void mend(outline, outlineFor);
+    if (tool.for !== "motion") {
+      void mend(outline, tool.for);
       return;
     }
     // A camera or a form is drawn for only to leave something out; a surface outlined beside it is one of its own.
     const looks = motion?.kind === "camera" || motion?.kind === "form" ? motion : null;
-    const plane = motion?.kind === "plane" ? motion : outlineUse ? null : looks;
+    const plane = motion?.kind === "plane" ? motion : tool.use ? null : looks;
     const back = plane?.kind === "plane" ? invert(spaces.plane(plane, frame)) : null;
-    void add(outline, outlineUse, (p) => (back ? apply(back, p) : p), plane);
+    void add(outline, tool.use, (p) => (back ? apply(back, p) : p), plane);
   };
 
   useEffect(() => {
@@ -84,7 +76,7 @@ export function OutlineTool({ mapping }: { mapping: Mapping }) {
       (letGo) => {
         if (!letGo) setBox(null);
         else if (to) finish(graded ? [from, to] : cornersOf(from, to));
-        else if (outlineShape !== "free") setBox(null);
+        else if (tool.shape !== "free") setBox(null);
         else if (points.length >= 3 && closeTo(mapping, points[0]!, from)) finish(points);
         else setPoints([...points, from]);
       },
@@ -93,7 +85,7 @@ export function OutlineTool({ mapping }: { mapping: Mapping }) {
 
   const shown = box ? (graded ? box : cornersOf(...box)) : points;
   const line = (over && !box ? [...shown, over] : shown).map((p) => toScreen(mapping, p));
-  const colour = outlineUse && forMotion ? "var(--glow)" : "var(--plum-glow)";
+  const colour = tool.use && forMotion ? "var(--glow)" : "var(--plum-glow)";
   const d = line.map((p) => `${p.x.toFixed(1)},${p.y.toFixed(1)}`).join(" ");
   return (
     <svg
@@ -105,12 +97,10 @@ export function OutlineTool({ mapping }: { mapping: Mapping }) {
     >
       {shown.length > 0 && (
         <>
-          {outlineShape === "ellipse" && box && (
-            <EllipseIn corners={shown.map((p) => toScreen(mapping, p))} />
-          )}
+          {tool.shape === "ellipse" && box && <EllipseIn corners={shown.map((p) => toScreen(mapping, p))} />}
           <polygon
             points={d}
-            fill={outlineUse && forMotion ? "rgb(12 102 112 / 0.18)" : "rgb(107 70 148 / 0.25)"}
+            fill={tool.use && forMotion ? "rgb(12 102 112 / 0.18)" : "rgb(107 70 148 / 0.25)"}
           />
           <polyline points={d} fill="none" stroke="#000" strokeOpacity="0.5" strokeWidth="4" />
           <polyline points={d} fill="none" stroke={colour} strokeWidth="1.8" />
@@ -123,7 +113,7 @@ export function OutlineTool({ mapping }: { mapping: Mapping }) {
                 cy={s.y}
                 r={k ? 4 : 6.5}
                 fill={colour}
-                stroke="#0b0d0e"
+                stroke="var(--under-picture)"
                 strokeWidth="1.5"
               />
             );

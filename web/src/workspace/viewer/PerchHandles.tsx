@@ -7,7 +7,8 @@ import { round, setOnPerch } from "~/workspace/patches";
 import { toSpace, useCameras, useSpaces } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 import { movedSpot } from "~/workspace/viewer/movedSpot";
-import { useGrab } from "~/workspace/viewer/useGrab";
+import { GripMark, Handle } from "~/workspace/viewer/Handle";
+import { type Hold, useGrab } from "~/workspace/viewer/useGrab";
 import { PictureText } from "~/workspace/viewer/PictureText";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
@@ -22,19 +23,12 @@ export function PerchHandles({ perches, mapping }: { perches: Perch[]; mapping: 
   const hand = useGrab(mapping);
   const [preview, setPreview] = useState<{ id: string; values: Partial<Perch> } | null>(null);
 
-  const drag = (
-    e: React.PointerEvent<SVGElement>,
-    perch: Perch,
-    grip: "move" | "turn",
-    from: Point,
-    foot: Point,
-  ) => {
+  const hold = (perch: Perch, grip: "move" | "turn", from: Point, foot: Point): Hold => {
     act({ do: "choose", chosen: { kind: "perch", id: perch.id } });
     let values: Partial<Perch> | null = null;
-    hand.grab(
-      e,
+    return {
       from,
-      (at, event) => {
+      move: (at, event) => {
         const camera = perch.spot ? cameras.get(perch.follow.target ?? "") : undefined;
         if (grip === "move" && perch.spot && camera) {
           values = { spot: movedSpot(camera, perch.spot, frame, at, event.shiftKey) };
@@ -63,16 +57,16 @@ export function PerchHandles({ perches, mapping }: { perches: Perch[]; mapping: 
         }
         setPreview({ id: perch.id, values });
       },
-      (at) => {
+      end: (at) => {
         if (!at || !values) return setPreview(null);
-        void edits
+        return edits
           .edit(
             `${grip === "move" ? "Move" : "Turn"} ${perch.name}`,
             setOnPerch(record.document, perch.id, values),
           )
           .finally(() => setPreview(null));
       },
-    );
+    };
   };
 
   return (
@@ -93,7 +87,7 @@ export function PerchHandles({ perches, mapping }: { perches: Perch[]; mapping: 
           <g key={perch.id}>
             <path
               d={`M${a.x} ${a.y}L${b.x} ${b.y}M${f.x} ${f.y}v9`}
-              stroke="#0b0d0e"
+              stroke="var(--under-picture)"
               strokeOpacity="0.6"
               strokeWidth="6"
             />
@@ -103,31 +97,25 @@ export function PerchHandles({ perches, mapping }: { perches: Perch[]; mapping: 
               strokeWidth="2.6"
               strokeLinecap="round"
             />
-            <circle
-              cx={f.x}
-              cy={f.y}
-              r="11"
-              fill="transparent"
-              className="pointer-events-auto cursor-move"
-              role="button"
-              tabIndex={0}
-              aria-label={`Perch ${perch.name}`}
+            <Handle
+              at={f}
+              label={`Perch ${perch.name}`}
+              hand={hand}
+              hold={() => hold(perch, "move", foot, foot)}
               data-perch={perch.id}
               data-x={foot.x.toFixed(3)}
               data-y={foot.y.toFixed(3)}
-              onPointerDown={(e) => drag(e, perch, "move", foot, foot)}
             />
             {on && (
-              <circle
-                cx={b.x}
-                cy={b.y}
-                r="6"
-                fill="var(--spark)"
-                stroke="#0b0d0e"
-                className="pointer-events-auto cursor-grab"
-                aria-label="Turn and size the perch"
-                onPointerDown={(e) => drag(e, perch, "turn", end, foot)}
-              />
+              <Handle
+                at={b}
+                label="Turn and size the perch"
+                hand={hand}
+                hold={() => hold(perch, "turn", end, foot)}
+                cursor="cursor-grab"
+              >
+                <GripMark at={b} r={6} shape="round" fill="var(--spark)" edge="var(--under-picture)" />
+              </Handle>
             )}
             <PictureText x={f.x} y={f.y + 24}>
               {perch.name}

@@ -1,9 +1,9 @@
-import { get, type Layer } from "~/api/client";
+import { type Layer, answered, api } from "~/api/client";
 import { complain } from "~/ui/Notices";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
 import { findLayer, setOnLayer } from "~/workspace/patches";
-import { act, useWorkspace } from "~/workspace/store";
+import { HANDLE, act, useWorkspace } from "~/workspace/store";
 import { BoxTool } from "~/workspace/viewer/BoxTool";
 import type { Mapping } from "~/workspace/viewer/viewport";
 
@@ -13,10 +13,17 @@ export function PickTool({ layer, mapping }: { layer: Layer; mapping: Mapping })
   const frame = useWorkspace((s) => s.frame);
 
   const take = async (a: Point, b: Point, more: boolean) => {
-    const at = `x0=${Math.min(a.x, b.x)}&y0=${Math.min(a.y, b.y)}&x1=${Math.max(a.x, b.x)}&y1=${Math.max(a.y, b.y)}`;
+    const box = {
+      x0: Math.min(a.x, b.x),
+      y0: Math.min(a.y, b.y),
+      x1: Math.max(a.x, b.x),
+      y1: Math.max(a.y, b.y),
+    };
     try {
-      const { colour } = await get<{ colour: string }>(
-        `/shots/${shotId}/layers/${layer.id}/colour?frame=${frame}&${at}`,
+      const { colour } = await answered(
+        api.GET("/api/shots/{shot_id}/layers/{layer_id}/colour", {
+          params: { path: { shot_id: shotId, layer_id: layer.id }, query: { frame, ...box } },
+        }),
       );
       await edits.edit(`Pick ${colour}`, (latest) => {
         const now = findLayer(latest, layer.id);
@@ -25,7 +32,7 @@ export function PickTool({ layer, mapping }: { layer: Layer; mapping: Mapping })
         return setOnLayer(latest, layer.id, { key: { ...key, colours: [...key.colours, colour] } });
       });
       // With Shift further samples can be picked at once.
-      if (!more) act({ do: "tool", tool: "handle" });
+      if (!more) act({ do: "tool", tool: HANDLE });
     } catch (error) {
       complain(error instanceof Error ? error.message : String(error));
     }

@@ -1,6 +1,6 @@
 import { useShallow } from "zustand/react/shallow";
 import { Fragment, useState } from "react";
-import type { PlaneMotion, Shot } from "~/api/client";
+import type { PlaneMotion } from "~/api/client";
 import { useLive } from "~/api/events";
 import { useOpenShot } from "~/workspace/context";
 import { apply, type Point, quadMatrix } from "~/workspace/geometry";
@@ -11,7 +11,8 @@ import { useWorkspace } from "~/workspace/store";
 import { livePlane, LOST, REASONS, useHealth } from "~/workspace/tracks";
 import { HeldLoupe } from "~/workspace/viewer/Loupe";
 import { RegionHandles, rideOf } from "~/workspace/viewer/RegionHandles";
-import { useGrab } from "~/workspace/viewer/useGrab";
+import { GripMark, Handle } from "~/workspace/viewer/Handle";
+import { type Hold, useGrab } from "~/workspace/viewer/useGrab";
 import { PictureText } from "~/workspace/viewer/PictureText";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
@@ -46,40 +47,24 @@ export function PlaneHandles({
   const screen = corners.map((p) => toScreen(mapping, p));
   const colour = lost ? "var(--brick-glow)" : "var(--glow)";
 
-  const dragCorner = (e: React.PointerEvent<SVGElement>, k: number) => {
+  const hold = (k: number): Hold => {
     const from = corners[k]!;
-    const put = (at: Point) => corners.map((c, i) => (i === k ? at : c));
-    hand.grab(
-      e,
+    return {
       from,
-      (at) => setPreview(put(at)),
-      (at) => {
-        if (!at) return setPreview(null);
-        void moveCorner(at, k).finally(() => setPreview(null));
-      },
-    );
+      move: (at) => setPreview(corners.map((c, i) => (i === k ? at : c))),
+      end: (at) => (at ? moveCorner(at, k).finally(() => setPreview(null)) : setPreview(null)),
+    };
   };
 
-  /**
-   * On the reference frame the quad itself is changed; elsewhere, once measured, the corner is staked. `by` moves
-   * it on from where the edits before this one will have put it.
-   */
-  const moveCorner = (at: Point, k: number, by?: Point) => {
+  /** On the reference frame the quad itself is changed; elsewhere, once measured, the corner is staked. */
+  const moveCorner = (at: Point, k: number) => {
     const onQuad = frame === motion.reference_frame || !motion.measurement;
-    const latest = (shot: Shot): PlaneMotion => {
-      const found = shot.motions.find((m) => m.id === motion.id);
-      return found?.kind === "plane" ? found : motion;
-    };
-    const placed = (now: PlaneMotion): Point => {
-      const last = onQuad ? now.quad[k] : now.stakes.find((s) => s.frame === frame)?.corners[k];
-      return by && last ? { x: last[0] + by.x, y: last[1] + by.y } : at;
-    };
     const label = onQuad ? `Move a corner of ${motion.name}` : `Stake a corner of ${motion.name} at ${frame}`;
     return edits.edit(label, (shot) => {
-      const now = latest(shot);
-      const p = placed(now);
-      const quad = now.quad.map((c, i) => (i === k ? [round(p.x), round(p.y)] : c));
-      return setOnMotion(shot, motion.id, onQuad ? { quad } : { stakes: withStake(now, frame, k, p) });
+      const found = shot.motions.find((m) => m.id === motion.id);
+      const now = found?.kind === "plane" ? found : motion;
+      const quad = now.quad.map((c, i) => (i === k ? [round(at.x), round(at.y)] : c));
+      return setOnMotion(shot, motion.id, onQuad ? { quad } : { stakes: withStake(now, frame, k, at) });
     });
   };
 
@@ -102,7 +87,7 @@ export function PlaneHandles({
         <polygon
           points={screen.map((p) => `${p.x.toFixed(1)},${p.y.toFixed(1)}`).join(" ")}
           fill="none"
-          stroke="#0b0d0e"
+          stroke="var(--under-picture)"
           strokeOpacity="0.55"
           strokeWidth="4"
         />
@@ -136,40 +121,26 @@ export function PlaneHandles({
             return (
               <Fragment key={k}>
                 {p !== corner && (
-                  <line x1={corner.x} y1={corner.y} x2={p.x} y2={p.y} stroke="#effffd" strokeWidth="1.5" />
+                  <line
+                    x1={corner.x}
+                    y1={corner.y}
+                    x2={p.x}
+                    y2={p.y}
+                    stroke="var(--grip-edge)"
+                    strokeWidth="1.5"
+                  />
                 )}
-                <rect
-                  x={p.x - 8}
-                  y={p.y - 8}
-                  width="16"
-                  height="16"
-                  rx="5"
-                  fill={mine ? "var(--saffron-bar)" : "#0c6670"}
-                  stroke="#effffd"
-                  strokeWidth="2"
-                  className="pointer-events-auto cursor-move"
-                  role="button"
-                  tabIndex={0}
-                  aria-label={`${CORNERS[k]} corner${mine ? ", staked here" : ""}`}
+                <Handle
+                  at={p}
+                  label={`${CORNERS[k]} corner${mine ? ", staked here" : ""}`}
+                  hand={hand}
+                  hold={() => hold(k)}
                   data-corner={k}
                   data-x={corners[k]!.x.toFixed(3)}
                   data-y={corners[k]!.y.toFixed(3)}
-                  onPointerDown={(e) => dragCorner(e, k)}
-                  onKeyDown={(e) => {
-                    const step = e.shiftKey ? 10 : e.altKey ? 0.1 : 1;
-                    const by = {
-                      ArrowLeft: [-1, 0],
-                      ArrowRight: [1, 0],
-                      ArrowUp: [0, -1],
-                      ArrowDown: [0, 1],
-                    }[e.key];
-                    if (!by) return;
-                    e.preventDefault();
-                    e.stopPropagation();
-                    const d = { x: by[0]! * step, y: by[1]! * step };
-                    void moveCorner({ x: corners[k]!.x + d.x, y: corners[k]!.y + d.y }, k, d);
-                  }}
-                />
+                >
+                  <GripMark at={p} r={8} fill={mine ? "var(--saffron-bar)" : undefined} />
+                </Handle>
               </Fragment>
             );
           })}

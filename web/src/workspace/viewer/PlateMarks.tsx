@@ -19,7 +19,7 @@ export function PlateMarks({
   picture: { w: number; h: number };
 }) {
   const { record } = useOpenShot();
-  const { frame, tool } = useWorkspace(useShallow((w) => ({ frame: w.frame, tool: w.tool })));
+  const { frame, tool } = useWorkspace(useShallow((w) => ({ frame: w.frame, tool: w.tool.kind })));
   const view = useView();
   const { data } = useQuery(viewQuery(record));
   if (!treatment.shown || !view || !data) return null;
@@ -40,7 +40,7 @@ export function PlateMarks({
   return (
     <svg className="pointer-events-none absolute inset-0 size-full" data-testid="plate-marks">
       {thirds.map((t) => (
-        <g key={t} stroke="#f1eee7" strokeOpacity="0.28" strokeWidth="1">
+        <g key={t} stroke="var(--on-picture)" strokeOpacity="0.28" strokeWidth="1">
           <polyline
             points={line([
               { x: t * w, y: 0 },
@@ -57,7 +57,7 @@ export function PlateMarks({
       ))}
       <path
         d={`M${middle.x - 9} ${middle.y}h18M${middle.x} ${middle.y - 9}v18`}
-        stroke={tool === "middle" ? "var(--saffron-bar)" : "#f1eee7"}
+        stroke={tool === "middle" ? "var(--saffron-bar)" : "var(--on-picture)"}
         strokeOpacity={tool === "middle" ? 1 : 0.6}
         strokeWidth="1.5"
       />

@@ -1,17 +1,19 @@
 import { useShallow } from "zustand/react/shallow";
-import { useRef, useState } from "react";
+import { useState } from "react";
 import type { PointMotion, TrackPoint } from "~/api/client";
 import { useGivePoint } from "~/workspace/actions/points";
 import { useOpenShot } from "~/workspace/context";
-import { dragFrom } from "~/ui/drag";
 import type { Point } from "~/workspace/geometry";
 import { act, useWorkspace } from "~/workspace/store";
 import { GIVEN, handleSpot, LOST, NONE, REASONS, useTracks } from "~/workspace/tracks";
+import { GripMark, Handle } from "~/workspace/viewer/Handle";
 import { Loupe } from "~/workspace/viewer/Loupe";
 import { PictureText } from "~/workspace/viewer/PictureText";
-import { type Mapping, toPicture, toScreen } from "~/workspace/viewer/viewport";
+import { type Hold, useGrab } from "~/workspace/viewer/useGrab";
+import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
 const TRAIL = 40;
+type Sized = "pattern_px" | "reach_px";
 
 /** Points on the picture: a solid ring (the detail) inside a dashed ring (the reach), and the trail. */
 export function PointHandles({
@@ -29,85 +31,58 @@ export function PointHandles({
   );
   const tracks = useTracks(motion);
   const give = useGivePoint();
-  const svg = useRef<SVGSVGElement>(null);
+  const hand = useGrab(mapping);
   const [drag, setDrag] = useState<{ point: string; at: Point } | null>(null);
-  const [sizing, setSizing] = useState<{
-    point: string;
-    what: "pattern_px" | "reach_px";
-    value: number;
-  } | null>(null);
+  const [sizing, setSizing] = useState<{ point: string; what: Sized; value: number } | null>(null);
   const footage = record.document.footage!;
   const selected = chosen.kind === "motion" ? chosen.point : null;
 
-  const local = (e: { clientX: number; clientY: number }): Point => {
-    const box = svg.current!.getBoundingClientRect();
-    return toPicture(mapping, { x: e.clientX - box.left, y: e.clientY - box.top });
-  };
-
-  const startDrag = (e: React.PointerEvent<SVGElement>, point: TrackPoint, spot: Point) => {
-    if (e.button !== 0 || !still) return;
-    e.stopPropagation();
-    e.preventDefault();
-    (document.activeElement as HTMLElement | null)?.blur();
+  const holdPoint = (point: TrackPoint, spot: Point): Hold | null => {
+    if (!still) return null;
     act({ do: "choose", chosen: { kind: "motion", id: motion.id, point: point.id } });
-    const from = local(e);
-    let at: Point | null = null;
-    const move = (m: PointerEvent) => {
-      const now = local(m);
-      // Alt slows the point down for the last tenth of a pixel.
-      const slow = m.altKey ? 0.1 : 1;
-      const next = { x: spot.x + (now.x - from.x) * slow, y: spot.y + (now.y - from.y) * slow };
-      if (!at && Math.hypot(now.x - from.x, now.y - from.y) * mapping.zoom < 3) return;
-      at = {
-        x: Math.min(footage.width, Math.max(0, next.x)),
-        y: Math.min(footage.height, Math.max(0, next.y)),
-      };
-      setDrag({ point: point.id, at });
-    };
-    dragFrom(e, move, (letGo) => {
-      if (at && letGo) void give(motion, point.id, at).finally(() => setDrag(null));
-      else setDrag(null);
+    const inside = (at: Point): Point => ({
+      x: Math.min(footage.width, Math.max(0, at.x)),
+      y: Math.min(footage.height, Math.max(0, at.y)),
     });
+    return {
+      from: spot,
+      move: (at) => setDrag({ point: point.id, at: inside(at) }),
+      end: (at) => (at ? give(motion, point.id, inside(at)).finally(() => setDrag(null)) : setDrag(null)),
+    };
   };
 
-  const startSizing = (
-    e: React.PointerEvent<SVGElement>,
-    point: TrackPoint,
-    what: "pattern_px" | "reach_px",
-    c: Point,
-  ) => {
-    e.stopPropagation();
+  /** The square's side or the ring beyond it; `from` is where their edge is taken hold of, right of the point. */
+  const holdSize = (point: TrackPoint, what: Sized, c: Point, from: Point): Hold => {
     const [low, high] = what === "pattern_px" ? [7, 201] : [4, 400];
     let value = point[what];
-    const move = (m: PointerEvent) => {
-      const p = local(m);
-      const r = Math.hypot(p.x - c.x, p.y - c.y);
-      value = Math.round(
-        Math.min(high, Math.max(low, what === "pattern_px" ? r * 2 : r - point.pattern_px / 2)),
-      );
-      setSizing({ point: point.id, what, value });
+    return {
+      from,
+      move: (at) => {
+        const r = Math.hypot(at.x - c.x, at.y - c.y);
+        value = Math.round(
+          Math.min(high, Math.max(low, what === "pattern_px" ? r * 2 : r - point.pattern_px / 2)),
+        );
+        setSizing({ point: point.id, what, value });
+      },
+      end: (at) => {
+        if (!at || value === point[what]) return setSizing(null);
+        const m = record.document.motions.findIndex((x) => x.id === motion.id);
+        const p = motion.points.indexOf(point);
+        return edits
+          .edit(`${what === "pattern_px" ? "Pattern" : "Reach"} of ${point.name}`, [
+            { op: "test", path: `/motions/${m}/points/${p}/id`, value: point.id },
+            { op: "replace", path: `/motions/${m}/points/${p}/${what}`, value },
+          ])
+          .finally(() => setSizing(null));
+      },
     };
-    dragFrom(e, move, (letGo) => {
-      if (!letGo || value === point[what]) {
-        setSizing(null);
-        return;
-      }
-      const m = record.document.motions.findIndex((x) => x.id === motion.id);
-      const p = motion.points.indexOf(point);
-      void edits
-        .edit(`${what === "pattern_px" ? "Pattern" : "Reach"} of ${point.name}`, [
-          { op: "test", path: `/motions/${m}/points/${p}/id`, value: point.id },
-          { op: "replace", path: `/motions/${m}/points/${p}/${what}`, value },
-        ])
-        .finally(() => setSizing(null));
-    });
   };
 
-  const box = svg.current?.getBoundingClientRect();
+  const box = hand.svg.current?.getBoundingClientRect();
   const dragScreen = drag && toScreen(mapping, drag.at);
   return (
     <>
-      <svg ref={svg} className="pointer-events-none absolute inset-0 size-full">
+      <svg ref={hand.svg} className="pointer-events-none absolute inset-0 size-full">
         {motion.points.map((point) => {
           const trail = [];
           for (let f = Math.max(0, frame - TRAIL); f <= frame + TRAIL; f++) {
@@ -205,54 +180,47 @@ export function PointHandles({
                 />
               )}
               {still && (
-                <circle
-                  cx={c.x}
-                  cy={c.y}
-                  r={Math.max(r, 11)}
-                  fill="transparent"
-                  className="pointer-events-auto cursor-move"
-                  role="button"
-                  tabIndex={0}
-                  aria-label={`${point.name}${lost ? `, lost: ${REASONS[spot.reason] ?? ""}` : ""}`}
-                  data-point={point.id}
-                  data-x={spot.x.toFixed(3)}
-                  data-y={spot.y.toFixed(3)}
-                  data-state={spot.state}
-                  onPointerDown={(e) => startDrag(e, point, spot)}
+                <Handle
+                  at={c}
+                  label={`${point.name}${lost ? `, lost: ${REASONS[spot.reason] ?? ""}` : ""}`}
+                  hand={hand}
+                  hold={() => holdPoint(point, spot)}
+                  halo={Math.max(r, 11)}
                   onFocus={() => {
                     if (selected !== point.id)
                       act({ do: "choose", chosen: { kind: "motion", id: motion.id, point: point.id } });
                   }}
+                  data-point={point.id}
+                  data-x={spot.x.toFixed(3)}
+                  data-y={spot.y.toFixed(3)}
+                  data-state={spot.state}
                 />
               )}
-              {on && still && (
-                <>
-                  <rect
-                    x={c.x + r - 4}
-                    y={c.y - 4}
-                    width="8"
-                    height="8"
-                    rx="2.5"
-                    fill={colour}
-                    stroke="#111"
-                    className="pointer-events-auto cursor-ew-resize"
-                    aria-label="Size of the pattern"
-                    onPointerDown={(e) => startSizing(e, point, "pattern_px", spot)}
-                  />
-                  <rect
-                    x={c.x + outer - 4}
-                    y={c.y - 4}
-                    width="8"
-                    height="8"
-                    rx="4"
-                    fill={colour}
-                    stroke="#111"
-                    className="pointer-events-auto cursor-ew-resize"
-                    aria-label="Reach"
-                    onPointerDown={(e) => startSizing(e, point, "reach_px", spot)}
-                  />
-                </>
-              )}
+              {on &&
+                still &&
+                (["pattern_px", "reach_px"] as const).map((what) => {
+                  const edge = what === "pattern_px" ? r : outer;
+                  const at = { x: c.x + edge, y: c.y };
+                  return (
+                    <Handle
+                      key={what}
+                      at={at}
+                      label={what === "pattern_px" ? "Size of the pattern" : "Reach"}
+                      hand={hand}
+                      hold={() => holdSize(point, what, spot, { x: spot.x + edge / mapping.zoom, y: spot.y })}
+                      cursor="cursor-ew-resize"
+                      halo={0}
+                    >
+                      <GripMark
+                        at={at}
+                        r={4}
+                        shape={what === "pattern_px" ? "square" : "round"}
+                        fill={colour}
+                        edge="var(--under-picture)"
+                      />
+                    </Handle>
+                  );
+                })}
               {(on || lost) && (
                 <PictureText x={c.x} y={c.y - r - 8}>
                   {point.name}
@@ -267,10 +235,10 @@ export function PointHandles({
         )}
       </svg>
       {offer && offer.motion === motion.id && offer.frame === frame && (
-        <div className="absolute top-3 left-1/2 flex -translate-x-1/2 items-center gap-2 rounded-full bg-[#f1eee7] py-1 pr-1.5 pl-3 text-xs text-[#22262b] shadow-lg">
+        <div className="absolute top-3 left-1/2 flex -translate-x-1/2 items-center gap-2 rounded-full bg-(--on-picture) py-1 pr-1.5 pl-3 text-xs text-(--dark-on-picture) shadow-lg">
           {offer.message}
           <button
-            className="rounded-full bg-[#0c6670] px-2.5 py-0.5 font-semibold text-white"
+            className="rounded-full bg-(--grip) px-2.5 py-0.5 font-semibold text-white"
             onClick={() => void give(motion, offer.point, offer)}
           >
             Move it there

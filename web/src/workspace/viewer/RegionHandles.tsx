@@ -8,7 +8,7 @@ import { setOnMotion } from "~/workspace/patches";
 import { riding, type Spaces, useSpaces } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
 import { RegionShape } from "~/workspace/viewer/RegionShape";
-import type { useGrab } from "~/workspace/viewer/useGrab";
+import type { Grab } from "~/workspace/viewer/useGrab";
 import type { Mapping } from "~/workspace/viewer/viewport";
 
 /** The regions of a plane, a camera or a form on the picture, inside an svg: outlines that are shaped by hand. */
@@ -23,7 +23,7 @@ export function RegionHandles({
   moved: Matrix;
   mapping: Mapping;
   still: boolean;
-  hand: ReturnType<typeof useGrab>;
+  hand: Grab;
 }) {
   const { edits } = useOpenShot();
   const { frame, chosen } = useWorkspace(useShallow((w) => ({ frame: w.frame, chosen: w.chosen })));

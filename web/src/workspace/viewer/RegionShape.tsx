@@ -2,8 +2,9 @@ import type { OutlinePoint } from "~/api/client";
 import { apply, invert, type Matrix, type Point } from "~/workspace/geometry";
 import { pathOf } from "~/workspace/outline";
 import { round } from "~/workspace/patches";
-import type { useGrab } from "~/workspace/viewer/useGrab";
 import { FeatherEdge, FeatherHandles } from "~/workspace/viewer/Feather";
+import { GripMark, Handle } from "~/workspace/viewer/Handle";
+import type { Grab, Hold, Keys } from "~/workspace/viewer/useGrab";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
 interface ShapeProps {
@@ -18,7 +19,7 @@ interface ShapeProps {
   frame: number;
   still: boolean;
   points: OutlinePoint[];
-  hand: ReturnType<typeof useGrab>;
+  hand: Grab;
   onShape: (points: OutlinePoint[], done: boolean) => void;
   onBroken: () => void;
 }
@@ -42,41 +43,36 @@ export function RegionShape({
   const colour = look?.colour ?? (region.use ? "var(--glow)" : "var(--plum-glow)");
   const d = pathOf(points, show);
 
-  const drag = (
-    e: React.PointerEvent<SVGElement>,
-    from: Point,
-    change: (at: Point, e: PointerEvent) => OutlinePoint[],
-  ) => {
+  const holding = (from: Point, change: (at: Point, keys: Keys) => OutlinePoint[]): Hold => {
     let last = points;
-    hand.grab(
-      e,
-      apply(ride, from),
-      (at, m) => {
-        last = change(apply(back, at), m);
+    return {
+      from: apply(ride, from),
+      move: (at, keys) => {
+        last = change(apply(back, at), keys);
         onShape(last, false);
       },
-      (at) => (at ? onShape(last, true) : onBroken()),
-    );
+      end: (at) => (at ? onShape(last, true) : onBroken()),
+    };
   };
   const replace = (k: number, point: OutlinePoint) => points.map((p, i) => (i === k ? point : p));
 
-  const movePoint = (e: React.PointerEvent<SVGElement>, k: number) => {
+  const holdPoint = (k: number, keys: Keys): Hold => {
     const p = points[k]!;
     // With Ctrl a corner becomes a curve: the drag pulls out both handles.
-    if (e.ctrlKey || e.metaKey)
-      return drag(e, p, (at) => {
+    if (keys.ctrlKey || keys.metaKey)
+      return holding(p, (at) => {
         const [dx, dy] = [round(at.x - p.x), round(at.y - p.y)];
         return replace(k, { ...p, out_x: dx, out_y: dy, in_x: -dx, in_y: -dy });
       });
-    return drag(e, p, (at) => replace(k, { ...p, x: round(at.x), y: round(at.y) }));
+    return holding(p, (at) => replace(k, { ...p, x: round(at.x), y: round(at.y) }));
   };
-  const moveHandle = (e: React.PointerEvent<SVGElement>, k: number, side: "in" | "out") => {
+  const holdArm = (k: number, side: "in" | "out"): Hold => {
     const p = points[k]!;
     const from = { x: p.x + p[`${side}_x`], y: p.y + p[`${side}_y`] };
-    drag(e, from, (at, m) => {
+    return holding(from, (at, keys) => {
       const [dx, dy] = [round(at.x - p.x), round(at.y - p.y)];
       const other = side === "in" ? "out" : "in";
-      const mirrored = m.shiftKey ? {} : { [`${other}_x`]: -dx, [`${other}_y`]: -dy };
+      const mirrored = keys.shiftKey ? {} : { [`${other}_x`]: -dx, [`${other}_y`]: -dy };
       return replace(k, { ...p, [`${side}_x`]: dx, [`${side}_y`]: dy, ...mirrored });
     });
   };
@@ -105,7 +101,7 @@ export function RegionShape({
 
   return (
     <g data-region={region.id}>
-      <path d={d} fill="none" stroke="#0b0d0e" strokeOpacity="0.45" strokeWidth="3.5" />
+      <path d={d} fill="none" stroke="var(--under-picture)" strokeOpacity="0.45" strokeWidth="3.5" />
       <path
         d={d}
         fill={look ? look.colour : region.use ? "transparent" : "rgb(107 70 148 / 0.22)"}
@@ -144,16 +140,15 @@ export function RegionShape({
                 return (
                   <g key={side}>
                     <line x1={at.x} y1={at.y} x2={end.x} y2={end.y} stroke={colour} strokeWidth="1" />
-                    <circle
-                      cx={end.x}
-                      cy={end.y}
-                      r="4"
-                      fill="#fff"
-                      stroke={colour}
-                      strokeWidth="1.5"
-                      className="pointer-events-auto cursor-move"
-                      onPointerDown={(e) => moveHandle(e, k, side)}
-                    />
+                    <Handle
+                      at={end}
+                      label={`Curve ${side === "in" ? "into" : "out of"} point ${k + 1} of ${region.name}`}
+                      hand={hand}
+                      hold={() => holdArm(k, side)}
+                      halo={7}
+                    >
+                      <GripMark at={end} r={4} shape="round" fill="#fff" edge={colour} />
+                    </Handle>
                   </g>
                 );
               })}
@@ -161,36 +156,35 @@ export function RegionShape({
                 cx={half.x}
                 cy={half.y}
                 r="3.5"
-                fill="#0b0d0e"
+                fill="var(--under-picture)"
                 fillOpacity="0.6"
                 stroke={colour}
                 className="pointer-events-auto cursor-copy"
+                role="button"
+                tabIndex={0}
                 aria-label="Add a point here"
                 onPointerDown={(e) => {
                   e.stopPropagation();
                   insert(k);
                 }}
-              />
-              <circle
-                cx={at.x}
-                cy={at.y}
-                r="5.5"
-                fill={colour}
-                stroke="#0b0d0e"
-                className="pointer-events-auto cursor-move"
-                role="button"
-                tabIndex={0}
-                aria-label={`Point ${k + 1} of ${region.name}`}
-                data-outline-point={k}
-                onPointerDown={(e) => movePoint(e, k)}
-                onDoubleClick={() => sharpen(k)}
                 onKeyDown={(e) => {
-                  if (e.key !== "Delete" && e.key !== "Backspace") return;
-                  e.preventDefault();
+                  if (e.key !== "Enter") return;
                   e.stopPropagation();
-                  removePoint(k);
+                  insert(k);
                 }}
               />
+              <Handle
+                at={at}
+                label={`Point ${k + 1} of ${region.name}`}
+                hand={hand}
+                hold={(keys) => holdPoint(k, keys)}
+                halo={7}
+                onDoubleClick={() => sharpen(k)}
+                onRemove={() => removePoint(k)}
+                data-outline-point={k}
+              >
+                <GripMark at={at} r={5.5} shape="round" fill={colour} edge="var(--under-picture)" />
+              </Handle>
             </g>
           );
         })}

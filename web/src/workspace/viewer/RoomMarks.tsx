@@ -93,7 +93,7 @@ function Mark({ detail, at, on, still }: { detail: RoomDetail; at: Point; on: bo
     >
       <title>{`${said}; click to pick, with Shift several; Shift and drag picks all in a box`}</title>
       <circle r="7" fill="transparent" />
-      {on && <circle r="7.5" fill="none" stroke="#f5c04e" strokeWidth="2.2" />}
+      {on && <circle r="7.5" fill="none" stroke="var(--spark)" strokeWidth="2.2" />}
       <g stroke="rgba(0,0,0,.55)" strokeWidth="3.4" fill="none">
         <Shape trust={trust} />
       </g>
@@ -132,7 +132,7 @@ function Ground({ camera, frame, at }: Drawn) {
         <path
           key={k}
           d={polyline(camera, frame, at, l.a, l.b)}
-          stroke={l.axis ? "#f5c04e" : "#8fd8d4"}
+          stroke={l.axis ? "var(--spark)" : "#8fd8d4"}
           strokeOpacity={l.axis ? 0.95 : 0.55}
           strokeWidth={l.axis ? 1.6 : 1}
         />

@@ -156,7 +156,7 @@ function Choice<T extends string>({ label, value, options, onChange }: ChoicePro
           key={o.id}
           value={o.id}
           title={o.title}
-          className="rounded px-1.5 py-0.5 text-[11px] data-[state=on]:bg-[#f1eee7] data-[state=on]:font-semibold data-[state=on]:text-[#22262b]"
+          className="rounded px-1.5 py-0.5 text-[11px] data-[state=on]:bg-(--on-picture) data-[state=on]:font-semibold data-[state=on]:text-(--dark-on-picture)"
         >
           {o.label}
         </ToggleGroup.Item>

@@ -6,6 +6,7 @@ import { apply, invert, type Matrix, type Point, valueAt, withValue } from "~/wo
 import { isPlaced, findLayer, round, setOnLayer } from "~/workspace/patches";
 import { frameFromPicture, riding, type Spaces, useSpaces } from "~/workspace/spaces";
 import { useWorkspace } from "~/workspace/store";
+import { GripMark, Handle } from "~/workspace/viewer/Handle";
 import { useGrab } from "~/workspace/viewer/useGrab";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
@@ -29,7 +30,7 @@ interface Props {
   values: Record<string, unknown>;
   space: Matrix;
   mapping: Mapping;
-  onChange: (spot: Spot, values: Record<string, Num>) => void;
+  onChange: (spot: Spot, values: Record<string, Num>) => Promise<unknown>;
 }
 
 /** Round grips on spots, joined by a line where there are two. */
@@ -40,6 +41,23 @@ function SpotGrips({ spots, values, space, mapping, onChange }: Props) {
   const places = spots.map((s) => {
     const own = { x: valueAt(values[s.x] as Num, frame), y: valueAt(values[s.y] as Num, frame) };
     return { spot: s, at: toScreen(mapping, live?.label === s.label ? live.at : apply(space, own)) };
+  });
+  const hold = (spot: Spot) => ({
+    from: apply(space, {
+      x: valueAt(values[spot.x] as Num, frame),
+      y: valueAt(values[spot.y] as Num, frame),
+    }),
+    move: (to: Point) => setLive({ label: spot.label, at: to }),
+    end: (to: Point | null) => {
+      if (!to) return setLive(null);
+      const own = apply(invert(space), to);
+      const over = overAll ? "move" : "here";
+      const done = onChange(spot, {
+        [spot.x]: withValue(values[spot.x] as Num, frame, round(own.x), over),
+        [spot.y]: withValue(values[spot.y] as Num, frame, round(own.y), over),
+      });
+      return done.finally(() => setLive(null));
+    },
   });
   return (
     <svg ref={hand.svg} className="pointer-events-none absolute inset-0 size-full">
@@ -56,51 +74,15 @@ function SpotGrips({ spots, values, space, mapping, onChange }: Props) {
       )}
       {places.map(({ spot, at }) => (
         <g key={spot.label}>
-          <circle
-            cx={at.x}
-            cy={at.y}
-            r="8"
-            fill="#0c6670"
-            fillOpacity="0.75"
-            stroke="#effffd"
-            strokeWidth="2"
-            className="pointer-events-auto cursor-move"
-            role="button"
-            tabIndex={0}
-            aria-label={spot.label}
-            data-spot={spot.label}
-            onPointerDown={(e) => {
-              const start = apply(space, {
-                x: valueAt(values[spot.x] as Num, frame),
-                y: valueAt(values[spot.y] as Num, frame),
-              });
-              let end = start;
-              hand.grab(
-                e,
-                start,
-                (to) => {
-                  end = to;
-                  setLive({ label: spot.label, at: to });
-                },
-                (letGo) => {
-                  setLive(null);
-                  if (!letGo) return;
-                  const own = apply(invert(space), end);
-                  const over = overAll ? "move" : "here";
-                  onChange(spot, {
-                    [spot.x]: withValue(values[spot.x] as Num, frame, round(own.x), over),
-                    [spot.y]: withValue(values[spot.y] as Num, frame, round(own.y), over),
-                  });
-                },
-              );
-            }}
-          />
+          <Handle at={at} label={spot.label} hand={hand} hold={() => hold(spot)} data-spot={spot.label}>
+            <GripMark at={at} r={8} shape="round" fillOpacity={0.75} />
+          </Handle>
           <text
             x={at.x + 13}
             y={at.y + 4}
             fontSize="11"
-            fill="#effffd"
-            stroke="#0b0d0e"
+            fill="var(--grip-edge)"
+            stroke="var(--under-picture)"
             strokeWidth="3"
             paintOrder="stroke"
           >
@@ -128,7 +110,7 @@ export function FillEnds({ layer, mapping }: { layer: FillLayer; mapping: Mappin
       space={spaces.of(layer.follow, frame)}
       mapping={mapping}
       onChange={(spot, values) =>
-        void edits.edit(`${spot.label} of ${layer.name}`, setOnLayer(record.document, layer.id, values))
+        edits.edit(`${spot.label} of ${layer.name}`, setOnLayer(record.document, layer.id, values))
       }
     />
   );
@@ -157,7 +139,7 @@ export function LookSpots({ mapping }: { mapping: Mapping }) {
       space={spaceOfLook(look, spaces, frame, own)}
       mapping={mapping}
       onChange={(spot, values) =>
-        void edits.edit(`${spot.label} of ${look.name}`, (latest) =>
+        edits.edit(`${spot.label} of ${look.name}`, (latest) =>
           changed(latest, layer?.id ?? null, look.id, values),
         )
       }

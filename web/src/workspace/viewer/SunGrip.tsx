@@ -6,7 +6,8 @@ import { type Point, valueAt, withValue } from "~/workspace/geometry";
 import { allLayers, setOnLayer } from "~/workspace/patches";
 import { useWorkspace } from "~/workspace/store";
 import { isBehind, onBall, sunFrom, sunWay } from "~/workspace/viewer/sun";
-import { useGrab } from "~/workspace/viewer/useGrab";
+import { Handle } from "~/workspace/viewer/Handle";
+import { type Hold, useGrab } from "~/workspace/viewer/useGrab";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
 /** How far beyond the ball's rim, in radii, the grip has to be pulled to go round to the other side. */
@@ -53,18 +54,17 @@ export function SunGrip({
     sun_height: withValue(lender.sun_height, frame, round1(to.height)),
   });
   const save = (change: Partial<FilmedLayer>) =>
-    void edits
+    edits
       .edit(`Turn the sun on ${lender.name}`, (latest) => setOnLayer(latest, lender.id, change))
       .finally(() => setPulled(null));
 
-  const drag = (e: React.PointerEvent<SVGElement>) => {
+  const hold = (): Hold => {
     let side = behind;
     let over = false;
     let change: Partial<FilmedLayer> | null = null;
-    hand.grab(
-      e,
-      place,
-      (p) => {
+    return {
+      from: place,
+      move: (p) => {
         const met = onBall(camera, frame, ball, p, side);
         if (met.beyond > OVER) over = true;
         if (met.beyond === 0 && over) {
@@ -75,46 +75,43 @@ export function SunGrip({
         change = put(sunFrom(camera, frame, on, heading));
         setPulled(change);
       },
-      (p) => (p && change ? save(change) : setPulled(null)),
-    );
+      end: (p) => (p && change ? save(change) : setPulled(null)),
+    };
   };
-  const nudge = (e: React.KeyboardEvent) => {
-    const step = e.shiftKey ? 10 : 1;
-    const turn = { ArrowLeft: [-step, 0], ArrowRight: [step, 0], ArrowUp: [0, step], ArrowDown: [0, -step] }[
-      e.key
-    ];
-    if (!turn) return;
-    e.preventDefault();
-    e.stopPropagation();
-    save(put({ heading: heading + turn[0]!, height: Math.min(90, Math.max(1, height + turn[1]!)) }));
-  };
+  /** Arrow keys go round by degrees, and up and down. */
+  const turn = (step: Point) =>
+    void save(put({ heading: heading + step.x, height: Math.min(90, Math.max(1, height - step.y)) }));
   const title = `Sun on ${lender.name}: from ${heading.toFixed(0)}°, ${height.toFixed(0)}° above`;
   return (
     <svg ref={hand.svg} className="pointer-events-none absolute inset-0 size-full" data-testid="sun-grip">
       <path
         d={`M${grip.x} ${grip.y}L${base.x} ${base.y}`}
-        stroke="#ffe9b0"
+        stroke="var(--sun-glow)"
         strokeWidth="1.6"
         strokeDasharray="0.5 5"
         strokeLinecap="round"
       />
-      <g
-        className="pointer-events-auto cursor-move outline-none [&:focus-visible>circle]:stroke-white"
-        role="button"
-        tabIndex={0}
-        aria-label={`Turn the sun on ${lender.name}`}
+      <Handle
+        at={grip}
+        label={`Turn the sun on ${lender.name}`}
+        title={behind ? `${title}, from behind. Pull it over the rim to bring it to the front.` : title}
+        hand={hand}
+        hold={hold}
+        onArrow={turn}
+        halo={15}
         data-behind={behind}
-        onPointerDown={drag}
-        onKeyDown={nudge}
       >
-        <title>
-          {behind ? `${title}, from behind. Pull it over the rim to bring it to the front.` : title}
-        </title>
         {/* Dark under light: it is seen on brass as on night. */}
-        <path d={rays(grip)} stroke="#0b0d0e" strokeOpacity="0.75" strokeWidth="4.5" strokeLinecap="round" />
         <path
           d={rays(grip)}
-          stroke={behind ? "var(--spark)" : "#ffe9b0"}
+          stroke="var(--under-picture)"
+          strokeOpacity="0.75"
+          strokeWidth="4.5"
+          strokeLinecap="round"
+        />
+        <path
+          d={rays(grip)}
+          stroke={behind ? "var(--spark)" : "var(--sun-glow)"}
           strokeWidth="2"
           strokeLinecap="round"
         />
@@ -122,11 +119,11 @@ export function SunGrip({
           cx={grip.x}
           cy={grip.y}
           r="7"
-          fill={behind ? "#22262b" : "#ffe9b0"}
-          stroke={behind ? "var(--spark)" : "#0b0d0e"}
+          fill={behind ? "var(--dark-on-picture)" : "var(--sun-glow)"}
+          stroke={behind ? "var(--spark)" : "var(--under-picture)"}
           strokeWidth="2"
         />
-      </g>
+      </Handle>
     </svg>
   );
 }

@@ -72,9 +72,9 @@ export function Sweep({ end }: { end: (box: Swept) => void }) {
           y={box.low.y}
           width={box.high.x - box.low.x}
           height={box.high.y - box.low.y}
-          fill="#f5c04e"
+          fill="var(--spark)"
           fillOpacity="0.14"
-          stroke="#f5c04e"
+          stroke="var(--spark)"
           strokeDasharray="5 4"
         />
       )}

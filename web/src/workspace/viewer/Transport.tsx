@@ -2,24 +2,25 @@ import { useShallow } from "zustand/react/shallow";
 import { Pause, Play, StepBack, StepForward } from "lucide-react";
 import { Button } from "~/ui/Button";
 import { useHeldCandidate, useOpenShot } from "~/workspace/context";
-import { act, useWorkspace } from "~/workspace/store";
+import { act, heldOf, useWorkspace } from "~/workspace/store";
 import { ComparePanel } from "~/workspace/viewer/ComparePanel";
 import { fpsOf } from "~/workspace/viewer/rates";
-import { flickEnds, otherEnd, stepBy } from "~/workspace/keys";
+import { holding, flickEnds, otherEnd, stepBy } from "~/workspace/keys";
 
 /** Below the picture: where we are, play, and the checking views. */
 export function Transport({ rate, percent }: { rate: number; percent: number }) {
   const { record, filmed } = useOpenShot();
-  const { frame, playing, compare, flick, held, onion } = useWorkspace(
+  const { frame, playing, compare, flick, shown, onion } = useWorkspace(
     useShallow((w) => ({
       frame: w.frame,
       playing: w.playing,
       compare: w.compare,
       flick: w.flick,
-      held: w.held,
+      shown: w.shown,
       onion: w.onion,
     })),
   );
+  const held = heldOf(shown);
   const holdable = useHeldCandidate();
   const footage = record.document.footage;
   if (!footage) return <div />;
@@ -82,7 +83,7 @@ export function Transport({ rate, percent }: { rate: number; percent: number }) 
           aria-pressed={held !== null}
           disabled={!holdable}
           title={holdable ? `Hold the surface of ${holdable.name} still (H)` : "Measure a motion first"}
-          onClick={() => act({ do: "held", motion: held ? null : (holdable?.id ?? null) })}
+          onClick={() => act({ do: "show", shown: holding(shown, holdable) })}
         >
           Held still
         </Button>

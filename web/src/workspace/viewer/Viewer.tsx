@@ -1,3 +1,4 @@
+import type { Shot } from "~/api/client";
 import { useShallow } from "zustand/react/shallow";
 import { useLightAhead } from "~/workspace/actions/light";
 import { has } from "~/workspace/kinds";
@@ -16,7 +17,7 @@ import {
 import { apply, times } from "~/workspace/geometry";
 import { allLayers, findLayer } from "~/workspace/patches";
 import { useParcelMatrix, useView, useWorked } from "~/workspace/spaces";
-import { act, type Compare, useWorkspace } from "~/workspace/store";
+import { type Compare, type Shown, act, heldOf, useWorkspace, viewOf } from "~/workspace/store";
 import { clipFrame, lengthOf } from "~/workspace/time";
 import { AdviceMarks } from "~/workspace/viewer/AdvicePanel";
 import { ApartSpot } from "~/workspace/viewer/ApartSpot";
@@ -52,13 +53,11 @@ export function Viewer() {
   const [size, setSize] = useState({ w: 100, h: 100 });
   const {
     frame,
-    view,
     compare,
     viewport,
     tool,
     playing,
-    held,
-    alone,
+    shown,
     onion,
     onionShare,
     loupe,
@@ -68,13 +67,11 @@ export function Viewer() {
   } = useWorkspace(
     useShallow((w) => ({
       frame: w.frame,
-      view: w.view,
       compare: w.compare,
       viewport: w.viewport,
       tool: w.tool,
       playing: w.playing,
-      held: w.held,
-      alone: w.alone,
+      shown: w.shown,
       onion: w.onion,
       onionShare: w.onionShare,
       loupe: w.loupe,
@@ -106,23 +103,13 @@ export function Viewer() {
   // Models are filmed path by path: their full size is for looking closely and for delivering.
   const filmed = allLayers(record.document).some((l) => has("layer", l, "filmed") && l.shown);
   const percent = !playing && mapping.zoom * devicePixelRatio > (filmed ? 1.01 : 0.505) ? 100 : 50;
-  const half = useWorkspace((s) => s.half);
+  const view = viewOf(shown);
+  const held = heldOf(shown);
   const worked = useWorked();
-  const halved = half !== null && view === "final" && record.document.plate.some((t) => t.id === half);
   // The matte of what is chosen; of the whole stack where nothing that covers is.
   const matteOf = view === "matte" && layer && !has("layer", layer, "wash") ? layer : null;
   const shownView =
-    held && record.document.motions.some((m) => m.id === held)
-      ? `held-${held}`
-      : alone && findLayer(record.document, alone.layer)
-        ? `${alone.over}-${alone.layer}`
-        : halved
-          ? `half-${half}`
-          : worked
-            ? "worked"
-            : matteOf
-              ? `matte-${matteOf.id}`
-              : view;
+    special(shown, record.document) ?? (worked ? "worked" : matteOf ? `matte-${matteOf.id}` : view);
   const clipAt = useCallback((f: number) => clipFrame(footage, f), [footage]);
   const address = useMemo<FrameAddress | null>(
     () =>
@@ -183,14 +170,14 @@ export function Viewer() {
         ref={well}
         data-testid="well"
         className="relative min-h-0 overflow-hidden"
-        style={{ cursor: tool === "handle" ? undefined : "crosshair" }}
+        style={{ cursor: tool.kind === "handle" ? undefined : "crosshair" }}
         onPointerDown={(e) => {
           if (!footage || e.target !== e.currentTarget.querySelector("[data-ground]")) return;
           const box = e.currentTarget.getBoundingClientRect();
           const local = { x: e.clientX - box.left, y: e.clientY - box.top };
           const at = toPicture(mapping, local);
           const inside = at.x >= 0 && at.y >= 0 && at.x <= picture.w && at.y <= picture.h;
-          if (e.button === 0 && tool !== "handle" && inside) {
+          if (e.button === 0 && tool.kind !== "handle" && inside) {
             click(toPicture(things, local), at);
             return;
           }
@@ -218,24 +205,24 @@ export function Viewer() {
             <div data-ground className="absolute inset-0" />
             {handles && motion && view !== "matte" && (
               // With another tool in hand, a click on a handle is meant for the picture under it.
-              <MotionHandles motion={motion} mapping={things} still={!playing && tool === "handle"} />
+              <MotionHandles motion={motion} mapping={things} still={!playing && tool.kind === "handle"} />
             )}
-            {handles && layer && !playing && tool === "handle" && (
+            {handles && layer && !playing && tool.kind === "handle" && (
               <LayerHandles layer={layer} mapping={packed} />
             )}
-            {handles && !playing && tool === "handle" && <LookSpots mapping={packed} />}
+            {handles && !playing && tool.kind === "handle" && <LookSpots mapping={packed} />}
             {handles && perch?.spot && !playing && <SurfaceGrid perch={perch} mapping={things} />}
-            {handles && perches.length > 0 && !playing && tool === "handle" && (
+            {handles && perches.length > 0 && !playing && tool.kind === "handle" && (
               <PerchHandles perches={perches} mapping={things} />
             )}
-            {!playing && tool === "outline" && <OutlineTool mapping={things} />}
-            {!playing && tool === "cut" && layer && <CutTool layer={layer} mapping={packed} />}
-            {!playing && tool === "pick" && layer && <PickTool layer={layer} mapping={packed} />}
-            {!playing && tool === "pick-out" && <MatteTool mapping={things} />}
-            {!playing && tool === "beam" && <BeamTool mapping={things} />}
+            {!playing && tool.kind === "outline" && <OutlineTool tool={tool} mapping={things} />}
+            {!playing && tool.kind === "cut" && layer && <CutTool layer={layer} mapping={packed} />}
+            {!playing && tool.kind === "pick" && layer && <PickTool layer={layer} mapping={packed} />}
+            {!playing && tool.kind === "pick-out" && <MatteTool mapping={things} />}
+            {!playing && tool.kind === "beam" && <BeamTool mapping={things} />}
             {adviceOpen && !playing && <AdviceMarks mapping={things} />}
             {handles && view !== "matte" && (
-              <MaskHandles mapping={things} still={!playing && tool === "handle"} />
+              <MaskHandles mapping={things} still={!playing && tool.kind === "handle"} />
             )}
             {handles && part && view !== "matte" && (
               <FrameHandles part={part} mapping={mapping} picture={picture} still={!playing} />
@@ -290,7 +277,7 @@ function panFrom(e: React.PointerEvent<HTMLDivElement>, mapping: Mapping) {
 /** Which of two pictures is which. */
 function Compared({ compare, aside }: { compare: Compare; aside: number }) {
   const { record } = useOpenShot();
-  const view = useWorkspace((s) => s.view);
+  const view = useWorkspace((s) => viewOf(s.shown));
   const names = [otherName(compare.other, record.document.motions), VIEW_NAMES[view]];
   const look =
     "absolute bottom-2 max-w-[46%] truncate rounded-full bg-black/60 px-2.5 py-0.5 text-xs text-white";
@@ -349,8 +336,8 @@ function WipeBar({
         set((e.clientX - box.left - mapping.x) / (picture.w * mapping.zoom));
       }}
     >
-      <i className="absolute inset-y-0 left-1/2 w-[2px] -translate-x-1/2 bg-[#f1eee7] shadow" />
-      <b className="absolute top-1/2 left-1/2 h-11 w-3 -translate-x-1/2 -translate-y-1/2 rounded-full border-2 border-[#22262b] bg-[#f1eee7]" />
+      <i className="absolute inset-y-0 left-1/2 w-[2px] -translate-x-1/2 bg-(--on-picture) shadow" />
+      <b className="absolute top-1/2 left-1/2 h-11 w-3 -translate-x-1/2 -translate-y-1/2 rounded-full border-2 border-(--dark-on-picture) bg-(--on-picture)" />
       <span className="absolute right-full bottom-2 mr-1 rounded-full bg-black/65 px-2 py-0.5 text-[11px] whitespace-nowrap text-on-well">
         untouched
       </span>
@@ -359,4 +346,12 @@ function WipeBar({
       </span>
     </div>
   );
+}
+
+/** A way of looking that has a picture of its own, as in a frame's address; null where what it shows is gone. */
+function special(shown: Shown, shot: Shot): string | null {
+  if (shown.kind === "held" && shot.motions.some((m) => m.id === shown.motion)) return `held-${shown.motion}`;
+  if (shown.kind === "alone" && findLayer(shot, shown.layer)) return `${shown.over}-${shown.layer}`;
+  if (shown.kind === "half" && shot.plate.some((t) => t.id === shown.clean)) return `half-${shown.clean}`;
+  return null;
 }

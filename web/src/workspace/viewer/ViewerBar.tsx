@@ -4,12 +4,16 @@ import { Button } from "~/ui/Button";
 import { useChosenMotion, useOpenShot } from "~/workspace/context";
 import type { Motion } from "~/api/client";
 import {
-  act,
+  HANDLE,
   type OutlineFor,
   type OutlineShape,
   type Tool,
-  useWorkspace,
   type View,
+  act,
+  heldOf,
+  outlining,
+  useWorkspace,
+  viewOf,
 } from "~/workspace/store";
 
 const VIEWS: { id: View; label: string; title: string }[] = [
@@ -20,20 +24,20 @@ const VIEWS: { id: View; label: string; title: string }[] = [
 
 const TOOLS: { tool: Tool; title: string; label: (motion: Motion | null) => string }[] = [
   {
-    tool: "add-point",
+    tool: { kind: "add-point" },
     title: "Set a point on a small, clear detail (N)",
     label: (m) => (m?.kind === "points" ? "Another point" : "Point"),
   },
   {
-    tool: "outline",
+    tool: outlining(),
     title: "Outline a flat surface (R)",
     label: (m) => (m?.kind === "plane" ? "Another region" : "Surface"),
   },
-  { tool: "perch", title: "A place for things to sit on (B)", label: () => "Perch" },
-  { tool: "beam", title: "A line between two places (L)", label: () => "Beam" },
+  { tool: { kind: "perch" }, title: "A place for things to sit on (B)", label: () => "Perch" },
+  { tool: { kind: "beam" }, title: "A line between two places (L)", label: () => "Beam" },
 ];
 
-const HINTS: Record<Tool, string> = {
+const HINTS: Record<Tool["kind"], string> = {
   handle: "",
   "add-point": "Click on a small, clear detail",
   outline: "Drag a box, or click round it; Enter closes",
@@ -64,19 +68,20 @@ const SHAPE_HINTS: Record<Exclude<OutlineShape, "free">, string> = {
   graded: "Drag from where it is full to where it is gone",
 };
 
+function hintOf(tool: Tool): string {
+  if (tool.kind !== "outline") return HINTS[tool.kind];
+  return tool.shape === "free" ? OUTLINE_HINTS[tool.for] : SHAPE_HINTS[tool.shape];
+}
+
 /** Tools for the chosen card on the left, what is shown on the right. */
 export function ViewerBar() {
   const { record } = useOpenShot();
-  const { tool, view, viewport, plonking, held, outlineFor, outlineShape, scopes } = useWorkspace(
+  const { tool, shown, viewport, scopes } = useWorkspace(
     useShallow((w) => ({
       scopes: w.scopesOpen,
       tool: w.tool,
-      view: w.view,
+      shown: w.shown,
       viewport: w.viewport,
-      plonking: w.plonking,
-      held: w.held,
-      outlineFor: w.outlineFor,
-      outlineShape: w.outlineShape,
     })),
   );
   const motion = useChosenMotion();
@@ -85,9 +90,9 @@ export function ViewerBar() {
     <div role="toolbar" aria-label="Tools" className="flex min-w-0 items-center gap-0.5 px-2">
       <Button
         look="well"
-        aria-pressed={tool === "handle"}
+        aria-pressed={tool.kind === "handle"}
         disabled={!ready}
-        onClick={() => act({ do: "tool", tool: "handle" })}
+        onClick={() => act({ do: "tool", tool: HANDLE })}
       >
         Handle
       </Button>
@@ -95,9 +100,9 @@ export function ViewerBar() {
         const label = t.label(motion);
         return (
           <Button
-            key={t.tool}
+            key={t.tool.kind}
             look="well"
-            aria-pressed={tool === t.tool}
+            aria-pressed={tool.kind === t.tool.kind}
             disabled={!ready}
             title={t.title}
             onClick={() => act({ do: "tool", tool: t.tool })}
@@ -108,21 +113,13 @@ export function ViewerBar() {
       })}
       <Button
         look="well"
-        aria-pressed={tool === "plonk"}
+        aria-pressed={tool.kind === "plonk"}
         disabled={!ready}
         onClick={() => act({ do: "open", what: "shelf", on: true })}
       >
         Plonk
       </Button>
-      <span className="ml-1 min-w-0 truncate text-xs text-on-well-2">
-        {tool === "plonk" && !plonking
-          ? ""
-          : tool === "outline" && outlineShape !== "free"
-            ? SHAPE_HINTS[outlineShape]
-            : tool === "outline"
-              ? OUTLINE_HINTS[outlineFor]
-              : HINTS[tool]}
-      </span>
+      <span className="ml-1 min-w-0 truncate text-xs text-on-well-2">{hintOf(tool)}</span>
       <span className="flex-1" />
       {viewport.zoom !== null && (
         <Button look="well" onClick={() => act({ do: "viewport", viewport: { zoom: null, x: 0, y: 0 } })}>
@@ -140,9 +137,9 @@ export function ViewerBar() {
       </Button>
       <ToggleGroup.Root
         type="single"
-        value={held ? "" : view}
+        value={heldOf(shown) ? "" : viewOf(shown)}
         aria-label="What is shown"
-        onValueChange={(v) => v && act({ do: "view", view: v as View })}
+        onValueChange={(v) => v && act({ do: "show", shown: { kind: v as View } })}
         className="flex rounded-lg bg-well-2 p-0.5"
       >
         {VIEWS.map((v) => (
@@ -151,7 +148,7 @@ export function ViewerBar() {
             value={v.id}
             disabled={!ready}
             title={v.title}
-            className="rounded-md px-2.5 py-1 text-xs text-on-well data-[state=on]:bg-[#f1eee7] data-[state=on]:font-semibold data-[state=on]:text-[#22262b]"
+            className="rounded-md px-2.5 py-1 text-xs text-on-well data-[state=on]:bg-(--on-picture) data-[state=on]:font-semibold data-[state=on]:text-(--dark-on-picture)"
           >
             {v.label}
           </ToggleGroup.Item>

@@ -144,7 +144,7 @@ def transform_of(at: np.ndarray) -> dict[str, Any]:
 
 
 def reduced(pixels: U8) -> U8:
-    """A texture no larger than needed."""
+    """A texture (h, w, channels) no larger than needed."""
     while max(pixels.shape[:2]) > LARGEST:
         h, w = pixels.shape[:2]
         pixels = cv2.resize(pixels, (max(w // 2, 1), max(h // 2, 1)), interpolation=cv2.INTER_AREA).reshape(
