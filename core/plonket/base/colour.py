@@ -188,9 +188,8 @@ def _keep_finite(rgba: F32) -> None:
     for y in numba.prange(rgba.shape[0]):
         for x in range(rgba.shape[1]):
             for c in range(4):
+                # Written so that it is done for several at once.
                 v = rgba[y, x, c]
+                v = v if v > np.float32(0.0) else np.float32(0.0)
                 most = np.float32(1.0) if c == 3 else np.float32(BRIGHTEST)
-                if not v >= np.float32(0.0):
-                    rgba[y, x, c] = np.float32(0.0)
-                elif v > most:
-                    rgba[y, x, c] = most
+                rgba[y, x, c] = v if v < most else most

@@ -40,9 +40,28 @@ def place_still(source: StillSource, frame_from_still: F64, size: tuple[int, int
     found = level_for(source, frame_from_still, at.mean(axis=0))
     if found is None:
         return CLEAR
+    pixels, matrix = found
     out = np.empty((y1 - y0, x1 - x0, 4), np.float32)
-    _resample(*found, float(x0), float(y0), out)
+    if not _copied(pixels, matrix, int(x0), int(y0), out):
+        _resample(pixels, matrix, float(x0), float(y0), out)
     return Picture(rgba=out, x=int(x0), y=int(y0))
+
+
+def _copied(source: F32, matrix: F64, x0: int, y0: int, out: F32) -> bool:
+    """Lays a picture into a window (h, w, 4) that begins at a pixel, where it lies pixel on pixel; whether it does."""
+    shift = matrix[:2, 2] + PIXEL_CENTRE
+    whole = np.rint(shift)
+    lies = matrix.copy()
+    lies[:2, 2] = 0
+    if not np.array_equal(lies, np.eye(3)) or np.abs(shift - whole).max() > 1e-9:
+        return False
+    (sh, sw), (h, w) = source.shape[:2], out.shape[:2]
+    left, top = x0 + int(whole[0]), y0 + int(whole[1])
+    a, c = min(max(0, -left), w), min(max(0, -top), h)
+    b, d = max(a, min(w, sw - left)), max(c, min(h, sh - top))
+    out[:c], out[d:], out[c:d, :a], out[c:d, b:] = 0, 0, 0, 0
+    out[c:d, a:b] = source[top + c : top + d, left + a : left + b]
+    return True
 
 
 def level_at(area: float) -> int:

@@ -1,5 +1,5 @@
 import { X } from "lucide-react";
-import { Toast } from "radix-ui";
+import { useEffect, useRef, useState } from "react";
 import { create } from "zustand";
 
 interface Notice {
@@ -38,36 +38,54 @@ export const mention = (text: string) => useNotices.getState().add({ text, bad: 
 export function Notices() {
   const { list, drop } = useNotices();
   return (
-    <Toast.Provider label="Notice">
+    <div
+      role="status"
+      aria-live="polite"
+      className="pointer-events-none fixed right-3 bottom-3 z-50 flex w-80 flex-col gap-2"
+    >
       {list.map((n) => (
-        <Toast.Root
-          key={n.id}
-          duration={n.bad ? STAYS_MS.bad : STAYS_MS.passing}
-          type={n.bad ? "foreground" : "background"}
-          onOpenChange={(open) => !open && drop(n.id)}
-          className={`pointer-events-auto flex items-start gap-3 rounded-lg border px-3 py-2.5 shadow-lg ${n.bad ? "border-brick/50 bg-brick-2 text-brick" : "border-line bg-raise"}`}
-        >
-          <Toast.Description className="min-w-0 flex-1 break-words">
-            {n.text}
-            {n.action && (
-              <Toast.Action
-                altText={n.action.label}
-                className="ml-2 font-semibold underline"
-                onClick={n.action.run}
-              >
-                {n.action.label}
-              </Toast.Action>
-            )}
-          </Toast.Description>
-          <Toast.Close aria-label="Dismiss">
-            <X className="size-4" />
-          </Toast.Close>
-        </Toast.Root>
+        <NoticeCard key={n.id} notice={n} drop={() => drop(n.id)} />
       ))}
-      <Toast.Viewport
-        label="Notices ({hotkey})"
-        className="pointer-events-none fixed right-3 bottom-3 z-50 flex w-80 flex-col gap-2"
-      />
-    </Toast.Provider>
+    </div>
+  );
+}
+
+function NoticeCard({ notice: n, drop }: { notice: Notice; drop: () => void }) {
+  const [held, setHeld] = useState(false);
+  const latest = useRef(drop);
+  useEffect(() => {
+    latest.current = drop;
+  });
+  useEffect(() => {
+    if (held) return;
+    const timer = setTimeout(() => latest.current(), n.bad ? STAYS_MS.bad : STAYS_MS.passing);
+    return () => clearTimeout(timer);
+  }, [held, n.bad]);
+  return (
+    <div
+      className={`pointer-events-auto flex items-start gap-3 rounded-lg border px-3 py-2.5 shadow-lg ${n.bad ? "border-brick/50 bg-brick-2 text-brick" : "border-line bg-raise"}`}
+      onPointerEnter={() => setHeld(true)}
+      onPointerLeave={() => setHeld(false)}
+      onFocus={() => setHeld(true)}
+      onBlur={() => setHeld(false)}
+    >
+      <span className="min-w-0 flex-1 break-words">
+        {n.text}
+        {n.action && (
+          <button
+            className="ml-2 font-semibold underline"
+            onClick={() => {
+              n.action?.run();
+              drop();
+            }}
+          >
+            {n.action.label}
+          </button>
+        )}
+      </span>
+      <button aria-label="Dismiss" onClick={drop}>
+        <X className="size-4" />
+      </button>
+    </div>
   );
 }
