@@ -21,6 +21,7 @@ from plonket.base.lru_cache import bytes_of
 from plonket.base.progress import Work
 from plonket.base.states import LOST, TRACKED
 from plonket.cli.main import main
+from plonket.depth.borders import at_edges
 from plonket.depth.files import read_depth
 from plonket.depth.fuse import agreed, carried_depth
 from plonket.depth.measure import QUALITY, DepthMaker
@@ -70,16 +71,16 @@ class AgainstTruth(unittest.TestCase):
         self.assertLess(score.bad, bad, score)
         self.assertGreater(score.answered, answered, score)
         self.assertGreater(score.edges, edges, score)
-        # No more false edges than true ones are missed, or a few.
-        self.assertLess(score.false, max(1 - score.edges, 0.3), score)
+        # No more false edges than true ones are missed.
+        self.assertLess(score.false, 1 - score.edges, score)
 
     def test_a_camera_that_goes_round_it(self) -> None:
         shot, _ = filmed("orbit")
-        self.check(orbit("good").depth(MIDDLE).depth, shot.depth(MIDDLE), median=0.006, bad=0.04, answered=0.9, edges=0.75)
+        self.check(orbit("good").depth(MIDDLE).depth, shot.depth(MIDDLE), median=0.005, bad=0.035, answered=0.9, edges=0.78)
 
     def test_one_that_trucks_past_it_by_a_lens_that_bends_and_a_shutter_that_rolls(self) -> None:
         shot, track = filmed("truck", lens=True)
-        self.check(found(shot, track), shot.depth(MIDDLE), median=0.007, bad=0.07, answered=0.8, edges=0.5)
+        self.check(found(shot, track), shot.depth(MIDDLE), median=0.006, bad=0.06, answered=0.8, edges=0.6)
 
     def test_dim_and_without_points_it_finds_out_how_far_things_are(self) -> None:
         shot, track = filmed("orbit")
@@ -98,6 +99,74 @@ class AgainstTruth(unittest.TestCase):
         one, ten = orbit("quick").depth(MIDDLE).depth, found(shot, larger, MIDDLE, "quick")
         both = (one > 0) & (ten > 0)
         self.assertLess(float(np.percentile(np.abs(ten[both] / one[both] - 10), 98)), 0.05)
+
+
+class Borders(unittest.TestCase):
+    """A card before a wall, both flat; depth takes the card for larger than it is, as windows do."""
+
+    WIDTH = 3.0
+    """Pixels that what is as near as 1 goes from view to view."""
+
+    def setUp(self) -> None:
+        self.h, self.w = 200, 480
+        self.card = np.zeros((self.h, self.w), bool)
+        self.card[60:140, 150:315] = True
+        self.fat = np.where(cv2.dilate(self.card.astype(np.uint8), np.ones((9, 9), np.uint8)) > 0, 2.0, 1.0).astype(np.float32)
+
+    def seen(self, wall: F64, card: F64) -> tuple[U8, list[F32], F32, F32]:
+        """The picture, it and the others in grey, and how it lies to them: the camera goes to the side, so the card goes twice as far."""
+        greys, shifts = [], (0.0, -self.WIDTH, self.WIDTH, -2 * self.WIDTH, 2 * self.WIDTH)
+        rng = np.random.default_rng(4)
+        for b in shifts:
+            behind, front, cover = (
+                cv2.warpAffine(one.astype(np.float32), np.array([[1, 0, b * d], [0, 1, 0]]), (self.w, self.h),
+                               flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT)
+                for one, d in ((wall, 1.0), (card, 2.0), (self.card, 2.0))
+            )  # fmt: skip
+            greys.append((behind * (1 - cover) + front * cover + rng.normal(0, 1, behind.shape)).astype(np.float32))
+        turn = np.repeat(np.eye(3, dtype=np.float32)[None], self.h, axis=0)
+        shift = np.stack([np.repeat(np.array([[b, 0, 0]], np.float32), self.h, axis=0) for b in shifts[1:]])
+        colour = np.repeat(np.clip(greys[0], 0, 255).astype(np.uint8)[..., None], 3, axis=2)
+        return colour, greys, np.ascontiguousarray(np.repeat(turn[None], 4, axis=0)), np.ascontiguousarray(shift)
+
+    def pattern(self, seed: int, across: float, down: float) -> F64:
+        noise = cv2.GaussianBlur(np.random.default_rng(seed).normal(size=(self.h, self.w)), (0, 0), across, sigmaY=down)
+        return np.asarray(noise / noise.std())
+
+    def off(self, depth: F32) -> float:
+        """Share of the card's size that is taken for the other side, but above and below it, where stripes tell nothing."""
+        rows = np.s_[66:134]
+        return float(((depth > 1.5) != self.card)[rows].sum() / self.card[rows].sum())
+
+    def test_it_ends_where_the_card_does_even_before_stripes_along_the_way(self) -> None:
+        card = 120 + 20 * self.pattern(1, 1.5, 1.5)
+        walls = {"patterned": (self.pattern(2, 1.5, 1.5), 0.007), "stripes": (self.pattern(3, 60.0, 1.0), 0.03)}
+        for name, (wall, most) in walls.items():
+            with self.subTest(name):
+                found = at_edges(self.fat, *self.seen(80 + 12 * wall, card), 2)
+                self.assertGreater(self.off(self.fat), 0.045)
+                self.assertLess(self.off(found), most)
+                inner = cv2.erode(self.card.astype(np.uint8), np.ones((5, 5), np.uint8)) > 0
+                np.testing.assert_allclose(found[inner], 2, atol=1e-3)
+
+    def test_mirrored_it_is_the_same_mirrored(self) -> None:
+        colour, greys, turn, shift = self.seen(80 + 12 * self.pattern(2, 1.5, 1.5), 120 + 20 * self.pattern(1, 1.5, 1.5))
+        found = at_edges(self.fat, colour, greys, turn, shift, 2)
+
+        def flipped(one: Any) -> Any:
+            return np.ascontiguousarray(one[:, ::-1])
+
+        other = at_edges(flipped(self.fat), flipped(colour), [flipped(g) for g in greys], turn, -shift, 2)
+        self.assertLess(float((np.abs(flipped(other) - found) > 0.2).mean()), 0.002)
+
+    def test_where_nothing_is_to_be_seen_it_stays_and_what_is_unknown_stays_unknown(self) -> None:
+        even = np.full((self.h, self.w), 100.0)
+        self.fat[10:20, 10:20] = 0
+        found = at_edges(self.fat, *self.seen(even, even), 2)
+        np.testing.assert_array_equal(found == 0, self.fat == 0)
+        self.assertLess(float((np.abs(found - self.fat) > 0.3).mean()), 0.08)
+        flat = np.ones((self.h, self.w), np.float32)
+        np.testing.assert_array_equal(at_edges(flat, *self.seen(even, even), 2), flat)
 
 
 class Words(unittest.TestCase):

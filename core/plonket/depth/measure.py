@@ -15,13 +15,14 @@ import numpy as np
 
 from plonket.base.conventions import F32, U8
 from plonket.base.errors import Degenerate
+from plonket.depth.borders import at_edges
 from plonket.depth.frame_depth import FrameDepth
 from plonket.depth.fuse import agreed, carried_depth
 from plonket.depth.raised import lies_at, nearest_of, raised
 from plonket.depth.single import Single, single
 from plonket.depth.straight import Straight
 from plonket.depth.tidied import tidied
-from plonket.depth.views import beside, distances
+from plonket.depth.views import Distances, beside, distances
 from plonket.room.camera_track import CameraTrack
 
 USELESS = 0.35
@@ -33,6 +34,8 @@ FILLED_SURE = 0.1
 MOVES = 40
 """Of 255, from which on a mover covers a pixel."""
 KEPT = 16
+BORDERS = 2
+"""Times that what is in front is told along its borders, each time from where they were put before."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -73,6 +76,7 @@ class DepthMaker:
         self._straight = Straight(rgb, track, min(effort.width, track.size[0]))
         self._known = np.flatnonzero(track.known())
         self._singles: OrderedDict[int, Single | None] = OrderedDict()
+        self._found: dict[int, _Seen | None] = {}
 
     def depth(self, frame: int) -> FrameDepth:
         """A frame's depth, by itself and by what its neighbours tell.
@@ -92,7 +96,7 @@ class DepthMaker:
         stack = [one for one in (own, *others) if one is not None]
         told, votes = agreed(stack[0], stack[1:], min(AGREE, len(stack)))
         soft = np.asarray(cv2.GaussianBlur(self._straight.colour(frame), (0, 0), 0.8), np.float32)
-        tidy = tidied(told, soft)
+        tidy = self._bordered(tidied(told, soft), frame)
         sure = np.where(told > 0, votes / len(stack), np.float32(FILLED_SURE))
         at = lies_at(self._straight, frame)
         depth = raised(tidy, self._straight.colour(frame), self._rgb(frame), at)
@@ -101,6 +105,16 @@ class DepthMaker:
             depth[moving > MOVES] = 0
             sure[moving > MOVES] = 0
         return FrameDepth(depth, sure)
+
+    def _bordered(self, inverse: F32, frame: int) -> F32:
+        """A frame's inverse depths with their jumps where its own edges are."""
+        seen = self._beside(frame)
+        if seen is None:
+            return inverse
+        greys = [self._straight.grey(k) for k in (frame, *seen.others)]
+        lies = [self._straight.lies(frame, k) for k in seen.others]
+        turn, shift = (np.ascontiguousarray(np.stack([getattr(one, name) for one in lies])) for name in ("turn", "shift"))
+        return at_edges(inverse, self._straight.colour(frame), greys, turn, shift, BORDERS)
 
     def _keys(self, frame: int) -> list[int]:
         """The frames told by themselves that are nearest to one, the nearest first."""
@@ -131,8 +145,23 @@ class DepthMaker:
 
     def tell(self, frame: int) -> Single | None:
         """A frame by itself, not kept; None where no other tells it."""
-        reach = distances(self._straight, frame)
-        others = [] if reach is None else beside(self._straight, frame, reach.middle)
-        if reach is None or not others:
+        seen = self._beside(frame)
+        if seen is None:
             return None
-        return single(self._straight, frame, others, 1 / reach.far, 1 / reach.near, self._effort.passes)
+        return single(self._straight, frame, seen.others, 1 / seen.reach.far, 1 / seen.reach.near, self._effort.passes)
+
+    def _beside(self, frame: int) -> _Seen | None:
+        """The frames that tell a frame, found once; None where none does."""
+        if frame not in self._found:
+            reach = distances(self._straight, frame)
+            others = [] if reach is None else beside(self._straight, frame, reach.middle)
+            self._found[frame] = None if reach is None or not others else _Seen(others, reach)
+        return self._found[frame]
+
+
+@dataclass(frozen=True, slots=True)
+class _Seen:
+    """Frames from which another one is seen from elsewhere, and how far away what it shows is."""
+
+    others: list[int]
+    reach: Distances

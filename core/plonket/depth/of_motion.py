@@ -17,7 +17,7 @@ from plonket.track.depth.depth_track import DepthTrack
 from plonket.track.depth.settings import DepthMotion
 from plonket.track.request import MeasureRequest
 
-VERSION = 1
+VERSION = 2
 """Goes up whenever the same clip and camera would give another depth."""
 
 
