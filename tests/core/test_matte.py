@@ -361,7 +361,7 @@ class Using(InFolder):
             self.shot(stack=[front | {"key": {"kind": "picked", "motion": "nobody"}}])
         wider = PickedMask(id="m", name="m", motion="walker", grow=4)
         mend = {"kind": "mend", "id": "mend", "name": "mend", "masks": [wider.model_dump(mode="json")]}
-        cover = ShotSources(self.shot(plate=[mend]), self.pool)._mending.cover(self.shot(plate=[mend]).plate[0], 0)  # type: ignore[arg-type]
+        cover = ShotSources(self.shot(plate=[mend]), self.pool)._mending().cover(self.shot(plate=[mend]).plate[0], 0)  # type: ignore[arg-type]
         assert cover is not None
         self.assertEqual(float(cover[20, 47]), 1)
 
