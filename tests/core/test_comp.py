@@ -18,7 +18,7 @@ from plonket.document.perch import Perch
 from plonket.document.shot import Footage, Shot
 from plonket.image.blend import lay_over
 from plonket.image.picture import Picture, StillSource
-from plonket.image.resample import place_still
+from plonket.image.resample import place_still, whole_still
 from plonket.layers.still import StillLayer, frame_from_still
 from plonket.render.frame import render_frame
 from plonket.track.movement import between, point_movement
@@ -98,6 +98,18 @@ class Placing(unittest.TestCase):
     def test_outside_the_frame_is_nothing(self) -> None:
         out = place_still(StillSource(disc()), np.array([[1, 0, 900], [0, 1, 40], [0, 0, 1.0]]), (200, 160))
         self.assertEqual(out.rgba.size, 0)
+
+
+    def test_pixel_on_pixel_it_is_copied_wherever_it_lies_and_as_if_it_were_sampled(self) -> None:
+        source = StillSource(disc())
+        for x, y in ((0, 0), (30, 20), (-17, 9), (150, -40), (-60, 130), (199, 159)):
+            with self.subTest((x, y)):
+                shift = np.array([[1.0, 0, x], [0, 1.0, y], [0, 0, 1.0]])
+                copied = whole_still(source, shift, (200, 160))
+                # A millionth of a pixel aside it is sampled.
+                near = shift.copy()
+                near[:2, 2] += 1e-6
+                np.testing.assert_allclose(copied, whole_still(source, near, (200, 160)), atol=2e-5)
 
 
 class Blending(unittest.TestCase):
