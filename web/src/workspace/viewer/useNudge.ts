@@ -37,6 +37,7 @@ export function useNudge(hold: (keys: Keys) => Hold | null) {
   const waiting = useRef<Point | null>(null);
 
   const by = (step: Point): void => {
+    clearTimeout(timer.current);
     if (storing.current) {
       const sum = waiting.current ?? { x: 0, y: 0 };
       waiting.current = { x: sum.x + step.x, y: sum.y + step.y };
