@@ -21,6 +21,7 @@ from plonket.media.light_map import LIGHT_MAPS, read_light_map
 from plonket.media.sound import SOUNDS, Sound, read_sound_file, wav_bytes
 from plonket.room.meshes.boxed import boxed_model, holds_model
 from plonket.room.meshes.files import MODELS, about_model
+from plonket.room.meshes.usd.opening import USD
 from plonket_server import store
 from plonket_server.problems import NotHere
 
@@ -63,7 +64,7 @@ def bring_in(part: Path, name: str, *, shot_id: Any = None, on_shelf: bool = Fal
     info: ClipInfo | None = None
     kind, about = Asset.Kind.TABLE, dict(NO_PICTURE)
     try:
-        if ending == ".zip" and holds_model(checked):
+        if ending in USD or (ending == ".zip" and holds_model(checked)):
             # From here on it is the one file that it comes to.
             made = checked.with_suffix(".glb")
             try:

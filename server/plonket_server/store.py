@@ -21,10 +21,11 @@ from plonket.media.conform import ASIDE
 from plonket.media.failures import media_errors
 from plonket.media.sound import SOUNDS
 from plonket.media.stills import PICTURES
+from plonket.room.meshes.files import MODELS
 from plonket_server.problems import NotHere
 
 ENDINGS = {".mp4", ".mov", ".m4v", ".mkv", ".webm", ".avi", *PICTURES,
-           ".zip", ".cube", ".glb", ".gltf", ".obj", ".ply", ".stl", ".hdr", *SOUNDS}  # fmt: skip
+           ".zip", ".cube", *MODELS, ".hdr", *SOUNDS}  # fmt: skip
 _DIGEST = re.compile(r"^[0-9a-f]{64}$")
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import base64
 import uuid
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 from django.http import HttpRequest, HttpResponse
@@ -20,9 +20,9 @@ from plonket.base.errors import BadInput
 from plonket.base.fields import Name
 from plonket.base.states import REASONS, STATE_NAMES
 from plonket.document.shot import Shot as Document
-from plonket.formats.registry import FORMATS, Going, formats_of
+from plonket.formats.registry import FORMATS, Going, Timing, facts_of_file, formats_of
 from plonket.formats.svg_outlines import read_svg
-from plonket.render.room_contents import placed_in
+from plonket.render.room_contents import scene_of
 from plonket.render.sources import ShotSources
 from plonket.room.camera_track import CameraTrack
 from plonket.room.lens import focal_to_35mm
@@ -30,9 +30,10 @@ from plonket.track.plane.settings import FREEDOMS, PlaneMotion, Region
 from plonket.track.plane.track import PlaneTrack
 from plonket.track.points.settings import Direction, PointMotion
 from plonket.track.points.tracks import PointTracks
+from plonket.track.room_motion import RoomMotion
 from shots.api import ShotOut, shot_out
 from shots.editing import change_shot, document_of, find_shot
-from shots.importing import brought_in
+from shots.importing import brought_in, coming
 
 router = Router(tags=["motions"])
 
@@ -114,10 +115,27 @@ class MeasurementOut(Schema):
     freedoms: list[str]
 
 
+class TimingIO(Schema):
+    first: float = Field(ge=-1e6, le=1e6, description="The file's frame on the clip's first", allow_inf_nan=False)
+    step: float = Field(gt=0, le=1000, description="Frames of the file from one of the clip to the next", allow_inf_nan=False)
+    points: int = Field(ge=0, le=20_000, description="How many of its points at most")
+
+
+class FileFactsOut(Schema):
+    kind: str
+    fits: bool = Field(description="Whether it can be brought in without a question")
+    first: float
+    last: float
+    rate: float | None = Field(description="Frames a second, if it says")
+    points: int
+    timing: TimingIO | None = Field(description="How it is laid over the clip if nobody says otherwise")
+
+
 class FileIn(Schema):
     name: Name
     text: str = Field(default="", max_length=MOST_TEXT)
     data: str = Field(default="", max_length=MOST_TEXT, description="Base64, for files that are no text: GLB")
+    timing: TimingIO | None = Field(default=None, description="How a camera's path is laid over the clip; none: as seems right")
 
 
 class RegionsIn(Schema):
@@ -219,7 +237,7 @@ def export(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, form: str) 
         raise BadInput("motion.unmeasured", f"{motion.name} is not measured yet.")
     data = entry.write(Going(
         motion=motion, measured=pool().measured(motion.measurement) if motion.measurement else None, footage=document.footage,
-        placed=lambda: placed_in(ShotSources(document, pool()), motion.id),
+        scene=lambda: scene_of(ShotSources(document, pool()), cast(RoomMotion, motion)),
     ))  # fmt: skip
     return HttpResponse(
         data, content_type=entry.mime,
@@ -227,15 +245,22 @@ def export(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, form: str) 
     )  # fmt: skip
 
 
+@router.post("/shots/{shot_id}/motions/import/facts", response=FileFactsOut)
+def look_at_file(request: HttpRequest, shot_id: uuid.UUID, body: FileIn) -> Any:
+    """What a points, plane, corners, matte or camera file holds, and whether it fits the clip as it is."""
+    document = document_of(find_shot(shot_id))
+    return facts_of_file(coming(document, body.name, _content(body)))
+
+
 @router.post("/shots/{shot_id}/motions/import", response=ShotOut)
 def bring_in_motion(request: HttpRequest, shot_id: uuid.UUID, body: FileIn) -> Any:
-    """A new motion from a points, plane, corners or camera file."""
+    """A new motion from a points, plane, corners, matte or camera file."""
     find_shot(shot_id)
+    told = body.timing
+    timing = None if told is None else Timing(first=told.first, step=told.step, points=told.points)
 
     def change(document: Document) -> Document:
-        if document.footage is None:
-            raise BadInput("shot.no_footage", "This shot has no footage yet. Bring in a clip first.")
-        motion = brought_in(document, body.name, _content(body))
+        motion = brought_in(coming(document, body.name, _content(body), timing))
         return document.model_copy(update={"motions": [*document.motions, motion]})
 
     return shot_out(change_shot(shot_id, f"Bring in {body.name}"[:120], change))

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from PIL import Image
 
-from plonket.room.meshes.boxed import glb
+from plonket.room.meshes.gltf.writing import glb
 
 FLOAT, U16, U32 = 5126, 5123, 5125
 TYPES = {1: "SCALAR", 2: "VEC2", 3: "VEC3", 4: "VEC4", 16: "MAT4"}

@@ -18,7 +18,7 @@ from plonket.base.errors import FormatError
 from plonket.base.outlines import Outline, OutlineKey, OutlinePoint, carry, control_points
 from plonket.base.states import GIVEN, LOST, NONE, TRACKED
 from plonket.document.shot import Footage
-from plonket.formats.camera_csv import read_camera_csv, write_camera_csv
+from plonket.formats.camera_csv import camera_path_of_csv, write_camera_csv
 from plonket.formats.camera_json import read_camera
 from plonket.formats.camera_st_maps import st_maps, write_st_maps
 from plonket.formats.corners_csv import read_corners, write_corners
@@ -177,9 +177,9 @@ class StMaps(unittest.TestCase):
             np.testing.assert_allclose(getattr(back, name)[1:5], getattr(track, name)[1:5], atol=1e-5)
         np.testing.assert_array_equal(back.state, track.state)
         for bad in ("frame,x,y,z,qx,qy,qz,qw,focal_px\n", text.replace("focal_px", "lens"), text.replace("1.5", "one"),
-                    text.replace("\n4,", "\n40,")):  # fmt: skip
+                    text.replace("\n4,", "\n3,")):  # fmt: skip
             with self.assertRaises(FormatError):
-                read_camera_csv(bad, 6, self.SIZE)
+                camera_path_of_csv(bad)
 
     def test_they_fetch_from_where_the_lens_bent_it_and_lead_back(self) -> None:
         found = self.maps(-0.15, 90.0)

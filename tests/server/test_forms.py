@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import io
+import json
 from fractions import Fraction
 from functools import cache
 from pathlib import Path
@@ -11,11 +12,14 @@ from pathlib import Path
 import cv2
 import numpy as np
 import trimesh
+from pxr import Usd, UsdGeom, UsdLux
 
 from jobs.models import Job
 from library.pool import pool
-from plonket.formats.camera_gltf import read_camera_gltf, write_camera_glb
+from plonket.formats.camera_gltf import camera_path_of_gltf, write_camera_glb
 from plonket.formats.camera_json import write_camera
+from plonket.formats.camera_usd import camera_path_of_usd
+from plonket.formats.scene import Scene
 from plonket.media.clip import ArrayClip
 from plonket.room.alignment import Room
 from plonket.room.camera_track import CameraTrack
@@ -164,8 +168,8 @@ class Forms(WithCrate):
         found = pool().measured(str(self.motion(shot)["measurement"]))
         assert isinstance(found, CameraTrack)
         room = Room(turn=(0.0, 0.6, 0.0, 0.8), shift=(0.1, 0.2, -0.3), scale=2.0)
-        glb = write_camera_glb(found, room, Fraction(30))
-        again = read_camera_gltf(glb, FRAMES, SIZE, Fraction(30))
+        glb = write_camera_glb(Scene(track=found, room=room, fps=Fraction(30)))
+        again = camera_path_of_gltf(glb, SIZE, Fraction(30))
         np.testing.assert_allclose(again.position, room.points(found.position), atol=1e-5)
         np.testing.assert_allclose(again.rotation, room.turns(found.rotation), atol=1e-5)
         np.testing.assert_allclose(again.focal, found.focal, rtol=1e-5)
@@ -202,13 +206,29 @@ class Forms(WithCrate):
         np.testing.assert_allclose(crates, [-0.25, 0.25], atol=1e-3)
         self.assertTrue(all(abs(b[0, 1] - 0.22) < 1e-3 for b in boxes if np.ptp(b, axis=0)[0] < 0.5))
         # The camera in the same file is the one that was measured.
-        again = read_camera_gltf(glb, FRAMES, SIZE, Fraction(30))
+        again = camera_path_of_gltf(glb, SIZE, Fraction(30))
         found = pool().measured(str(self.motion(shot)["measurement"]))
         assert isinstance(found, CameraTrack)
         np.testing.assert_allclose(again.position, found.position, atol=1e-5)
-        usda = self.page.get(f"/shots/{shot}/motions/motion-1/export/camera.usda").content.decode()
-        self.assertEqual(usda.count('def Xform "Crate_'), 2)
-        self.assertEqual(usda.count("{"), usda.count("}"))
+        for form in ("camera.usda", "camera.usdz"):
+            usd = self.page.get(f"/shots/{shot}/motions/motion-1/export/{form}").content
+            again = camera_path_of_usd(usd, SIZE)
+            np.testing.assert_allclose(again.position, found.position, atol=1e-5)
+            np.testing.assert_allclose(again.focal, found.focal, rtol=1e-5)
+        # In the reader's own words: two crates where they stand, a bench, the sun and the sky.
+        path = self.file("scene.usdz", usd)
+        stage = Usd.Stage.Open(str(path))
+        space = UsdGeom.BBoxCache(0, [UsdGeom.Tokens.default_])
+        crates = [p for p in stage.GetPrimAtPath("/shot").GetChildren() if p.GetName().startswith("Crate")]
+        middles = sorted(space.ComputeWorldBound(p).ComputeAlignedRange().GetMidpoint()[2] for p in crates)
+        np.testing.assert_allclose(middles, [-0.25, 0.25], atol=1e-3)
+        sun = UsdLux.DistantLight(stage.GetPrimAtPath("/shot/Sun"))
+        down = UsdGeom.Xformable(sun).ComputeLocalToWorldTransform(4).TransformDir((0, 0, -1))
+        # From the model's own heading and height: it shines the other way.
+        self.assertAlmostEqual(down[1], -np.sin(np.radians(45.0)), places=5)
+        self.assertTrue(stage.GetPrimAtPath("/shot/Sky").IsA(UsdLux.DomeLight))
+        lights = json.loads(glb[20 : 20 + int.from_bytes(glb[12:16], "little")])["extensions"]["KHR_lights_punctual"]["lights"]
+        self.assertEqual([one["type"] for one in lights], ["directional"])
 
 
 class Slow(WithCrate):

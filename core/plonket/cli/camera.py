@@ -22,7 +22,7 @@ def add_camera_commands(commands: Any) -> None:
     one.add_argument("--details", type=int, default=400, metavar="N", help="details followed at a time (default 400)")
     one.add_argument("--strength", type=float, default=1.5, metavar="S", help="how clear a detail must be (default 1.5)")
     one.add_argument("--range", metavar="A:B", help="frames A to B-1 only")
-    one.add_argument("--out", type=Path, required=True, metavar="camera.json", help=".json, .csv, .glb or .usda")
+    one.add_argument("--out", type=Path, required=True, metavar="camera.json", help=".json, .csv, .glb, .usda, .usdc or .usdz")
     one.set_defaults(run=_solve_camera)
 
     one = commands.add_parser("solve-object", help="solve a rigid thing before a still camera from points on it, to JSON")
@@ -38,7 +38,8 @@ def _solve_camera(options: argparse.Namespace) -> None:
     from plonket.formats.camera_csv import write_camera_csv
     from plonket.formats.camera_gltf import write_camera_glb
     from plonket.formats.camera_json import write_camera
-    from plonket.formats.camera_usd import write_camera_usda
+    from plonket.formats.camera_usd import write_camera_usd
+    from plonket.formats.scene import Scene
     from plonket.media import open_clip
     from plonket.room.alignment import Room
     from plonket.track.camera.measure import measure_camera
@@ -48,8 +49,8 @@ def _solve_camera(options: argparse.Namespace) -> None:
     from plonket.track.request import MeasureRequest
 
     form = options.out.suffix.lower()
-    if form not in (".json", ".csv", ".glb", ".usda"):
-        raise BadInput("cli.out", "--out must end in .json, .csv, .glb or .usda.")
+    if form not in (".json", ".csv", ".glb", ".usda", ".usdc", ".usdz"):
+        raise BadInput("cli.out", "--out must end in .json, .csv, .glb, .usda, .usdc or .usdz.")
     clip = open_clip(options.clip)
     size = clip.info.size
     focal = options.focal_px
@@ -73,9 +74,9 @@ def _solve_camera(options: argparse.Namespace) -> None:
     elif form == ".csv":
         options.out.write_text(write_camera_csv(track, Room()))
     elif form == ".glb":
-        options.out.write_bytes(write_camera_glb(track, Room(), fps))
+        options.out.write_bytes(write_camera_glb(Scene(track=track, room=Room(), fps=fps)))
     else:
-        options.out.write_text(write_camera_usda(track, Room(), fps))
+        options.out.write_bytes(write_camera_usd(Scene(track=track, room=Room(), fps=fps), form))
 
 
 def _check_focal(focal: float | None, size: tuple[int, int]) -> None:

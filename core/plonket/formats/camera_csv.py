@@ -4,17 +4,15 @@ from __future__ import annotations
 
 import csv
 import io
-import json
 
 import numpy as np
 
-from plonket.base.conventions import matrix_to_quaternion
+from plonket.base.conventions import matrix_to_quaternion, quaternion_to_matrix
 from plonket.base.errors import FormatError
-from plonket.formats.camera_json import camera_of, read_camera
-from plonket.formats.registry import FORMATS, Coming, FormatEntry
+from plonket.formats.camera_path import CameraPath, add_camera_format, numbers_of
+from plonket.formats.registry import FORMATS, FormatEntry
 from plonket.room.alignment import Room
 from plonket.room.camera_track import CameraTrack
-from plonket.track.camera.settings import CameraMotion
 
 PLACE, TURN = ("x", "y", "z"), ("qx", "qy", "qz", "qw")
 
@@ -29,30 +27,23 @@ def write_camera_csv(track: CameraTrack, room: Room) -> str:
     return out.getvalue()
 
 
-def read_camera_csv(text: str, frames: int, size: tuple[int, int]) -> CameraTrack:
-    """A table of a camera's frames to a track of a clip with so many, whose size the picture has. Raises `FormatError`."""
-    rows = []
+def camera_path_of_csv(text: str) -> CameraPath:
+    """A table of a camera's frames, whose picture is as large as the clip's. Raises `FormatError`."""
     try:
-        for row in csv.DictReader(io.StringIO(text)):
-            numbers = {name: float(row[name]) for name in (*PLACE, *TURN, "focal_px")}
-            rows.append({
-                "frame": int(row["frame"]), "position": [numbers[n] for n in PLACE], "rotation": [numbers[n] for n in TURN],
-                "focal_px": numbers["focal_px"],
-            })  # fmt: skip
-    except (KeyError, TypeError, ValueError, csv.Error) as error:
+        rows = sorted(((int(row["frame"]), row) for row in csv.DictReader(io.StringIO(text))), key=lambda one: one[0])
+        places = np.array([numbers_of(row, PLACE) for _, row in rows]).reshape(-1, 3)
+        turns = np.array([numbers_of(row, TURN) for _, row in rows]).reshape(-1, 4)
+        focal = np.array([float(row["focal_px"]) for _, row in rows])
+    except (KeyError, TypeError, ValueError, OverflowError, csv.Error) as error:
         raise FormatError(
             "camera_csv.shape", "A camera table needs the columns frame, x, y, z, qx, qy, qz, qw and focal_px, with numbers."
         ) from error
     if not rows:
         raise FormatError("camera_csv.empty", "This camera table has no frames.")
-    focal = float(np.median([row["focal_px"] for row in rows]))  # type: ignore[arg-type]
-    whole = {"width": size[0], "height": size[1], "focal_px": focal, "frames": rows}
-    return read_camera(json.dumps(whole), frames, size)
-
-
-def _read(coming: Coming) -> tuple[CameraMotion, CameraTrack]:
-    track = read_camera_csv(coming.text, coming.footage.frames, (coming.footage.width, coming.footage.height))
-    return camera_of(track, coming), track
+    if not np.isfinite(turns).all() or not np.linalg.norm(turns, axis=1).all():
+        raise FormatError("camera.numbers", "The camera file has numbers that no camera can have.")
+    frames = np.array([frame for frame, _ in rows], np.float64)
+    return CameraPath(frames=frames, position=places, rotation=quaternion_to_matrix(turns), focal=focal)
 
 
 def write_room_points_csv(track: CameraTrack, room: Room) -> str:
@@ -65,11 +56,11 @@ def write_room_points_csv(track: CameraTrack, room: Room) -> str:
     return out.getvalue()
 
 
-FORMATS.add(FormatEntry(
-    kind="camera.csv", order=4, label="Camera CSV", mime="text/csv; charset=utf-8", track="camera",
+add_camera_format(
+    "camera.csv", order=4, label="Camera CSV", mime="text/csv; charset=utf-8",
     write=lambda going: write_camera_csv(going.measured, going.motion.room),
-    recognises=lambda coming: coming.text.startswith("frame,x,y,z,qx"), read=_read,
-))  # fmt: skip
+    recognises=lambda coming: coming.text.startswith("frame,x,y,z,qx"), path=lambda coming: camera_path_of_csv(coming.text),
+)
 FORMATS.add(FormatEntry(
     kind="details.csv", order=5, label="Points CSV", mime="text/csv; charset=utf-8", track="camera",
     traits=frozenset({"counts"}),

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import math
 from fractions import Fraction
 from typing import Any
 
@@ -11,11 +10,10 @@ import numpy as np
 
 from plonket.base.conventions import matrix_to_quaternion, quaternion_to_matrix
 from plonket.base.errors import FormatError
-from plonket.base.states import GIVEN
-from plonket.formats.registry import FORMATS, Coming, FormatEntry
+from plonket.formats.camera_path import CameraPath, add_camera_format, laid_over
+from plonket.formats.registry import Timing
 from plonket.room.alignment import Room, found_ground
 from plonket.room.camera_track import CameraTrack
-from plonket.track.camera.settings import CameraMotion
 
 
 def write_camera(
@@ -72,47 +70,42 @@ def _ground(track: CameraTrack, room: Room) -> dict[str, list[float]] | None:
 
 def read_camera(text: str, frames: int, size: tuple[int, int]) -> CameraTrack:
     """JSON text to a track of a clip with so many frames. Raises `FormatError` that says what is wrong."""
+    path = camera_path(text)
+    if path.frames[0] < 0 or path.frames[-1] >= frames:
+        raise FormatError("camera_json.frames", f"The camera file's frames do not lie within the clip's {frames} frames.")
+    return laid_over(path, frames, size, Timing(first=0.0, step=1.0, points=len(path.points)))
+
+
+def camera_path(text: str) -> CameraPath:
+    """JSON text as a camera's path. Raises `FormatError` that says what is wrong."""
     try:
         data: Any = json.loads(text)
         width, height = int(data["width"]), int(data["height"])
         focal, rows = float(data["focal_px"]), list(data["frames"])
-        bends = tuple(float(data.get("distortion", {}).get(k, 0.0)) for k in ("k1", "k2", "p1", "p2", "k3"))
-        kind = str(data.get("kind", "full"))
+        bends = [float(data.get("distortion", {}).get(k, 0.0)) for k in ("k1", "k2", "p1", "p2", "k3")]
         points = list(data.get("points", []))
+        rate = float(Fraction(str(data["fps"]))) if "fps" in data else None
         at = np.array([int(r["frame"]) for r in rows])
         places = np.array([[float(v) for v in r["position"]] for r in rows]).reshape(-1, 3)
         turns = np.array([[float(v) for v in r["rotation"]] for r in rows]).reshape(-1, 4)
         focals = np.array([float(r.get("focal_px", focal)) for r in rows])
         spots = np.array([[float(v) for v in p["position"]] for p in points]).reshape(-1, 3)
         ids = np.array([int(p.get("id", k)) for k, p in enumerate(points)], np.int64)
-        errors = np.array([float(p.get("error_px", 0)) for p in points], np.float32)
-    except (json.JSONDecodeError, AttributeError, KeyError, TypeError, ValueError) as error:
+        errors = np.array([float(p.get("error_px", 0)) for p in points])
+    except (json.JSONDecodeError, AttributeError, KeyError, TypeError, ValueError, ZeroDivisionError, OverflowError) as error:
         raise FormatError(
             "camera_json.shape", "A camera file needs width, height, focal_px and frames with position and rotation."
         ) from error
-    if (width, height) != size:
-        raise FormatError("camera_json.size", f"The camera file is for {width} x {height}; the clip is {size[0]} x {size[1]}.")
-    if not len(at) or at.min() < 0 or at.max() >= frames:
-        raise FormatError("camera_json.frames", f"The camera file's frames do not lie within the clip's {frames} frames.")
-    numbers = [focal, *bends, *places.ravel(), *turns.ravel(), *focals, *spots.ravel()]
-    if not all(map(math.isfinite, numbers)) or focal <= 0 or (focals <= 0).any() or not np.linalg.norm(turns, axis=1).all():
-        raise FormatError("camera_json.numbers", "The camera file has numbers that no camera can have.")
+    if not len(at):
+        raise FormatError("camera_json.frames", "The camera file has no frames.")
+    if not np.isfinite(turns).all() or not np.linalg.norm(turns, axis=1).all() or min(width, height) < 1:
+        raise FormatError("camera.numbers", "The camera file has numbers that no camera can have.")
     order = np.argsort(at)
-    at, places, turns, focals = at[order], places[order], turns[order], focals[order]
-    every = np.arange(frames)
-    nearest = np.clip(np.searchsorted(at, every), 0, len(at) - 1)
-    state = np.zeros(frames, np.uint8)
-    state[at] = GIVEN
-    n, m = frames, len(ids)
-    return CameraTrack(
-        size=size, kind="rotation-only" if kind == "rotation-only" else "full", locked=bool(data.get("locked", False)),
-        position=np.stack([np.interp(every, at, places[:, k]) for k in range(3)], axis=1),
-        rotation=quaternion_to_matrix(turns[nearest]), focal=np.interp(every, at, focals),
+    return CameraPath(
+        frames=at[order].astype(np.float64), position=places[order], rotation=quaternion_to_matrix(turns[order]),
+        focal=focals[order], size=(width, height), rate=rate, points=spots, ids=ids, point_error=errors,
         distortion=(bends[0], bends[1], bends[2], bends[3], bends[4]), readout=float(data.get("readout", 0.0)),
-        state=state, reason=np.zeros(n, np.uint8), confidence=(state == GIVEN).astype(np.float32),
-        error_px=np.zeros(n, np.float32), seen=np.zeros(n, np.int32), ids=ids, points=spots, point_error=errors,
-        angle=np.full(m, 90, np.float32), kept=np.ones(m, bool), strong=np.zeros(m, bool),
-        xy=np.full((m, n, 2), np.nan, np.float32), noise=0.0, focal_doubt=0.0, followed="", warnings=(),
+        solved="rotation-only" if data.get("kind") == "rotation-only" else "full", locked=bool(data.get("locked", False)),
     )  # fmt: skip
 
 
@@ -120,21 +113,9 @@ def _rounded(values: np.ndarray, digits: int = 7) -> list[float]:
     return [round(float(v), digits) for v in values]
 
 
-def _read(coming: Coming) -> tuple[CameraMotion, CameraTrack]:
-    track = read_camera(coming.text, coming.footage.frames, (coming.footage.width, coming.footage.height))
-    return camera_of(track, coming), track
-
-
-def camera_of(track: CameraTrack, coming: Coming) -> CameraMotion:
-    """A camera motion of a path that is known."""
-    known = np.flatnonzero(track.known())
-    return CameraMotion(id=coming.motion_id, name=coming.name, reference_frame=int(known[0]), knows="pixels",
-                        focal_px=float(np.clip(np.median(track.focal[known]), 50, 100000)))  # fmt: skip
-
-
-FORMATS.add(FormatEntry(
-    kind="camera.json", order=0, label="JSON", mime="application/json", track="camera",
+add_camera_format(
+    "camera.json", order=0, label="JSON", mime="application/json",
     write=lambda going: write_camera(going.measured, going.footage.fps, going.motion.room),
     recognises=lambda coming: coming.text.startswith("{") and '"focal_px"' in coming.text and '"nodes"' not in coming.text,
-    read=_read,
-))  # fmt: skip
+    path=lambda coming: camera_path(coming.text),
+)

@@ -13,6 +13,7 @@ from plonket.base.conventions import U8
 from plonket.base.errors import FormatError
 from plonket.base.states import GIVEN, LOST
 from plonket.formats.registry import FORMATS, Coming, FormatEntry, Going
+from plonket.room.meshes.usd.opening import is_usd
 from plonket.track.matte.matte_track import MatteTrack, packed
 from plonket.track.matte.settings import MatteMotion
 
@@ -78,5 +79,5 @@ def _read(coming: Coming) -> tuple[MatteMotion, MatteTrack]:
 
 FORMATS.add(FormatEntry(
     kind="mattes.zip", order=0, label="PNGs in a ZIP", mime="application/zip", track="matte", write=_write,
-    recognises=lambda coming: coming.data.startswith(b"PK\x03\x04"), read=_read,
+    recognises=lambda coming: coming.data.startswith(b"PK\x03\x04") and not is_usd(coming.data), read=_read,
 ))  # fmt: skip

@@ -80,5 +80,6 @@ def _read(coming: Coming) -> tuple[PointMotion, PointTracks]:
 
 FORMATS.add(FormatEntry(
     kind="points.csv", order=10, label="Points CSV", mime="text/csv; charset=utf-8", track="points",
-    write=lambda going: write_points(going.measured), recognises=lambda coming: not coming.text.startswith("{"), read=_read,
+    write=lambda going: write_points(going.measured), read=_read,
+    recognises=lambda coming: bool(coming.text) and not coming.text.startswith("{"),
 ))  # fmt: skip

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any
 
 from plonket.base.errors import FormatError
@@ -11,6 +11,7 @@ from plonket.base.registry import Announced, Registry
 from plonket.document.bases import MotionBase
 from plonket.document.kinds import MOTIONS
 from plonket.document.shot import Footage
+from plonket.formats.scene import Scene
 from plonket.track.movement import Measured
 
 
@@ -21,13 +22,43 @@ class Going:
     Attributes
     ----------
     motion : the motion. measured : what was measured of it; None: nothing is needed. footage : the clip.
-    placed : what stands in its room (`camera_gltf.Placed`), asked for when it is wanted.
+    scene : of a solved camera, its room with all that stands in it; asked for when it is wanted.
     """
 
     motion: Any
     measured: Any
     footage: Footage
-    placed: Callable[[], Sequence[Any]] = field(default=tuple)
+    scene: Callable[[], Scene]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Timing:
+    """How a path in a file is laid over a clip: the file's frame on the clip's first, how many of its frames go by from one
+    frame of the clip to the next, and how many of its points are taken at most."""
+
+    first: float
+    step: float
+    points: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FileFacts:
+    """What is to be known of a file before it is brought in.
+
+    Attributes
+    ----------
+    kind : of the motion that it holds. fits : whether it can be laid over the clip without a question; where not: first, last :
+    its frames by its own counting, rate : in frames a second, None where it does not say, points : how many; timing : how it
+    would be laid over the clip.
+    """
+
+    kind: str
+    fits: bool = True
+    first: float = 0.0
+    last: float = 0.0
+    rate: float | None = None
+    points: int = 0
+    timing: Timing | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -37,7 +68,8 @@ class Coming:
     Attributes
     ----------
     text : what is in it, without a byte order mark and leading blanks; "" for binary files. data : its bytes.
-    motion_id, name : of the motion to be made. footage : the clip that it belongs to.
+    motion_id, name : of the motion to be made. footage : the clip that it belongs to. timing : how a path is laid over that;
+    None: as seems right.
     """
 
     text: str
@@ -45,6 +77,7 @@ class Coming:
     motion_id: str
     name: str
     footage: Footage
+    timing: Timing | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -57,7 +90,7 @@ class FormatEntry(Announced):
     be written to it, besides that measurement.
     write : to text or bytes; None: it is only read.
     recognises : whether a file is of this format. read : the motion, without a measurement, and what was measured; raises
-        `FormatError`. None: it is only written.
+        `FormatError`. None: it is only written. look : what is to be known beforehand, where that matters; raises the same.
     """
 
     mime: str
@@ -66,6 +99,7 @@ class FormatEntry(Announced):
     write: Callable[[Going], str | bytes] | None = None
     recognises: Callable[[Coming], bool] | None = None
     read: Callable[[Coming], tuple[MotionBase, Measured]] | None = None
+    look: Callable[[Coming], FileFacts] | None = None
 
 
 FORMATS: Registry[FormatEntry] = Registry("format", "plonket.formats")
@@ -80,7 +114,19 @@ def formats_of(kind: str) -> list[FormatEntry]:
 
 def motion_from_file(coming: Coming) -> tuple[MotionBase, Measured]:
     """A motion and what was measured, from a file of whatever format knows it. Raises `FormatError`."""
+    entry = _format_of(coming)
+    assert entry.read is not None
+    return entry.read(coming)
+
+
+def facts_of_file(coming: Coming) -> FileFacts:
+    """What is to be known of a file before a motion is made from it. Raises `FormatError`."""
+    entry = _format_of(coming)
+    return FileFacts(kind=entry.track) if entry.look is None else entry.look(coming)
+
+
+def _format_of(coming: Coming) -> FormatEntry:
     for one in FORMATS:
         if one.recognises is not None and one.read is not None and one.recognises(coming):
-            return one.read(coming)
-    raise FormatError("motion.unknown", "This is no file of points, a plane, corners or a camera that can be read here.")
+            return one
+    raise FormatError("motion.unknown", "This is no file of points, a plane, corners, a camera or a matte that is read here.")

@@ -1095,9 +1095,29 @@ export interface paths {
         put?: never;
         /**
          * Bring In Motion
-         * @description A new motion from a points, plane, corners or camera file.
+         * @description A new motion from a points, plane, corners, matte or camera file.
          */
         post: operations["shots_motions_bring_in_motion"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/motions/import/facts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look At File
+         * @description What a points, plane, corners, matte or camera file holds, and whether it fits the clip as it is.
+         */
+        post: operations["shots_motions_look_at_file"];
         delete?: never;
         options?: never;
         head?: never;
@@ -4028,6 +4048,29 @@ export interface components {
             /** Name */
             name: string;
         };
+        /** FileFactsOut */
+        FileFactsOut: {
+            /** First */
+            first: number;
+            /**
+             * Fits
+             * @description Whether it can be brought in without a question
+             */
+            fits: boolean;
+            /** Kind */
+            kind: string;
+            /** Last */
+            last: number;
+            /** Points */
+            points: number;
+            /**
+             * Rate
+             * @description Frames a second, if it says
+             */
+            rate: number | null;
+            /** @description How it is laid over the clip if nobody says otherwise */
+            timing: components["schemas"]["TimingIO"] | null;
+        };
         /** FileIn */
         FileIn: {
             /**
@@ -4043,6 +4086,8 @@ export interface components {
              * @default
              */
             text: string;
+            /** @description How a camera's path is laid over the clip; none: as seems right */
+            timing?: components["schemas"]["TimingIO"] | null;
         };
         /**
          * FillLayer
@@ -10910,6 +10955,24 @@ export interface components {
              */
             moment: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
+        /** TimingIO */
+        TimingIO: {
+            /**
+             * First
+             * @description The file's frame on the clip's first
+             */
+            first: number;
+            /**
+             * Points
+             * @description How many of its points at most
+             */
+            points: number;
+            /**
+             * Step
+             * @description Frames of the file from one of the clip to the next
+             */
+            step: number;
+        };
         /** TouchIn */
         TouchIn: {
             /** Frame */
@@ -12766,6 +12829,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ShotOut"];
+                };
+            };
+        };
+    };
+    shots_motions_look_at_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FileIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileFactsOut"];
                 };
             };
         };

@@ -6,7 +6,7 @@ import { Progress } from "~/ui/Progress";
 
 /** Bring stills (and clips) on to the shelf. */
 export function AddFiles({
-  accept = "image/*,video/*,audio/*,.heic,.heif,.exr,.zip,.hdr,.cube,.glb,.gltf,.obj,.ply,.stl",
+  accept = "image/*,video/*,audio/*,.heic,.heif,.exr,.zip,.hdr,.cube,.glb,.gltf,.usdz,.usd,.usda,.usdc,.obj,.ply,.stl",
   label = "Bring in files",
 }: {
   accept?: string;

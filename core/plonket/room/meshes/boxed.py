@@ -1,4 +1,4 @@
-"""A model that comes as several files, in a ZIP: glTF or OBJ with what they name, made into one GLB."""
+"""Models that are made into one GLB: USD, and those of several files in a ZIP, glTF, OBJ or USD with what they name."""
 
 from __future__ import annotations
 
@@ -6,22 +6,24 @@ import io
 import json
 import lzma
 import posixpath
-import struct
 import zipfile
 import zlib
 from collections.abc import Iterator, Mapping
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Any
 from urllib.parse import unquote
 
 from plonket.base.errors import FormatError
 from plonket.room.meshes.gltf.container import inline_data
+from plonket.room.meshes.gltf.writing import glb
+from plonket.room.meshes.usd.opening import USD, open_in, opened
+from plonket.room.meshes.usd.to_glb import glb_of_stage
 
-LEADING = (".glb", ".gltf", ".obj")
+LEADING = (".glb", ".gltf", *USD, ".obj")
 """What a model is called by, the best first."""
 MOST_BYTES = 400 * 1024**2
 MOST_FILES = 2000
-MAGIC, JSON_CHUNK, BINARY_CHUNK = 0x46546C67, 0x4E4F534A, 0x004E4942
 
 
 def holds_model(path: Path) -> bool:
@@ -34,7 +36,11 @@ def holds_model(path: Path) -> bool:
 
 
 def boxed_model(path: Path, out: Path) -> None:
-    """Write the model that a ZIP holds as one GLB. Raises `FormatError` where it is damaged, too large or not whole."""
+    """Write a USD model, or that which a ZIP holds, as one GLB. Raises `FormatError` where it is damaged, too large or not
+    whole."""
+    if path.suffix.lower() in USD:
+        out.write_bytes(usd_as_glb(path))
+        return
     try:
         with zipfile.ZipFile(path) as box:
             files = _files(path.name, box)
@@ -42,7 +48,9 @@ def boxed_model(path: Path, out: Path) -> None:
             if leading is None:
                 raise FormatError("model.empty", f"{path.name} holds no 3D model.")
             data = _read(path.name, files, leading)
-            if leading.lower().endswith(".obj"):
+            if leading.lower().endswith(USD):
+                data = _of_usd(path.name, files, leading)
+            elif leading.lower().endswith(".obj"):
                 data = _of_obj(path.name, files, leading, data)
             elif data[:4] != b"glTF":
                 data = _of_gltf(path.name, files, leading, data)
@@ -128,6 +136,26 @@ def _named(name: str, files: _Files, leading: str, address: Any) -> bytes:
     return inline_data(name, address)
 
 
+def usd_as_glb(path: Path) -> bytes:
+    """A USD model as one GLB. Raises `FormatError`."""
+    with opened(path) as (stage, folder):
+        return glb_of_stage(stage, folder, path.name)
+
+
+def _of_usd(name: str, files: _Files, leading: str) -> bytes:
+    """A USD model with what it names, laid out in a folder of its own for as long as it is read."""
+    with TemporaryDirectory(prefix="plonket-usd-") as aside:
+        folder = Path(aside).resolve()
+        for place in files.known:
+            target = (folder / place).resolve()
+            if not target.is_relative_to(folder):
+                raise FormatError("model.beside", f"{name} names files outside itself.")
+            target.parent.mkdir(parents=True, exist_ok=True)
+            target.write_bytes(_read(name, files, place))
+        main = folder / posixpath.normpath(leading)
+        return usd_as_glb(main) if main.suffix.lower() == ".usdz" else glb_of_stage(open_in(main, folder, name), folder, name)
+
+
 def _of_obj(name: str, files: _Files, leading: str, data: bytes) -> bytes:
     import trimesh
 
@@ -159,14 +187,3 @@ def _of_obj(name: str, files: _Files, leading: str, data: bytes) -> bytes:
         raise
     except Exception as error:  # trimesh raises whatever its parsers do
         raise FormatError("model.unreadable", f"{name} could not be read as a 3D model.") from error
-
-
-def glb(document: dict[str, Any], body: bytes) -> bytes:
-    """A GLB of its JSON and its binary chunk."""
-    text = json.dumps(document).encode()
-    text += b" " * (-len(text) % 4)
-    body += bytes(-len(body) % 4)
-    chunks = struct.pack("<II", len(text), JSON_CHUNK) + text
-    if body:
-        chunks += struct.pack("<II", len(body), BINARY_CHUNK) + body
-    return struct.pack("<III", MAGIC, 2, 12 + len(chunks)) + chunks

@@ -1,4 +1,4 @@
-"""Models from files: GLB, glTF in one file, a ZIP of either with what lies beside it, OBJ, PLY, STL."""
+"""Models from files: GLB, glTF in one file, USD, OBJ, PLY, STL."""
 
 from __future__ import annotations
 
@@ -10,18 +10,22 @@ import numpy as np
 from plonket.base.colour import linear_from_codes
 from plonket.base.conventions import F32, U8
 from plonket.base.errors import FormatError
+from plonket.room.meshes.boxed import usd_as_glb
 from plonket.room.meshes.creased import creased
 from plonket.room.meshes.gltf.materials import MOST_PIXELS, reduced
 from plonket.room.meshes.gltf.scene import MOST_FACES, read_gltf
 from plonket.room.meshes.mesh import PLAIN, Material, Mesh, Part, Texture
+from plonket.room.meshes.usd.opening import USD
 
-MODELS = (".glb", ".gltf", ".obj", ".ply", ".stl")
+MODELS = (".glb", ".gltf", *USD, ".obj", ".ply", ".stl")
 
 
 def read_model(path: Path) -> Mesh:
     """Read a model, its pivot moved to the middle of its bottom. Raises `FormatError` in plain words."""
     if path.suffix.lower() in (".glb", ".gltf"):
-        return read_gltf(path)
+        return read_gltf(path.read_bytes(), path.name)
+    if path.suffix.lower() in USD:
+        return read_gltf(usd_as_glb(path), path.name)
     import trimesh
 
     try:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -53,13 +52,13 @@ class _Piece:
 class Scene:
     """The nodes of a file with what hangs on them."""
 
-    def __init__(self, path: Path) -> None:
-        self.file = file = Container(path.read_bytes(), path.name)
+    def __init__(self, data: bytes, name: str) -> None:
+        self.file = file = Container(data, name)
         self.nodes = file.all("nodes")
         if len(self.nodes) > MOST_NODES:
-            raise FormatError("model.large", f"{path.name} has too many nodes. Join some of them first.")
+            raise FormatError("model.large", f"{name} has too many nodes. Join some of them first.")
         self.order, self.parent = self._walked()
-        self._check_size(path.name)
+        self._check_size(name)
         self.skins = [self._skin(one) for one in file.all("skins")]
         materials = Materials(file)
         self.pieces = [p for node in self.order for p in self._pieces(node, materials)]
@@ -206,8 +205,10 @@ class Scene:
         if len(piece.shapes):
             told = None if movement is None else movement.at(piece.node, seconds).get("weights")
             share = piece.rest_weights if told is None or len(told) != len(piece.shapes) else told
-            places = places + np.tensordot(share, piece.shapes, 1)
-            ways = ways + np.tensordot(share, piece.shape_ways, 1)
+            # Of a surface told frame by frame, all but two are nought.
+            on = np.flatnonzero(share)
+            places = places + np.tensordot(share[on], piece.shapes[on], 1)
+            ways = ways + np.tensordot(share[on], piece.shape_ways[on], 1)
         if piece.skin is None or piece.joints is None or piece.weights is None:
             m = world[piece.node]
             moved = (places @ m[:3, :3].T + m[:3, 3])[piece.corner]
@@ -235,16 +236,16 @@ def local_at(file: Container, node: int, moved: Mapping[Property, F64]) -> F64:
     return out
 
 
-def read_gltf(path: Path) -> Mesh:
-    """A model in glTF 2.0. Raises `FormatError` in plain words."""
-    scene = Scene(path)
+def read_gltf(data: bytes, name: str) -> Mesh:
+    """A model in glTF 2.0, called `name` in what is said of it. Raises `FormatError` in plain words."""
+    scene = Scene(data, name)
     rest = scene.posed(REST, 0.0)
     if not rest:
-        raise FormatError("model.empty", f"{path.name} has no surfaces to show.")
+        raise FormatError("model.empty", f"{name} has no surfaces to show.")
     low = np.min([v.min(axis=0) for v, _ in rest], axis=0)
     high = np.max([v.max(axis=0) for v, _ in rest], axis=0)
     if not np.isfinite([low, high]).all() or not (high - low).max() > 0:
-        raise FormatError("model.extent", f"{path.name} has no extent that can be shown.")
+        raise FormatError("model.extent", f"{name} has no extent that can be shown.")
     foot = np.array([(low[0] + high[0]) / 2, low[1], (low[2] + high[2]) / 2])
     parts = tuple(
         Part(

@@ -1,0 +1,1 @@
+"""Models in OpenUSD: opened safely, made into a GLB, written."""
