@@ -22,12 +22,15 @@ from plonket.document.bases import PURPLES, LayerBase, Mask, MaskedTreatment
 from plonket.document.operations import fresh_name, with_values
 from plonket.document.retime import as_filmed
 from plonket.document.shot import Shot as Document
+from plonket.formats.registry import FORMATS, Going
 from plonket.formats.svg_outlines import NamedOutline, read_svg, write_svg
 from plonket.masks.follow_outline import points_of
 from plonket.masks.outline_of import outlines_of
 from plonket.masks.outlined import OutlineMask
 from plonket.masks.picked import PickedMask, cover
+from plonket.render.mask_pictures import masks_as_matte
 from plonket.render.sources import ShotSources
+from plonket.track.matte.matte_track import MatteTrack
 from plonket_server.problems import NotHere
 from shots.api import ShotOut, shot_out
 from shots.editing import change_shot, document_at, document_of, find_shot
@@ -59,8 +62,10 @@ def with_masks(document: Document, thing_id: str, masks: Sequence[Mask]) -> Docu
 
 
 @router.get("/shots/{shot_id}/masks/{thing_id}")
-def masks_svg(request: HttpRequest, shot_id: uuid.UUID, thing_id: str, frame: int, number: int | None = None) -> HttpResponse:
-    """The outlines of a thing's masks as they are drawn at a frame, as an SVG file."""
+def masks_svg(
+    request: HttpRequest, shot_id: uuid.UUID, thing_id: str, frame: int, number: int | None = None, moving: bool = False
+) -> HttpResponse:
+    """The outlines of a thing's masks as they are drawn at a frame, or with their movement, as an SVG file."""
     document = document_of(find_shot(shot_id)) if number is None else document_at(shot_id, number)
     thing, footage = thing_with_masks(document, thing_id), document.footage
     if footage is None:
@@ -70,16 +75,36 @@ def masks_svg(request: HttpRequest, shot_id: uuid.UUID, thing_id: str, frame: in
         for m in thing.masks
         if isinstance(m, OutlineMask)
     ]
-    text = write_svg(outlines, (footage.width, footage.height), frame)
-    answer = HttpResponse(text, content_type="image/svg+xml")
-    answer["Content-Disposition"] = f'attachment; filename="masks-{frame}.svg"'
+    text = write_svg(outlines, (footage.width, footage.height), frame, footage.fps if moving else None)
+    name = "masks.svg" if moving else f"masks-{frame}.svg"
+    return _as_file(text, "image/svg+xml", name)
+
+
+@router.get("/shots/{shot_id}/masks/{thing_id}/pictures/{form}")
+def masks_as_pictures(request: HttpRequest, shot_id: uuid.UUID, thing_id: str, form: str) -> HttpResponse:
+    """What all masks of a thing cover together on every frame, in a format that mattes are written in."""
+    document = document_of(find_shot(shot_id))
+    thing, entry = thing_with_masks(document, thing_id), FORMATS.get(form)
+    if document.footage is None or entry.track != MatteTrack.KIND or entry.write is None:
+        raise BadInput("mask.format", f"Masks cannot be written as {form}.")
+    track = masks_as_matte(ShotSources(document, pool()), thing.masks, thing if isinstance(thing, LayerBase) else None)
+    data = entry.write(Going(motion=None, measured=track, footage=document.footage))
+    return _as_file(data, entry.mime, entry.kind)
+
+
+def _as_file(data: str | bytes, mime: str, name: str) -> HttpResponse:
+    answer = HttpResponse(data, content_type=mime)
+    answer["Content-Disposition"] = f'attachment; filename="{name}"'
+    answer["X-Content-Type-Options"] = "nosniff"
     return answer
 
 
 @router.post("/shots/{shot_id}/masks/{thing_id}", response=ShotOut)
 def masks_from_svg(request: HttpRequest, shot_id: uuid.UUID, thing_id: str, body: SvgIn) -> Any:
-    """Add the closed shapes of an SVG file as masks; they stay on the footage until they are made to ride."""
-    found = read_svg(body.text, body.frame)
+    """Add the closed shapes of an SVG file as masks, with their movement; they stay on the footage until they are made to
+    ride."""
+    footage = document_of(find_shot(shot_id)).footage
+    found = read_svg(body.text, body.frame, None if footage is None else footage.fps)
 
     def change(document: Document) -> Document | None:
         masks = list(thing_with_masks(document, thing_id).masks)

@@ -186,6 +186,37 @@ class Forms(WithCrate):
             self.page.json("POST", f"/shots/{shot}/motions/import", body, status=422)
 
 
+    def test_a_usd_model_comes_in_as_one_glb_and_a_usd_camera_says_how_it_fits(self) -> None:
+        path = self.folder / "tin.usda"
+        stage = Usd.Stage.CreateNew(str(path))
+        UsdGeom.SetStageMetersPerUnit(stage, 0.01)
+        UsdGeom.Cube.Define(stage, "/tin").CreateSizeAttr(30.0)
+        stage.GetRootLayer().Save()
+        digest = self.page.upload(path)["Plonket-Asset"]
+        asset = self.page.json("GET", f"/assets/{digest}")
+        self.assertEqual((asset["kind"], asset["name"]), ("model", "tin"))
+        extent = self.page.json("GET", f"/assets/{digest}/model")["extent"]
+        np.testing.assert_allclose(extent, [0.3, 0.3, 0.3], atol=1e-6)
+        bad = self.file("bad.usdz", b"PK\x03\x04 junk")
+        answer = self.page.upload(bad)
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("bad.usdz could not be read", json.loads(answer.content)["message"])
+        shot = self.crate()
+        camera = UsdGeom.Camera.Define(stage, "/camera")
+        place = camera.AddTranslateOp()
+        for k in range(8):
+            place.Set((100.0 * k, 0.0, 0.0), 101 + k)
+        data = {"name": "move.usda", "data": base64.b64encode(stage.GetRootLayer().ExportToString().encode()).decode()}
+        facts = self.page.json("POST", f"/shots/{shot}/motions/import/facts", data)
+        self.assertEqual((facts["kind"], facts["fits"], facts["first"], facts["last"]), ("camera", False, 101, 108))
+        timing = {"first": 103, "step": 0.5, "points": 0}
+        self.page.json("POST", f"/shots/{shot}/motions/import", data | {"timing": timing})
+        track = pool().measured(str(self.motion(shot)["measurement"]))
+        assert isinstance(track, CameraTrack)
+        np.testing.assert_allclose(track.position[:11, 0], 2 + 0.5 * np.arange(11), atol=1e-6)
+        self.assertEqual(int(track.known().sum()), 11)
+        self.page.json("POST", f"/shots/{shot}/motions/import", data | {"timing": timing | {"step": 0}}, status=400)
+
     def test_what_stands_in_a_room_goes_out_with_the_camera(self) -> None:
         shot = self.followed()
         crate = self.page.upload(self.file("crate.glb", cargo_crate()))["Plonket-Asset"]

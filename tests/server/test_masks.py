@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import io
 import os
+import zipfile
 from pathlib import Path
 from typing import Any
 
@@ -58,6 +60,26 @@ class Masks(WithPlate):
         bad = self.page.json("POST", f"/shots/{shot}/masks/clean", {"text": "<svg", "frame": 0}, status=422)
         self.assertIn("not a readable SVG", bad["message"])
         self.page.json("GET", f"/shots/{shot}/masks/nothing?frame=0", status=404)
+
+    def test_masks_that_move_go_out_and_come_back_and_are_pictures_for_others(self) -> None:
+        shot = self.with_clean()
+        first = self.clean_of(shot)["masks"][0]["outline"]["keys"][0]["points"]
+        keys = [{"frame": f, "points": [p | {"x": p["x"] + 5 * f, "feather": 0} for p in first]} for f in (0, 4)]
+        mask = {"kind": "outline", "id": "m", "name": "Goes", "rides": "footage", "outline": {"keys": keys}}
+        layer = {"kind": "fill", "id": "f", "name": "F", "masks": [mask]}
+        self.edit(shot, {"op": "add", "path": "/stack/-", "value": layer})
+        text = self.page.get(f"/shots/{shot}/masks/f?frame=0&moving=true").content.decode()
+        self.page.json("POST", f"/shots/{shot}/masks/f", {"text": text, "frame": 2})
+        back = self.page.json("GET", f"/shots/{shot}")["document"]["stack"][-1]["masks"][1]["outline"]["keys"]
+        self.assertEqual([key["frame"] for key in back], [0, 4])
+        self.assertAlmostEqual(back[1]["points"][0]["x"], first[0]["x"] + 20, delta=0.01)
+        data = self.page.get(f"/shots/{shot}/masks/f/pictures/mattes.zip").content
+        with zipfile.ZipFile(io.BytesIO(data)) as box:
+            third = cv2.imdecode(np.frombuffer(box.read("000002.png"), np.uint8), cv2.IMREAD_GRAYSCALE)
+        assert third is not None
+        self.assertEqual((int(third[80, 68]), int(third[80, 72]), int(third[80, 126])), (0, 255, 255))
+        self.assertTrue(self.page.get(f"/shots/{shot}/masks/f/pictures/matte.mkv").content.startswith(b"\x1a\x45\xdf\xa3"))
+        self.assertEqual(self.page.get(f"/shots/{shot}/masks/f/pictures/plane.json").status_code, 400)
 
     def test_masks_come_in_on_a_layer_in_a_parcel(self) -> None:
         shot = self.with_clean()

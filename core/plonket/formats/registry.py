@@ -15,6 +15,11 @@ from plonket.formats.scene import Scene
 from plonket.track.movement import Measured
 
 
+def no_scene() -> Scene:
+    """Of what is no solved camera."""
+    raise FormatError("scene.none", "This has no room of its own.")
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Going:
     """What is written.
@@ -28,7 +33,7 @@ class Going:
     motion: Any
     measured: Any
     footage: Footage
-    scene: Callable[[], Scene]
+    scene: Callable[[], Scene] = no_scene
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -25,3 +25,9 @@ def read_exr(path: Path, names: Sequence[str]) -> F32:
     with OpenEXR.File(str(path), separate_channels=True) as file:
         found = file.channels()
         return np.stack([np.asarray(found[name].pixels, np.float32) for name in names], axis=-1)
+
+
+def channels_of(path: Path) -> dict[str, F32]:
+    """All channels (h, w) of a file's first part, by name."""
+    with OpenEXR.File(str(path), separate_channels=True) as file:
+        return {name: np.asarray(one.pixels, np.float32) for name, one in file.channels().items()}

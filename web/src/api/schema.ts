@@ -1009,15 +1009,36 @@ export interface paths {
         };
         /**
          * Masks Svg
-         * @description The outlines of a thing's masks as they are drawn at a frame, as an SVG file.
+         * @description The outlines of a thing's masks as they are drawn at a frame, or with their movement, as an SVG file.
          */
         get: operations["shots_masks_masks_svg"];
         put?: never;
         /**
          * Masks From Svg
-         * @description Add the closed shapes of an SVG file as masks; they stay on the footage until they are made to ride.
+         * @description Add the closed shapes of an SVG file as masks, with their movement; they stay on the footage until they are made to
+         *     ride.
          */
         post: operations["shots_masks_masks_from_svg"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/masks/{thing_id}/pictures/{form}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Masks As Pictures
+         * @description What all masks of a thing cover together on every frame, in a format that mattes are written in.
+         */
+        get: operations["shots_masks_masks_as_pictures"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -12679,6 +12700,7 @@ export interface operations {
             query: {
                 frame: number;
                 number?: number | null;
+                moving?: boolean;
             };
             header?: never;
             path: {
@@ -12722,6 +12744,28 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ShotOut"];
                 };
+            };
+        };
+    };
+    shots_masks_masks_as_pictures: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                thing_id: string;
+                form: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

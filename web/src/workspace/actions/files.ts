@@ -15,13 +15,16 @@ export function pickText(accept: string, take: (name: string, text: string) => v
   pickFile(accept, (file) => void file.text().then((text) => take(file.name, text)));
 }
 
+export interface Content {
+  name: string;
+  text: string;
+  data: string;
+}
+
 /** A file for the API: its text, or base64 where it is no text. */
-export function pickContent(
-  accept: string,
-  take: (file: { name: string; text: string; data: string }) => void,
-): void {
+export function pickContent(accept: string, take: (file: Content) => void): void {
   pickFile(accept, (file) => {
-    if (!/\.(glb|zip)$/i.test(file.name)) {
+    if (!/\.(glb|zip|usd[acz]?|mkv|mov|mp4|webm)$/i.test(file.name)) {
       void file.text().then((text) => take({ name: file.name, text, data: "" }));
       return;
     }

@@ -1,5 +1,5 @@
 import { useShallow } from "zustand/react/shallow";
-import { Blend, Download, Eye, EyeOff, FileUp, MousePointerClick, PenTool, Circle, X } from "lucide-react";
+import { Blend, Eye, EyeOff, FileUp, MousePointerClick, PenTool, Circle, X } from "lucide-react";
 import { type Mask, api } from "~/api/client";
 import { useKinds } from "~/api/queries";
 import { Button } from "~/ui/Button";
@@ -8,6 +8,7 @@ import { pickText } from "~/workspace/actions/files";
 import { mattesOf } from "~/workspace/actions/mattes";
 import { useOpenShot } from "~/workspace/context";
 import { Group, Row } from "~/workspace/details/Group";
+import { MasksOut } from "~/workspace/details/MasksOut";
 import { ShapeKey } from "~/workspace/details/ShapeKey";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { invert, times } from "~/workspace/geometry";
@@ -39,7 +40,6 @@ export function MaskGroup({ help }: { help: string }) {
     const made = { kind: "picked", id, name: matte.name, colour, motion: matte.id } as unknown as Mask;
     if (await masked.edit(`Add ${matte.name} as a mask`, (now) => [...now, made])) act({ do: "mask", id });
   };
-  const address = `/shots/${shotId}/masks/${masked.thing.id}`;
   return (
     <Group
       title={masked.list === "look" ? "Masks of this look" : "Masks"}
@@ -64,21 +64,7 @@ export function MaskGroup({ help }: { help: string }) {
           >
             <FileUp className="size-4" />
           </button>
-          {masks.some((m) => "outline" in m) && (
-            <button
-              className="text-ink-2 hover:text-tide"
-              aria-label="Masks as an SVG file"
-              title="Masks as an SVG file, as they are in this frame"
-              onClick={() => {
-                const a = document.createElement("a");
-                a.href = `/api${address}?frame=${frame}&number=${record.number}`;
-                a.download = "";
-                a.click();
-              }}
-            >
-              <Download className="size-4" />
-            </button>
-          )}
+          {masks.length > 0 && <MasksOut thing={masked.thing.id} drawn={masks.some((m) => "outline" in m)} />}
         </span>
       }
     >
