@@ -108,7 +108,7 @@ class Deliver:
         try:
             finish(
                 document, output, pieces, joined, start=start, stop=stop, sound=sound.of(output), work=work,
-                scale=delivery_scale(document),
+                scale=delivery_scale(document), sources=ShotSources(document, pool()),
             )  # fmt: skip
             store.settle(joined, out)
         finally:

@@ -22,6 +22,7 @@ from plonket_server.problems import Conflict, NotHere
 from shots.api import STANDS_FOR_DOCUMENT
 from shots.api import router as shots
 from shots.checks import router as checks
+from shots.curves import router as curves
 from shots.depths import router as depths
 from shots.exchange import router as exchange
 from shots.footage import router as footage
@@ -118,6 +119,7 @@ api.add_router("", forms)
 api.add_router("", plate)
 api.add_router("", footage)
 api.add_router("", masks)
+api.add_router("", curves)
 api.add_router("", keys)
 api.add_router("", likeness)
 api.add_router("", lighting)

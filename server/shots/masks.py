@@ -77,7 +77,7 @@ def masks_svg(
     ]
     text = write_svg(outlines, (footage.width, footage.height), frame, footage.fps if moving else None)
     name = "masks.svg" if moving else f"masks-{frame}.svg"
-    return _as_file(text, "image/svg+xml", name)
+    return as_file(text, "image/svg+xml", name)
 
 
 @router.get("/shots/{shot_id}/masks/{thing_id}/pictures/{form}")
@@ -89,10 +89,11 @@ def masks_as_pictures(request: HttpRequest, shot_id: uuid.UUID, thing_id: str, f
         raise BadInput("mask.format", f"Masks cannot be written as {form}.")
     track = masks_as_matte(ShotSources(document, pool()), thing.masks, thing if isinstance(thing, LayerBase) else None)
     data = entry.write(Going(motion=None, measured=track, footage=document.footage))
-    return _as_file(data, entry.mime, entry.kind)
+    return as_file(data, entry.mime, entry.kind)
 
 
-def _as_file(data: str | bytes, mime: str, name: str) -> HttpResponse:
+def as_file(data: str | bytes, mime: str, name: str) -> HttpResponse:
+    """An answer that the browser keeps as a file."""
     answer = HttpResponse(data, content_type=mime)
     answer["Content-Disposition"] = f'attachment; filename="{name}"'
     answer["X-Content-Type-Options"] = "nosniff"

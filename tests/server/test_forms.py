@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import io
 import json
+import zipfile
 from fractions import Fraction
 from functools import cache
 from pathlib import Path
@@ -16,11 +17,16 @@ from pxr import Usd, UsdGeom, UsdLux
 
 from jobs.models import Job
 from library.pool import pool
+from plonket.base.fields import value_at
+from plonket.document.shot import read_shot
 from plonket.formats.camera_gltf import camera_path_of_gltf, write_camera_glb
-from plonket.formats.camera_json import write_camera
+from plonket.formats.camera_json import camera_path, write_camera
 from plonket.formats.camera_usd import camera_path_of_usd
 from plonket.formats.scene import Scene
 from plonket.media.clip import ArrayClip
+from plonket.outputs.parts import Parts
+from plonket.render.deliver import deliver
+from plonket.render.sources import ShotSources
 from plonket.room.alignment import Room
 from plonket.room.camera_track import CameraTrack
 from plonket.track.form.fit import FormPose
@@ -260,6 +266,60 @@ class Forms(WithCrate):
         self.assertTrue(stage.GetPrimAtPath("/shot/Sky").IsA(UsdLux.DomeLight))
         lights = json.loads(glb[20 : 20 + int.from_bytes(glb[12:16], "little")])["extensions"]["KHR_lights_punctual"]["lights"]
         self.assertEqual([one["type"] for one in lights], ["directional"])
+
+    def test_layers_go_out_with_the_camera_what_was_picked_out_and_a_page(self) -> None:
+        shot = self.followed()
+        alpha = np.zeros((SIZE[1], SIZE[0]), np.uint8)
+        alpha[40:100, 60:140] = 255
+        box = io.BytesIO()
+        with zipfile.ZipFile(box, "w") as archive:
+            for k in range(FRAMES):
+                archive.writestr(f"{k:03d}.png", cv2.imencode(".png", np.roll(alpha, k, axis=1))[1].tobytes())
+        data = {"name": "Hand!.zip", "data": base64.b64encode(box.getvalue()).decode()}
+        self.page.json("POST", f"/shots/{shot}/motions/import", data)
+        fill = {"kind": "fill", "id": "wash", "name": "Red", "opacity": 50.0}
+        self.edit(shot, {"op": "add", "path": "/stack/0", "value": fill},
+                  {"op": "replace", "path": "/footage/in_frame", "value": 4})  # fmt: skip
+        document = read_shot(self.page.json("GET", f"/shots/{shot}")["document"])
+        out, sources = self.folder / "layers.zip", ShotSources(document, pool())
+        parts = Parts(id="p", name="P", picture="png", shadow=False)
+        deliver(document, sources, out, start=4, stop=FRAMES, scale=0.5, output=parts)
+        with zipfile.ZipFile(out) as archive:
+            names = set(archive.namelist())
+            page, words = json.loads(archive.read("passes.json")), archive.read("how.html").decode()
+            name = page["cameras"][0].removesuffix(".glb")
+            camera = camera_path(archive.read(f"{name}.json").decode())
+            matte = cv2.imdecode(np.frombuffer(archive.read("mattes/hand/000002.png"), np.uint8), cv2.IMREAD_GRAYSCALE)
+        assert matte is not None
+        self.assertEqual((page["mattes"], page["frames"], page["first_frame"]), (["mattes/hand"], FRAMES - 4, 4))
+        self.assertEqual(page["cameras"], [f"{name}.{ending}" for ending in ("glb", "json", "usdz")])
+        self.assertLessEqual({f"base/beauty/{k:06d}.png" for k in range(FRAMES - 4)}, names)
+        self.assertNotIn(f"mattes/hand/{FRAMES - 4:06d}.png", names)
+        for said in ("Red", f"{name}.usdz", "mattes/hand/"):
+            self.assertIn(said, words)
+        # The third picture shows the shot's seventh frame, at half size; the camera is that of the same pictures.
+        self.assertEqual(matte.shape, (SIZE[1] // 2, SIZE[0] // 2))
+        self.assertEqual((int(matte[35, 32]), int(matte[35, 34]), int(matte[35, 72])), (0, 255, 255))
+        found = sources.camera("motion-1")
+        assert found is not None
+        self.assertEqual(camera.size, (SIZE[0] // 2, SIZE[1] // 2))
+        np.testing.assert_allclose(camera.position, found.room.points(found.track.position[4:]), atol=1e-6)
+        np.testing.assert_allclose(camera.focal, found.track.focal[4:] / 2, rtol=1e-5)
+
+    def test_keys_and_steadying_as_files(self) -> None:
+        shot = self.crate()
+        keys = [{"frame": 0, "value": 0.0, "ease": "linear"}, {"frame": 10, "value": 100.0}]
+        fill = {"kind": "fill", "id": "wash", "name": "Red", "opacity": {"keys": keys}}
+        self.edit(shot, {"op": "add", "path": "/stack/0", "value": fill})
+        text = self.page.get(f"/shots/{shot}/curves/wash/curves.csv").content.decode()
+        self.assertEqual(text.splitlines()[6], "5,50")
+        changed = {"name": "curves.csv", "text": text.replace("5,50", "5,80")}
+        self.page.json("POST", f"/shots/{shot}/curves/wash", changed)
+        layer = read_shot(self.page.json("GET", f"/shots/{shot}")["document"]).stack[0]
+        self.assertEqual(value_at(layer.opacity, 5), 80)
+        self.page.json("POST", f"/shots/{shot}/curves/wash", {"name": "x", "text": "frame,nothing\n0,1\n"}, status=400)
+        self.page.json("GET", f"/shots/{shot}/curves/finish/curves.json", status=400)
+        self.page.json("GET", f"/shots/{shot}/view/moves.csv", status=400)
 
 
 class Slow(WithCrate):

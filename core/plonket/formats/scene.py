@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Literal
 
@@ -57,6 +57,15 @@ class Scene:
     name: str = "camera"
     placed: Sequence[Placed] = ()
     lights: Sequence[SetLight] = ()
+
+    def cut(self, start: int, stop: int) -> Scene:
+        """Frames start..stop-1 of it, which count from 0 then."""
+        part = slice(start, stop)
+        return replace(
+            self, track=self.track.at_moments(np.arange(start, stop, dtype=np.float64)),
+            placed=[replace(one, stands=one.stands[part]) for one in self.placed],
+            lights=[replace(one, stands=one.stands[part], light=one.light[part]) for one in self.lights],
+        )  # fmt: skip
 
     def frames(self) -> np.ndarray:
         """The frames of which the camera is known."""

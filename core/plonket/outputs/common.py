@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
@@ -37,12 +37,19 @@ class Piece:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Sheet:
-    """What is known when the pieces are joined: `sound` lies under all of it, or None."""
+    """What is known when the pieces are joined.
+
+    Attributes
+    ----------
+    sound : lies under all of it, or None. beside : places in a folder, and what belongs there beside the pictures, if those are
+    the layers of a shot: its cameras, what was picked out; asked for by whether each is wanted.
+    """
 
     size: tuple[int, int]
     rate: Fraction
     sound: Sound | None = None
     work: Work = field(default_factory=Work)
+    beside: Callable[[bool, bool], Iterable[tuple[str, bytes]]] = lambda _cameras, _mattes: ()
 
 
 class PieceWriter(Protocol):

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import json
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -73,9 +72,6 @@ def folder_of(layer: LayerBase) -> str:
 
 
 PAGE = "passes.json"
-HOW = ("From the base up: result = light + result x (1 - matte - shadow), linear light; other blends than normal are named. "
-       "The finish of the shot comes after that and is not in these pictures.")
-
 
 def write_frame(out: Path, number: int, passes: FramePasses, kind: str, wanted: Sequence[str]) -> list[dict[str, str]]:
     """Write a frame's parts below a folder; returns what is to be said of its layers, the lowest first.
@@ -99,16 +95,6 @@ def write_frame(out: Path, number: int, passes: FramePasses, kind: str, wanted: 
 def _told(one: LayerPasses) -> dict[str, str]:
     assert one.layer is not None
     return {"folder": one.name, "name": one.layer.name, "kind": one.layer.kind, "blend": one.blend}
-
-
-def page_of(
-    layers: Mapping[str, Mapping[str, str]], *, first: int, frames: int, fps: str, kind: str, wanted: Sequence[str]
-) -> str:
-    """The page that says how the parts go together; `layers` by folder, in order."""
-    return json.dumps({
-        "first_frame": first, "frames": frames, "fps": fps, "passes": list(wanted), "format": kind, "base": BASE,
-        "layers": list(layers.values()), "how": HOW,
-    }, indent=1)  # fmt: skip
 
 
 def _base_of(passes: FramePasses) -> LayerPasses:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 import shutil
 import zipfile
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Literal
 
@@ -13,7 +15,8 @@ from plonket.document.delivery import OutputBase
 from plonket.document.kinds import OUTPUTS, OutputEntry
 from plonket.media.failures import media_errors
 from plonket.outputs.common import Piece, Sheet, Writing
-from plonket.outputs.layers import PAGE, page_of, write_frame
+from plonket.outputs.layers import PAGE, write_frame
+from plonket.outputs.layers_page import WORDS, About, page_of, words_of
 from plonket.outputs.picture import Finished
 
 NOTE = "order.json"
@@ -31,6 +34,10 @@ class Parts(OutputBase):
     matte: bool = switch(True, label="Mattes", group="File", help="What each layer covers.")
     depth: bool = switch(True, label="Depth", group="File", when=EXR, help="Metres along the camera's axis, where known.")
     normals: bool = switch(False, label="Normals", group="File", when=EXR, help="Which way surfaces face.")
+    cameras: bool = switch(True, label="Cameras", group="File",
+                           help="As JSON, GLB and USDZ with what stands in their rooms, and how lenses bend.")  # fmt: skip
+    picked: bool = switch(True, label="Things picked out", group="File",
+                          help="Each matte among the motions, a picture a frame.")  # fmt: skip
 
 
 def wanted_by(output: Parts) -> list[str]:
@@ -74,22 +81,57 @@ def _joined(output: Parts, pieces: list[Path], out: Path, sheet: Sheet) -> None:
         start, end = about["start"], about["end"]
         for told in about["layers"]:
             order.setdefault(told["folder"], told)
-    page = page_of(
-        order, first=start, frames=end, fps=str(sheet.rate), kind=output.picture, wanted=wanted_by(output)
-    )  # fmt: skip
     files = sorted((file.relative_to(piece), file) for piece in pieces for file in piece.rglob("*.*") if file.name != NOTE)
-    with media_errors(out, "written"):
-        if out.suffix.lower() == ".zip":
-            with zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as box:
-                for place, file in files:
-                    sheet.work.check_cancelled()
-                    box.write(file, place.as_posix())
-                box.writestr(PAGE, page)
-            return
+    with media_errors(out, "written"), _folder(out) as folder:
         for place, file in files:
-            (out / place).parent.mkdir(parents=True, exist_ok=True)
-            shutil.copyfile(file, out / place)
-        (out / PAGE).write_text(page)
+            sheet.work.check_cancelled()
+            folder.copy(place, file)
+        more = []
+        for name, data in sheet.beside(output.cameras, output.picked):
+            sheet.work.check_cancelled()
+            folder.write(Path(name), data)
+            more.append(name)
+        about = About(first=start, frames=end, fps=str(sheet.rate), size=sheet.size, kind=output.picture,
+                      wanted=wanted_by(output), layers=list(order.values()), beside=more)  # fmt: skip
+        folder.write(Path(PAGE), page_of(about).encode())
+        folder.write(Path(WORDS), words_of(about).encode())
+
+
+class _Plain:
+    """A folder."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+
+    def copy(self, place: Path, file: Path) -> None:
+        (self._path / place).parent.mkdir(parents=True, exist_ok=True)
+        shutil.copyfile(file, self._path / place)
+
+    def write(self, place: Path, data: bytes) -> None:
+        (self._path / place).parent.mkdir(parents=True, exist_ok=True)
+        (self._path / place).write_bytes(data)
+
+
+class _Box:
+    """The same in a ZIP, stored as it is."""
+
+    def __init__(self, box: zipfile.ZipFile) -> None:
+        self._box = box
+
+    def copy(self, place: Path, file: Path) -> None:
+        self._box.write(file, place.as_posix())
+
+    def write(self, place: Path, data: bytes) -> None:
+        self._box.writestr(zipfile.ZipInfo(place.as_posix()), data)
+
+
+@contextmanager
+def _folder(out: Path) -> Iterator[_Plain | _Box]:
+    if out.suffix.lower() != ".zip":
+        yield _Plain(out)
+        return
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as box:
+        yield _Box(box)
 
 
 OUTPUTS.add(OutputEntry(

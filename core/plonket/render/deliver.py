@@ -31,6 +31,7 @@ from plonket.outputs.common import Piece, Sheet
 from plonket.outputs.h264 import H264
 from plonket.outputs.picture import Finished
 from plonket.outputs.prores import ProRes4444
+from plonket.render.beside import beside_layers
 from plonket.render.frame import in_order, render_frame, render_light, scaled_size
 from plonket.render.framing import boxes_of, frame_of, framed, pixels_of
 from plonket.render.passes import frame_passes
@@ -151,12 +152,16 @@ def _wants_light(output: OutputBase, frame: DeliveryFrame | None) -> bool:
 
 def finish(
     shot: Shot, output: OutputBase, pieces: list[Path], out: Path, *, start: int, stop: int, sound: Sound | None,
-    scale: float = 1.0, work: Work | None = None,
+    scale: float = 1.0, work: Work | None = None, sources: ShotSources | None = None,
 ) -> None:  # fmt: skip
-    """The pieces of a file, in their order, joined to `out`."""
+    """The pieces of a file, in their order, joined to `out`; with `sources`, what goes along with layers lies beside them."""
     assert shot.footage is not None
     heard = sound if "sound" in OUTPUTS.of(output).traits else None
-    sheet = Sheet(size=delivery_size(shot, output, scale), rate=shot.footage.fps, sound=heard, work=work or Work())
+    sheet = Sheet(
+        size=delivery_size(shot, output, scale), rate=shot.footage.fps, sound=heard, work=work or Work(),
+        beside=lambda cameras, mattes: () if sources is None else beside_layers(
+            sources, start=start, stop=stop, scale=scale, cameras=cameras, mattes=mattes),
+    )  # fmt: skip
     OUTPUTS.of(output).joined(output, pieces, out, sheet)
 
 
@@ -181,7 +186,9 @@ def deliver(
         piece = Path(aside) / "piece"
         write_pieces(shot, sources, [output], lambda _: piece, start=start, stop=stop, began=start, scale=scale, work=work)
         ready = out if is_folder else Path(aside) / f"ready{out.suffix}"
-        finish(shot, output, [piece], ready, start=start, stop=stop, sound=sound, scale=scale, work=work)
+        finish(
+            shot, output, [piece], ready, start=start, stop=stop, sound=sound, scale=scale, work=work, sources=sources,
+        )  # fmt: skip
         if not is_folder:
             shutil.move(ready, out)
 

@@ -20,7 +20,8 @@ from plonket.image.picture import Picture, windowed
 from plonket.layers.hidden import spot_nearness
 from plonket.layers.sources import Sources
 from plonket.media.failures import media_errors
-from plonket.outputs.layers import ONLY_EXR, PAGE, PASSES, FramePasses, LayerPasses, folder_of, page_of, write_frame
+from plonket.outputs.layers import ONLY_EXR, PAGE, PASSES, FramePasses, LayerPasses, folder_of, write_frame
+from plonket.outputs.layers_page import WORDS, About, page_of, words_of
 from plonket.render.frame import checked_frame, lies, scaled_size, under_stack
 from plonket.render.inverse_depth import inverse_depth_for
 from plonket.render.stack import drawn, lay_stack
@@ -109,5 +110,7 @@ def write_passes(
                 order.setdefault(told["folder"], told)
         work.progress(frame - start + 1, stop - start)
     with media_errors(out, "written"):
-        page = page_of(order, first=start, frames=stop - start, fps=str(footage.fps), kind=kind, wanted=wanted)
-        (out / PAGE).write_text(page)
+        about = About(first=start, frames=stop - start, fps=str(footage.fps), kind=kind, wanted=wanted,
+                      layers=list(order.values()), size=scaled_size((footage.width, footage.height), scale))  # fmt: skip
+        (out / PAGE).write_text(page_of(about))
+        (out / WORDS).write_text(words_of(about))

@@ -636,6 +636,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/curves/{owner}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring In Curves
+         * @description Keys for numbers of a thing, by the names that they have in a file.
+         */
+        post: operations["shots_curves_bring_in_curves"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/curves/{owner}/curves.{form}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Curves
+         * @description The keyed numbers of a layer, treatment, perch, motion, delivery frame, of the finish or the footage.
+         */
+        get: operations["shots_curves_curves"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/deliver": {
         parameters: {
             query?: never;
@@ -1771,6 +1811,26 @@ export interface paths {
          * @description The view as the plate is treated now or was in revision `number`; empty lists when nothing treats it.
          */
         get: operations["shots_plate_view"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/view/moves.{form}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Moves
+         * @description How each frame of the shot is moved by steadying; as JSON it comes back as a plane.
+         */
+        get: operations["shots_curves_moves"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3311,6 +3371,16 @@ export interface components {
              * @default true
              */
             shown: boolean;
+        };
+        /** CurvesIn */
+        CurvesIn: {
+            /** Name */
+            name: string;
+            /**
+             * Text
+             * @description JSON or CSV, as they are written
+             */
+            text: string;
         };
         /**
          * CutOut
@@ -7447,6 +7517,11 @@ export interface components {
          */
         Parts: {
             /**
+             * Cameras
+             * @default true
+             */
+            cameras: boolean;
+            /**
              * Depth
              * @default true
              */
@@ -7480,6 +7555,11 @@ export interface components {
              * @default false
              */
             normals: boolean;
+            /**
+             * Picked
+             * @default true
+             */
+            picked: boolean;
             /**
              * Picture
              * @default exr
@@ -12207,6 +12287,55 @@ export interface operations {
             };
         };
     };
+    shots_curves_bring_in_curves: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                owner: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CurvesIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotOut"];
+                };
+            };
+        };
+    };
+    shots_curves_curves: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                owner: string;
+                form: "csv" | "json";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     deliveries_api_start_delivery: {
         parameters: {
             query?: never;
@@ -13695,6 +13824,27 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ViewOut"];
                 };
+            };
+        };
+    };
+    shots_curves_moves: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                form: "csv" | "json";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -7,7 +7,7 @@ import { useWorkspace } from "~/workspace/store";
 
 /** The path before and after over time, and how much is zoomed. */
 export function Path({ treatment }: { treatment: Steady | Handheld }) {
-  const { record } = useOpenShot();
+  const { record, shotId } = useOpenShot();
   const frame = useWorkspace((s) => s.frame);
   const { data } = useQuery(viewQuery(record));
   const footage = record.document.footage!;
@@ -63,6 +63,23 @@ export function Path({ treatment }: { treatment: Steady | Handheld }) {
         )}
       </p>
       {data.says && <p className="mt-1 rounded-md bg-brick-2 px-2 py-1 text-xs text-brick">{data.says}</p>}
+      <p className="mt-2 flex items-center gap-1.5 text-xs text-ink-2">
+        As a file
+        {[
+          { form: "csv", label: "CSV" },
+          { form: "json", label: "JSON" },
+        ].map(({ form, label }) => (
+          <a
+            key={form}
+            className="rounded-[7px] border border-line bg-raise px-2 py-1"
+            href={`/api/shots/${shotId}/view/moves.${form}`}
+            title="How each frame is moved; the JSON comes back as a surface to steady by"
+            download
+          >
+            {label}
+          </a>
+        ))}
+      </p>
     </Group>
   );
 }

@@ -13,6 +13,7 @@ import {
   withNumbers,
 } from "~/workspace/timestrip/keyed";
 import { type Copied, keysAt, pasted, replacedKeys, stretched } from "~/workspace/timestrip/keyChanges";
+import { CurveFiles } from "~/workspace/timestrip/CurveFiles";
 import { KeyTools, rangeOf, rounded } from "~/workspace/timestrip/KeyParts";
 import { NumberCurve } from "~/workspace/timestrip/NumberCurve";
 import { type Scale, xOf } from "~/workspace/timestrip/scale";
@@ -355,6 +356,9 @@ export function KeyCurves({ scale, hidden }: { scale: Scale; hidden: string[] })
           </text>
         )}
       </svg>
+      <span className="absolute top-0.5 right-2 rounded-md border border-line bg-sheet p-0.5">
+        <CurveFiles owner={owner.id} any={numbers.length > 0} />
+      </span>
       {chosen.length > 0 && (
         <KeyTools ease={one} canPaste={clipboard !== null} onEase={ease} onCopy={copy} onPaste={paste} />
       )}
