@@ -31,6 +31,7 @@ class JobOut(Schema):
     done: int
     total: int
     seconds_left: float | None = Field(description="Estimated from the frames done so far")
+    rank: float = Field(description="Of open jobs of a kind the lowest is worked on first")
     message: str
     result: dict[str, Any]
 
@@ -44,7 +45,7 @@ def job_out(job: Job) -> JobOut:
         id=job.id, kind=cast(Any, job.kind), label=job.label, shot=job.shot_id, asset=job.asset_id,
         waiting=job.payload.get("shots", []), motion=job.payload.get("motion"), layer=job.payload.get("layer"),
         state=cast(Any, job.state), done=job.done, total=job.total, seconds_left=left,
-        message=job.message, result=job.result,
+        rank=job.rank, message=job.message, result=job.result,
     )  # fmt: skip
 
 
@@ -68,6 +69,16 @@ def stop(request: HttpRequest, job_id: uuid.UUID) -> Any:
 def retry(request: HttpRequest, job_id: uuid.UUID) -> Any:
     """Try a stopped or failed job again."""
     return job_out(queue.retry(job_id))
+
+
+class PlaceIn(Schema):
+    sooner: bool = Field(description="Before the one that comes before it; else after the one after")
+
+
+@router.post("/jobs/{job_id}/place", response=JobOut)
+def place(request: HttpRequest, job_id: uuid.UUID, body: PlaceIn) -> Any:
+    """Have an open job come sooner or later among those of its kind."""
+    return job_out(queue.put_elsewhere(job_id, body.sooner))
 
 
 @router.get("/jobs/{job_id}/partial", response=list[dict[str, Any]])

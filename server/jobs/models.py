@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 import uuid
 
 from django.db import models, transaction
@@ -43,6 +44,8 @@ class Job(models.Model):
     done = models.IntegerField(default=0)
     total = models.IntegerField(default=0)
     message = models.TextField(blank=True, default="")
+    rank = models.FloatField(default=time.time, db_index=True)
+    """Of those of its kind the lowest comes first: when it was begun, unless a creator put it elsewhere."""
     created = models.DateTimeField(auto_now_add=True)
     started = models.DateTimeField(null=True)
     finished = models.DateTimeField(null=True)

@@ -90,6 +90,22 @@ def retry(job_id: uuid.UUID) -> Job:
     return job
 
 
+def put_elsewhere(job_id: uuid.UUID, sooner: bool) -> Job:
+    """Change places with the open job of its kind that comes before, or after; nothing changes where there is none."""
+    with transaction.atomic():
+        job = find_job(job_id)
+        others = Job.objects.select_for_update().filter(kind=job.kind, state__in=Job.OPEN).exclude(pk=job_id)
+        before, after = others.filter(rank__lt=job.rank).order_by("-rank"), others.filter(rank__gt=job.rank).order_by("rank")
+        other = (before if sooner else after).first()
+        if other is None or job.state not in Job.OPEN:
+            return job
+        job.rank, other.rank = other.rank, job.rank
+        for one in (job, other):
+            one.save(update_fields=["rank"])
+            tell_job(one)
+    return job
+
+
 def tell_job(job: Job) -> None:
     from jobs.api import job_out
 

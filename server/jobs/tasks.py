@@ -8,11 +8,11 @@ import logging
 import threading
 import time
 import uuid
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 from celery import shared_task
 from django.db import DatabaseError, InterfaceError, OperationalError, close_old_connections, connection, transaction
-from django.db.models import Q, Sum
+from django.db.models import Case, Q, Sum, Value, When
 from django.utils import timezone
 
 from jobs.models import Chunk, Job
@@ -27,23 +27,61 @@ STALE = timedelta(seconds=15)
 BEAT_S = 3.0
 REPORT_S = 0.25
 MOST_TRIES = 4
+MOST_LOOKS = 40
 DISK_FULL = "The disk is full. What was made so far is kept; free some space and try again."
 TOO_OFTEN = "This work ended several times without a result. Try again, or a shorter range."
 log = logging.getLogger(__name__)
 
 
+PATIENT = {Job.Kind.AHEAD: 1, Job.Kind.PACK: 2, Job.Kind.DELIVER: 2}
+"""Kinds of work that a creator does not sit and wait for, and how far they stand back behind what is waited for."""
+
+
 @shared_task(name="jobs.run_chunk")
-def run_chunk(chunk_id: int | None) -> None:
-    """Run one chunk, and the job's final one after the last. Safe to be delivered twice: only one worker can hold a claim."""
-    while chunk_id is not None:
-        chunk_id = _run(chunk_id)
+def run_chunk(chunk_id: int) -> None:
+    """Run the piece that should come next, and a job's final one after the last of its pieces.
 
-
-def _run(chunk_id: int) -> int | None:
-    """Run a chunk; returns the one that should follow at once."""
+    The piece that was handed out only says that there is something to do: the broker hands out in the order in which work was
+    begun, while what a creator waits for, or has put first, comes first. As many are handed out as wait, so each finds its
+    worker. Safe to be delivered twice: only one worker can hold a claim.
+    """
     claim = str(uuid.uuid4())
-    if not _take(chunk_id, claim):
-        return None
+    following = _taken(chunk_id, claim)
+    while following is not None:
+        following = _run(following, claim)
+        if following is not None and not _take(following, claim):
+            return
+
+
+def _taken(handed_out: int, claim: str) -> int | None:
+    """The chunk that was claimed in place of the one that was handed out; None where there is nothing to do."""
+    if Chunk.objects.filter(pk=handed_out, final=True).exists():
+        return handed_out if _take(handed_out, claim) else None
+    for _ in range(MOST_LOOKS):
+        first = _first_ready()
+        if first is None or _take(first, claim):
+            return first
+        # Another worker was quicker.
+    return None
+
+
+def _first_ready() -> int | None:
+    """The piece that nobody works on and that should come first."""
+    back = Case(*(When(job__kind=kind, then=Value(far)) for kind, far in PATIENT.items()), default=Value(0))
+    ready = Chunk.objects.filter(_free(timezone.now()), OPEN_JOB, final=False).annotate(back=back)
+    return ready.order_by("back", "job__rank", "position").values_list("pk", flat=True).first()
+
+
+OPEN_JOB = Q(job__state__in=(Job.State.QUEUED, Job.State.RUNNING))
+
+
+def _free(now: datetime) -> Q:
+    """Chunks that nobody works on."""
+    return Q(state=Chunk.State.WAITING) | Q(state=Chunk.State.RUNNING, heartbeat__lt=now - STALE)
+
+
+def _run(chunk_id: int, claim: str) -> int | None:
+    """Run a chunk that was claimed; returns the one that should follow at once."""
     chunk = Chunk.objects.select_related("job", "job__shot", "job__asset").get(pk=chunk_id)
     job = chunk.job
     handler = HANDLERS[job.kind]
@@ -82,9 +120,7 @@ def _failed(chunk: Chunk) -> None:
 def _take(chunk_id: int, claim: str) -> bool:
     now = timezone.now()
     with transaction.atomic():
-        free = Q(state=Chunk.State.WAITING) | Q(state=Chunk.State.RUNNING, heartbeat__lt=now - STALE)
-        open_job = Q(job__state__in=(Job.State.QUEUED, Job.State.RUNNING))
-        found = Chunk.objects.select_for_update().filter(free, open_job, pk=chunk_id).first()
+        found = Chunk.objects.select_for_update().filter(_free(now), OPEN_JOB, pk=chunk_id).first()
         if found is None:
             return False
         if found.final and found.job.pieces.exclude(state=Chunk.State.DONE).exists():

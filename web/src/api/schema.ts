@@ -284,6 +284,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/jobs/{job_id}/place": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Place
+         * @description Have an open job come sooner or later among those of its kind.
+         */
+        post: operations["jobs_api_place"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/retry": {
         parameters: {
             query?: never;
@@ -5556,6 +5576,11 @@ export interface components {
             message: string;
             /** Motion */
             motion: string | null;
+            /**
+             * Rank
+             * @description Of open jobs of a kind the lowest is worked on first
+             */
+            rank: number;
             /** Result */
             result: {
                 [key: string]: unknown;
@@ -7996,6 +8021,14 @@ export interface components {
                 number,
                 number
             ] | null;
+        };
+        /** PlaceIn */
+        PlaceIn: {
+            /**
+             * Sooner
+             * @description Before the one that comes before it; else after the one after
+             */
+            sooner: boolean;
         };
         /** PlaceOut */
         PlaceOut: {
@@ -11735,6 +11768,32 @@ export interface operations {
                     "application/json": {
                         [key: string]: unknown;
                     }[];
+                };
+            };
+        };
+    };
+    jobs_api_place: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlaceIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobOut"];
                 };
             };
         };

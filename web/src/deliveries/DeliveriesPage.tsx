@@ -1,14 +1,14 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { Trash2 } from "lucide-react";
+import { ChevronDown, ChevronUp, Trash2 } from "lucide-react";
 import { Link } from "wouter";
-import { type Delivery, answered, api } from "~/api/client";
+import { type Delivery, type Job, answered, api } from "~/api/client";
 import { useLive } from "~/api/events";
 import { useAllJobs, useDeliveries } from "~/api/queries";
 import { PageFrame } from "~/app/PageFrame";
 import { Button } from "~/ui/Button";
 import { complain, mention } from "~/ui/Notices";
 import { Progress } from "~/ui/Progress";
-import { retryJob, stopJob } from "~/workspace/actions/jobs";
+import { placeJob, retryJob, stopJob } from "~/workspace/actions/jobs";
 
 const ROW = "mb-3 flex items-center gap-3 rounded-lg border border-line bg-raise p-3";
 
@@ -29,18 +29,22 @@ export function DeliveriesPage() {
   };
   const { data: known = [] } = useAllJobs();
   const every = { ...Object.fromEntries(known.map((j) => [j.id, j])), ...jobs };
-  // In the order in which they were begun: that is the order in which they are made.
-  const order = known.map((j) => j.id).reverse();
   const deliveries = Object.values(every)
     .filter((j) => j.kind === "deliver" && j.state !== "done")
-    .sort((p, q) => order.indexOf(p.id) - order.indexOf(q.id));
+    .sort((p, q) => p.rank - q.rank);
   const working = deliveries.filter((j) => ["queued", "running", "stopping"].includes(j.state));
   const halted = deliveries.filter((j) => ["stopped", "failed"].includes(j.state) && jobs[j.id]);
   return (
     <PageFrame title="Deliveries">
       {error && <p className="text-brick">{error.message}</p>}
-      {working.map((job) => (
+      {working.map((job, at) => (
         <div key={job.id} className={ROW} data-testid="delivering">
+          {working.length > 1 && (
+            <span className="flex flex-col">
+              <Place job={job} sooner disabled={at === 0} />
+              <Place job={job} sooner={false} disabled={at === working.length - 1} />
+            </span>
+          )}
           <b className="whitespace-nowrap">{job.label}</b>
           <Progress done={job.done} total={job.total} label={job.label} />
           <span className="num whitespace-nowrap">
@@ -120,6 +124,22 @@ export function DeliveriesPage() {
         })}
       </ul>
     </PageFrame>
+  );
+}
+
+/** Has a delivery made before the one above it, or after the one below. */
+function Place({ job, sooner, disabled }: { job: Job; sooner: boolean; disabled: boolean }) {
+  const Arrow = sooner ? ChevronUp : ChevronDown;
+  return (
+    <button
+      className="text-ink-2 hover:text-tide disabled:opacity-30"
+      aria-label={`Make ${job.label} ${sooner ? "sooner" : "later"}`}
+      title={sooner ? "Sooner" : "Later"}
+      disabled={disabled}
+      onClick={() => void placeJob(job.id, sooner)}
+    >
+      <Arrow className="size-4" />
+    </button>
   );
 }
 

@@ -139,3 +139,14 @@ export async function retryJob(id: string): Promise<void> {
     say(error);
   }
 }
+
+/** Have open work come before, or after, what stands beside it in line. */
+export async function placeJob(id: string, sooner: boolean): Promise<void> {
+  try {
+    const params = { path: { job_id: id } };
+    const job = await answered(api.POST("/api/jobs/{job_id}/place", { params, body: { sooner } }));
+    useLive.setState((s) => ({ jobs: { ...s.jobs, [job.id]: job } }));
+  } catch (error) {
+    say(error);
+  }
+}
