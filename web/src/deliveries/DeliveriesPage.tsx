@@ -49,7 +49,9 @@ export function DeliveriesPage() {
           <Progress done={job.done} total={job.total} label={job.label} />
           <span className="num whitespace-nowrap">
             {job.state === "queued" ? "waits" : `${job.done} / ${job.total}`}
-            {job.seconds_left !== null && ` · ${Math.max(1, Math.round(job.seconds_left))} s left`}
+            {at === 0 &&
+              job.seconds_left !== null &&
+              ` · ${Math.max(1, Math.round(job.seconds_left))} s left`}
           </span>
           <Button title="Frames that are finished are kept" onClick={() => void stopJob(job.id)}>
             Pause
