@@ -22,7 +22,7 @@ from plonket.document.operations import fresh_id, fresh_name
 from plonket.document.shot import Shot as Document
 from plonket.document.shot import read_shot
 from plonket.image.picture import premultiplied
-from plonket.keying.sky import find_sky
+from plonket.keying.sky import below_sky, find_sky
 from plonket.media.blank import write_blank, write_held
 from plonket.media.stills import read_straight
 from plonket_server import store
@@ -151,10 +151,13 @@ def sky_values(document: Document) -> dict[str, Any]:
     step = (last - first) / max(count - 1, 1)
     sky = find_sky([clip.rgb(first + round(k * step)) for k in range(count)])
     values: dict[str, Any] = {"key": sky.key.model_dump(mode="json")}
-    foot = (sky.foot + 0.25 * FEATHER) * footage.height
-    if foot < 0.97 * footage.height:
+    line = below_sky(sky, FEATHER)
+    if line is not None:
+        w, h = footage.width, footage.height
+        corners = [*(line * (w, h)).tolist(), ((1 + FEATHER) * w, (1 + FEATHER) * h), (-FEATHER * w, (1 + FEATHER) * h)]
+        points = [{"x": round(x, 1), "y": round(y, 1)} for x, y in corners]
         values["masks"] = [{
-            "kind": "graded", "id": "mask-1", "name": "Below the sky", "mode": "keep", "from_x": 0.0, "to_x": 0.0,
-            "from_y": round(foot + FEATHER * footage.height, 1), "to_y": round(foot, 1),
+            "kind": "outline", "id": "mask-1", "name": "Below the sky", "mode": "keep", "soft": round(FEATHER * h, 1),
+            "outline": {"keys": [{"frame": 0, "points": points}]},
         }]  # fmt: skip
     return values

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from plonket.base.colour import LUMA, encode, linear_from_codes
-from plonket.base.conventions import F32, U8
+from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import Degenerate
 from plonket.document.bases import KeyBase
 from plonket.document.kinds import KEYS
@@ -30,6 +30,11 @@ TRIED = 4000
 """Pixels of either side on which keys are tried."""
 LARGER = 0.25
 """How much less wrong a key must be to win over one for a sky that is larger by the whole picture."""
+ASIDE = 0.025
+"""Share of the width by which the sky may be farther to either side than in the frames that were looked at."""
+SIMPLER = 0.02
+PIECE = 0.2
+"""Share of the largest piece of a sky that any other has at least."""
 MOST_WRONG = 0.2
 """Share of sky and of what is before it that a key may take for the other."""
 
@@ -40,12 +45,14 @@ class Sky:
 
     Attributes
     ----------
-    key : takes it off. foot : how far down it reaches anywhere, as a part of the picture's height. share : how much of the
+    key : takes it off. foot : how far down it reaches anywhere, as a part of the picture's height. feet : (`WIDTH`,) the same
+        for each column of a reduced picture, in any of the frames; nought where there is none. share : how much of the
         picture it is. wrong : mean share of sky and of what is before it that the key takes for the other.
     """
 
     key: KeyBase
     foot: float
+    feet: F64
     share: float
     wrong: float
 
@@ -68,15 +75,16 @@ def find_sky(pictures: Sequence[U8]) -> Sky:
     for step in STEPS:
         borders = [_borders(steep, step) for steep in steeps]
         for tones in _tones(lights, borders):
-            sky, ground, feet = [], [], []
+            sky, ground, feet, lowest = [], [], [], np.zeros(WIDTH)
             for light, border in zip(lights, borders, strict=True):
                 h = len(light)
-                own = np.where(_is_of(light, border, tones), border, 0)
+                own = _together(np.where(_is_of(light, border, tones), border, 0))
                 rows, foot = np.arange(h)[:, None], float(np.quantile(own[own > 0], 0.98)) if own.any() else 0.0
                 sky.append(light[rows < own[None] - 1])
                 # What lies further down is kept whatever it looks like.
                 ground.append(light[(rows > own[None] + 1) & (rows < foot + 1)])
                 feet.append(foot / h)
+                lowest = np.maximum(lowest, np.minimum(own, foot) / h)
             above, below = np.concatenate(sky), np.concatenate(ground)
             share = len(above) / sum(light[..., 0].size for light in lights)
             if not LEAST < share < MOST or len(below) < LEAST_BEFORE:
@@ -86,13 +94,33 @@ def find_sky(pictures: Sequence[U8]) -> Sky:
                 wrong = _wrong(key, some, other)
                 # Of two that are about as good, the one that is more of a sky.
                 if best is None or wrong - LARGER * share < best.wrong - LARGER * best.share:
-                    best = Sky(key=key, foot=max(feet), share=share, wrong=wrong)
+                    best = Sky(key=key, foot=max(feet), feet=lowest, share=share, wrong=wrong)
     if best is None:
         raise Degenerate("sky.none", "No sky was found at the top of the picture. Choose a key by hand, and pick its colour.")
     if best.wrong > MOST_WRONG:
         raise Degenerate("sky.alike", "The sky looks too much like what is before it to be told by brightness or colour."
                                       " Bring forward what stands before it with strokes.")  # fmt: skip
     return best
+
+
+def below_sky(sky: Sky, margin: float) -> F64 | None:
+    """(n, 2) a line from left to right, in parts of the picture's width and height, below which there is no sky in any of the
+    frames: at least `margin` of the height under it, and some way beside it. None where the sky may be everywhere.
+
+    Where a wall is as bright as the sky, no key can tell it; but no sky stands over its columns.
+    """
+    if sky.foot + margin > 0.97:
+        return None
+    wide = 2 * round(ASIDE * WIDTH) + 1
+    feet = np.asarray(cv2.dilate(sky.feet[None].astype(np.float32), np.ones((1, wide), np.uint8))[0], np.float64)
+    line = np.where(feet > 0, feet + margin, -margin)
+    x = (np.arange(WIDTH) + 0.5) / WIDTH
+    whole = np.stack([np.r_[-ASIDE, x, 1 + ASIDE], np.r_[line[0], line, line[-1]]], axis=1)
+    # With fewer corners, none of them over the line.
+    few = cv2.approxPolyDP(whole.astype(np.float32), SIMPLER, closed=False)[:, 0].astype(np.float64)
+    short = np.interp(whole[:, 0], few[:, 0], few[:, 1]) - whole[:, 1]
+    few[1:-1, 1] += np.where(few[1:-1, 1] > 0, max(0.0, -float(short[whole[:, 1] > 0].min(initial=0))), 0)
+    return few
 
 
 def _borders(steep: F32, step: float) -> NDArray[np.int_]:
@@ -120,6 +148,18 @@ def _is_of(light: F32, border: NDArray[np.int_], tones: tuple[float, float]) -> 
     above = np.arange(len(light))[:, None] < np.maximum(border[None] - 1, 1)
     within = (seen > tones[0]) & (seen < tones[1]) & above
     return np.asarray(within.sum(axis=0) > 0.7 * above.sum(axis=0))
+
+
+def _together(own: NDArray[np.int_]) -> NDArray[np.int_]:
+    """Columns that hang together in pieces of some size: a bright window or a strip of wall at the picture's top is no sky."""
+    edges = np.flatnonzero(np.diff(np.r_[0, own > 0, 0]))
+    runs = [(int(own[a:b].sum()), slice(a, b)) for a, b in zip(edges[::2], edges[1::2], strict=True)]
+    least = PIECE * max((area for area, _ in runs), default=0)
+    out = own.copy()
+    for area, run in runs:
+        if area < least:
+            out[run] = 0
+    return out
 
 
 def _reduced(rgb: U8) -> F32:
