@@ -7,15 +7,18 @@ import unittest
 import cv2
 import numpy as np
 
-from plonket.base.colour import decode, encode
-from plonket.base.conventions import F32, U8
+from plonket.base.colour import decode, encode, opaque_from_codes
+from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import BadInput
+from plonket.base.fields import value_at
 from plonket.document.follow import Follow
 from plonket.document.shot import Footage, Shot
 from plonket.image.grain import BANDS, RINGS, GrainProfile
 from plonket.image.grain_in_space import grain_of
 from plonket.image.picture import StillSource
+from plonket.layers.plate import PlateLayer
 from plonket.layers.still import StillLayer
+from plonket.looks.blur import Blur
 from plonket.looks.common import LookContext
 from plonket.looks.grain import Grain, run
 from plonket.media.lineup import line_up_pictures, line_up_sound
@@ -196,6 +199,42 @@ class Match(unittest.TestCase):
         self.assertGreater(tones[1].black, tones[0].black + 0.05)
         kinds = [look.kind for look in shot.stack[0].looks]
         self.assertEqual(kinds, ["white", "levels", "blur", "grain"])
+
+    def test_an_element_without_edges_of_its_own_goes_by_its_outline(self) -> None:
+        class Plain(Filmed):
+            def element(self, asset: str, frame: int, key: object = None, level: int = 0) -> StillSource:
+                flat = np.full((220, 300, 4), 190, np.uint8)
+                flat[..., 3] = 0
+                cv2.circle(flat, (150, 110), 90, (190, 190, 190, 255), -1, cv2.LINE_AA)
+                return StillSource(flat)
+
+        found = match_to_plate(element_shot(), Plain(), "l", 2)
+        blur = next(look for look in found.looks if isinstance(look, Blur))
+        self.assertAlmostEqual(value_at(blur.radius, 0) / Filmed.softness, 1, delta=0.25)
+
+    def test_what_was_brought_forward_tells_nothing_of_what_lies_behind_it(self) -> None:
+        class Halves(Filmed):
+            """Soft, but for a sharp half on the left."""
+
+            def plate(self, asset: str, frame: int) -> U8:
+                out = super().plate(asset, frame).copy()
+                out[:, :300] = np.repeat(blocks(5)[:, :300, None], 3, axis=2).astype(np.uint8)
+                return out
+
+            def plate_picture(self, frame: int, size: tuple[int, int], view: F64, key: object) -> F32:
+                return opaque_from_codes(self.plate("", frame))
+
+        corners = [{"x": -10, "y": -10}, {"x": 300, "y": -10}, {"x": 300, "y": 410}, {"x": -10, "y": 410}]
+        mask = {"kind": "outline", "id": "m", "name": "M", "outline": {"keys": [{"frame": 0, "points": corners}]}}
+        front = PlateLayer.model_validate({"kind": "plate", "id": "p", "name": "P", "masks": [mask]})
+        alone = element_shot()
+        behind = alone.model_copy(update={"stack": [front, *alone.stack]})
+        told = []
+        for shot in (alone, behind):
+            looks = match_to_plate(shot, Halves(), "l", 2).looks
+            told.append(next((value_at(one.radius, 0) for one in looks if isinstance(one, Blur)), 0.0))
+        self.assertLess(told[0], 0.6 * Filmed.softness, "sharp edges beside it would have it sharp")
+        self.assertAlmostEqual(told[1] / Filmed.softness, 1, delta=0.25)
 
     def test_matching_again_replaces_its_looks_and_keeps_ones_own(self) -> None:
         sources = Filmed()

@@ -35,7 +35,7 @@ def edge_width(code: F32, where: NDArray[np.bool_], along: F64 | None = None) ->
     px, py = xs[:, None] + nx[:, None] * reach, ys[:, None] + ny[:, None] * reach
     profile = cv2.remap(grey, px.astype(np.float32), py.astype(np.float32), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
     contrast = np.maximum.accumulate(profile, axis=1)[:, -1] - np.minimum.accumulate(profile, axis=1)[:, -1]
-    strong = contrast > max(24.0, float(np.quantile(contrast, 0.6)))
+    strong = contrast >= max(24.0, float(np.quantile(contrast, 0.6)))
     if strong.sum() < 20:
         return None
     sigma = contrast[strong] / (np.sqrt(2 * np.pi) * np.maximum(steep[ys, xs][strong], 1e-3))

@@ -6,6 +6,7 @@ out are ordinary looks, which can be changed afterwards.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import cv2
@@ -23,7 +24,7 @@ from plonket.image.colour_cast import camera_colours
 from plonket.image.grain import GrainProfile
 from plonket.image.grain_in_space import grain_of
 from plonket.image.grain_in_time import MeasuredGrain
-from plonket.image.picture import Picture
+from plonket.image.picture import Picture, windowed
 from plonket.layers.common import PictureLayer
 from plonket.layers.model import MeshLayer, stands
 from plonket.layers.solid import spot_inverse_depth
@@ -44,6 +45,8 @@ MARK = "match-"
 """Begins the ids of looks that matching made: matching again puts others in their place."""
 MOST_CAST = 0.35
 LEAST_EDGE_PX = 0.25
+RIM_PX = 3
+"""So near to what was brought forward its blur still tells."""
 SAME_DEPTH = 0.3
 """What is as far away, give or take this share, counts as its surroundings."""
 RENDERED_PX = 0.3
@@ -92,6 +95,7 @@ def match_to_plate(shot: Shot, sources: Sources, layer_id: str, frame: int) -> M
     code = np.asarray(encode(np.clip(straight, 0, 1)), np.float32)
     inside = cv2.erode(solid.astype(np.uint8), np.ones((5, 5), np.uint8)) > 0
     around, window = _around(picture, size)
+    around = _behind_too(around, window, shot.stack[:at], sources, frame, size, matrix)
     around = _as_far(around, window, layer, sources, frame, size, matrix)
     plate_code = np.asarray(plate[window] / 255, np.float32)
     out = Matched(looks=[])
@@ -99,7 +103,7 @@ def match_to_plate(shot: Shot, sources: Sources, layer_id: str, frame: int) -> M
     own_light = isinstance(layer, MeshLayer)
     whole = np.asarray(plate / 255, np.float32)
     first = [] if own_light else _toned(code, straight, solid, whole, (window, around), out)
-    last = _sharp(None if own_light else code, inside, plate_code, around, out)
+    last = _sharp(RENDERED_PX if own_light else _own_edges(code, inside, picture), plate_code, around, out)
     last += _grained(code, inside, plate, (window, around), sources.grain(shot.footage.asset), out)
     out.looks = [*first, *own, *last]
     if isinstance(layer, PictureLayer | MeshLayer):
@@ -118,6 +122,22 @@ def _around(picture: Picture, size: tuple[int, int]) -> tuple[NDArray[np.bool_],
     if around.mean() < 0.1:
         around[:] = True
     return around, np.s_[y0:y1, x0:x1]
+
+
+def _behind_too(
+    around: NDArray[np.bool_], window: tuple[slice, slice], nearer: Sequence[LayerBase], sources: Sources, frame: int,
+    size: tuple[int, int], view: F64,
+) -> NDArray[np.bool_]:  # fmt: skip
+    """Of the plate round it, what was not brought forward: that stands before it, in a focus and a light of its own."""
+    rows, columns = window
+    kept = around
+    for one in nearer:
+        if one.shown and one.is_there(frame) and "footage" in LAYERS.of(one).traits:
+            shape = (around.shape[1], around.shape[0])
+            part = windowed(drawn(one, sources, frame, size, view), columns.start, rows.start, shape)
+            rim = np.ones((2 * RIM_PX + 1, 2 * RIM_PX + 1), np.uint8)
+            kept = kept & (cv2.dilate((part[..., 3] > 0.02).astype(np.uint8), rim) == 0)
+    return kept if kept.sum() > max(3000, 0.08 * around.sum()) else around
 
 
 def _as_far(
@@ -188,11 +208,17 @@ def _hex(code: F64) -> str:
     return "#" + "".join(f"{int(np.clip(v * 255 + 0.5, 0, 255)):02x}" for v in code)
 
 
-def _sharp(
-    code: F32 | None, inside: NDArray[np.bool_], plate_code: F32, around: NDArray[np.bool_], out: Matched
-) -> list[Look]:
-    """Without an element's own picture its edges are as sharp as pixels are."""
-    mine = RENDERED_PX if code is None else edge_width(np.ascontiguousarray(code.mean(axis=2)) * 255, inside)
+def _own_edges(code: F32, inside: NDArray[np.bool_], picture: Picture) -> float | None:
+    """How wide an element's edges are: within it, or where there are too few, its outline."""
+    found = edge_width(np.ascontiguousarray(code.mean(axis=2)) * 255, inside)
+    if found is not None:
+        return found
+    outline = np.pad(picture.rgba[..., 3] * np.float32(255), 16)
+    return edge_width(np.ascontiguousarray(outline), np.ones(outline.shape, bool))
+
+
+def _sharp(mine: float | None, plate_code: F32, around: NDArray[np.bool_], out: Matched) -> list[Look]:
+    """As soft or as sharp as the plate's edges."""
     theirs = edge_width(np.ascontiguousarray(plate_code.mean(axis=2)) * 255, around)
     if mine is None or theirs is None:
         return []
