@@ -12,9 +12,9 @@ from plonket.base.conventions import F32, U8
 from plonket.base.errors import FormatError
 from plonket.room.meshes.boxed import usd_as_glb
 from plonket.room.meshes.creased import creased
-from plonket.room.meshes.gltf.materials import MOST_PIXELS, reduced
 from plonket.room.meshes.gltf.scene import MOST_FACES, read_gltf
 from plonket.room.meshes.mesh import PLAIN, Material, Mesh, Part, Texture
+from plonket.room.meshes.textures import check_texture, reduced
 from plonket.room.meshes.usd.opening import USD
 
 MODELS = (".glb", ".gltf", *USD, ".obj", ".ply", ".stl")
@@ -113,8 +113,7 @@ def _check_textures(material: Any) -> None:
     """Their sizes, before anything is decoded. Raises `FormatError`."""
     image = getattr(material, "image", None)
     width, height = (0, 0) if image is None else image.size
-    if width * height > MOST_PIXELS:
-        raise FormatError("model.texture", f"A texture of this model has {width} x {height} pixels. Make it smaller first.")
+    check_texture(width, height)
 
 
 def _pixels(image: Any) -> U8 | None:

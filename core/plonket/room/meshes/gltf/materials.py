@@ -8,17 +8,13 @@ from __future__ import annotations
 import io
 from typing import Any
 
-import cv2
 import numpy as np
 
 from plonket.base.conventions import U8
-from plonket.base.errors import FormatError
 from plonket.room.meshes.gltf.container import Container, table
 from plonket.room.meshes.mesh import Material, Texture
+from plonket.room.meshes.textures import read_texture
 
-MOST_PIXELS = 8192 * 8192
-LARGEST = 2048
-"""Textures are halved until neither side is larger: a picture shows no more."""
 WRAPS = {33071: "clamp", 33648: "mirror", 10497: "repeat"}
 
 
@@ -111,26 +107,11 @@ class Materials:
 
     def _picture(self, index: Any) -> U8:
         """(h, w, 4) of a picture, its size looked at before anything is decoded."""
-        from PIL import Image
-
         about = self._file.one("images", index)
         if index in self._pictures:
             return self._pictures[index]
         data = bytes(self._file.view(about["bufferView"])[0]) if "bufferView" in about else self._file.inline(about.get("uri"))
-        try:
-            with Image.open(io.BytesIO(data)) as image:
-                width, height = image.size
-                if width * height > MOST_PIXELS:
-                    raise FormatError(
-                        "model.texture", f"A texture of this model has {width} x {height} pixels. Make it smaller first."
-                    )  # fmt: skip
-                image.draft("RGB", (LARGEST, LARGEST))
-                pixels = np.array(image.convert("RGBA"), np.uint8)
-        except FormatError:
-            raise
-        except Exception as error:  # Pillow raises whatever its decoders do
-            raise self._file.broken("a texture could not be read") from error
-        self._pictures[index] = out = reduced(pixels)
+        self._pictures[index] = out = read_texture(io.BytesIO(data), self._file.broken("a texture could not be read"))
         return out
 
 
@@ -141,16 +122,6 @@ def transform_of(at: np.ndarray) -> dict[str, Any]:
     scale = np.hypot(down[0, :2], down[1, :2])
     turn = float(np.arctan2(-down[1, 0], down[0, 0]))
     return {"offset": [float(v) for v in down[:2, 2]], "scale": [float(v) for v in scale], "rotation": turn}
-
-
-def reduced(pixels: U8) -> U8:
-    """A texture (h, w, channels) no larger than needed."""
-    while max(pixels.shape[:2]) > LARGEST:
-        h, w = pixels.shape[:2]
-        pixels = cv2.resize(pixels, (max(w // 2, 1), max(h // 2, 1)), interpolation=cv2.INTER_AREA).reshape(
-            max(h // 2, 1), max(w // 2, 1), pixels.shape[2]
-        )
-    return pixels
 
 
 def _channels(texture: Texture | None, which: tuple[int, ...]) -> Texture | None:

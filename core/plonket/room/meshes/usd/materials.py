@@ -12,8 +12,8 @@ import numpy as np
 from plonket.base.colour import encode_8bit
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import FormatError
-from plonket.room.meshes.gltf.materials import LARGEST, MOST_PIXELS, reduced
 from plonket.room.meshes.mesh import Material, Texture
+from plonket.room.meshes.textures import read_texture
 
 if TYPE_CHECKING:
     from pxr import UsdShade
@@ -136,28 +136,14 @@ class UsdMaterials:
         return Found(self._read(place), CHANNELS.get(output, 0), gain, at, wrap, uv, raw)
 
     def _read(self, place: str) -> U8:
-        """(h, w, 4) of a picture, its size looked at before anything is decoded."""
-        from PIL import Image
-
+        """(h, w, 4) of a picture that came with the file."""
         if place in self._pictures:
             return self._pictures[place]
         path = Path(place)
         if not path.resolve().is_relative_to(self._folder):
             raise FormatError("model.beside", f"{self._name} names files outside itself.")
-        try:
-            with Image.open(path) as image:
-                width, height = image.size
-                if width * height > MOST_PIXELS:
-                    raise FormatError(
-                        "model.texture", f"A texture of this model has {width} x {height} pixels. Make it smaller first."
-                    )  # fmt: skip
-                image.draft("RGB", (LARGEST, LARGEST))
-                pixels = np.array(image.convert("RGBA"), np.uint8)
-        except FormatError:
-            raise
-        except Exception as error:  # Pillow raises whatever its decoders do
-            raise FormatError("model.unreadable", f"{self._name}: the texture {path.name} could not be read.") from error
-        self._pictures[place] = out = reduced(pixels)
+        broken = FormatError("model.unreadable", f"{self._name}: the texture {path.name} could not be read.")
+        self._pictures[place] = out = read_texture(path, broken)
         return out
 
 
