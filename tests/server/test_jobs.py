@@ -346,6 +346,20 @@ class Keeping(JobTest):
         job.refresh_from_db()
         self.assertEqual(job.state, "done")
 
+    def test_what_waits_its_turn_is_not_handed_out_again_and_again(self) -> None:
+        _, first = self.delivery(70)
+        _, second = self.delivery(70)
+        for job in (first, second):
+            self.forget_heartbeats(job)
+        now = timezone.now()
+        Chunk.objects.filter(job=first, final=False).update(state="running", claim="alive", heartbeat=now)
+        with mock.patch.object(keep_jobs, "WORKERS", 2), mock.patch.object(keep_jobs, "hand_out") as handed_out:
+            self.assertEqual(put_back(), 0, "both workers are at it")
+            one = first.pieces.order_by("position").first()
+            Chunk.objects.filter(pk=one.pk).update(state="done")
+            self.assertEqual(put_back(), 1, "one has nothing to do: the broker may have lost what was said to it")
+        self.assertIn(handed_out.call_args.args[0], set(second.pieces.values_list("pk", flat=True)))
+
     def test_every_open_job_is_told_however_many_ended_since(self) -> None:
         _, job = self.delivery()
         for _ in range(60):

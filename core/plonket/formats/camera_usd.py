@@ -10,6 +10,7 @@ import numpy as np
 
 from plonket.base.conventions import F64
 from plonket.base.errors import FormatError
+from plonket.base.isolated import call_apart
 from plonket.formats.camera_path import CameraPath, add_camera_format
 from plonket.formats.registry import Coming
 from plonket.formats.scene import Scene, SetLight, turned_about
@@ -24,6 +25,8 @@ APERTURE = 20.955
 BULB_M = 0.01
 """Half the width of a bulb, which the format has no other word for."""
 MOST_FRAMES = 200_000
+READ_S, READ_BYTES = 30, 6 * 1024**3
+"""Of processor time and memory, for reading a file that nobody has looked at yet, in a process of its own."""
 
 
 def write_camera_usd(scene: Scene, ending: str) -> bytes:
@@ -185,7 +188,8 @@ def _path_of(stage: Usd.Stage, camera: object, size: tuple[int, int]) -> CameraP
 
 
 def _path(coming: Coming) -> CameraPath:
-    return camera_path_of_usd(coming.data, (coming.footage.width, coming.footage.height))
+    size = (coming.footage.width, coming.footage.height)
+    return call_apart(camera_path_of_usd, coming.data, size, seconds=READ_S, most_bytes=READ_BYTES, what="This USD file")
 
 
 add_camera_format(

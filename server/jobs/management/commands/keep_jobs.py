@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import os
 import signal
 import threading
 import time
@@ -24,6 +25,8 @@ FIRST_S = 0.5
 LOOKS_S = 0.4
 """How often it is seen which step is due."""
 FORGOTTEN = timedelta(seconds=30)
+WORKERS = max(2, os.cpu_count() or 2)
+"""As many are started."""
 log = logging.getLogger(__name__)
 
 
@@ -39,11 +42,13 @@ def put_back() -> int:
         end_abandoned(job)
     going = Job.objects.filter(state__in=(Job.State.QUEUED, Job.State.RUNNING))
     stale = running.filter(heartbeat__lt=now - STALE, job__in=going)
-    # Messages are lost when Redis restarts: what has waited long without any running sibling goes out again.
+    # Messages are lost when Redis restarts: what has waited long without any running sibling goes out again, no more than there
+    # are workers with nothing to do. Each takes what should come next, whichever it is told of.
     unfinished = Chunk.objects.filter(final=False).exclude(state=Chunk.State.DONE).values("job")
     waiting = Chunk.objects.filter(state=Chunk.State.WAITING, job__in=going.filter(created__lt=now - FORGOTTEN))
     forgotten = waiting.exclude(job__in=running.values("job")).exclude(final=True, job__in=unfinished)
-    chunks = [*stale.values_list("pk", flat=True), *forgotten.values_list("pk", flat=True)]
+    idle = max(0, WORKERS - running.filter(heartbeat__gte=now - STALE).count())
+    chunks = [*stale.values_list("pk", flat=True), *forgotten.values_list("pk", flat=True)[:idle]]
     for pk in chunks:
         hand_out(pk)
     Event.objects.filter(created__lt=now - timedelta(hours=6)).delete()
