@@ -62,6 +62,7 @@ class ModelOut(Schema):
     extent: list[float]
     clips: list[ClipOut] = Field(description="How it can move")
     materials: list[str] = Field(description="What it is made of, by name")
+    lights: list[str] = Field(description="Lamps in its file, by name")
 
 
 class DetailOut(Schema):

@@ -25,10 +25,13 @@ from plonket.document.shot import Shot as Document
 from plonket.document.spot import Spot
 from plonket.layers.filmed import FilmedLayer
 from plonket.layers.light import DomeLayer
+from plonket.layers.model import MeshLayer, stands
+from plonket.layers.model_lights import with_lamps
 from plonket.lighting.set_light import SetLight
 from plonket.looks.shadow import Shadow
 from plonket.render.set_lighting import SHADOW, as_deep, by_pointed, light_map, light_of, model_light, standee_shadow
 from plonket.render.sources import ShotSources
+from plonket.room.meshes.files import read_model
 from plonket_server import store
 from plonket_server.connections import in_thread
 from plonket_server.drawing import draw
@@ -143,6 +146,31 @@ def _values_for(document: Document, layer_id: str, frame: int) -> tuple[SetLight
 def _with(looks: list[Any], shadow: Shadow) -> list[Any]:
     """Looks with the set's shadow in place of the one before, behind all others."""
     return [*(look for look in looks if look.id != SHADOW), shadow]
+
+
+@router.post("/shots/{shot_id}/layers/{layer_id}/lamps", response=ShotOut)
+async def take_lamps(request: HttpRequest, shot_id: uuid.UUID, layer_id: str, body: FrameIn) -> Any:
+    """Put the lamps of a model's file into its room, as lamps of the shot. One undoable change."""
+    return await in_thread(lambda: _lamps(shot_id, layer_id, body.frame))
+
+
+def lamps_in(document: Document, layer_id: str, frame: int) -> Document:
+    """The document with them, worked out in the drawing process."""
+    sources, layer = ShotSources(document, pool()), _layer(document, layer_id)
+    if not isinstance(layer, MeshLayer):
+        raise BadInput("lamps.none", f"{layer.name} is no 3D model.")
+    motion, seat = sources.room_of(layer.follow.target), sources.seat(layer.follow.target)
+    if motion is None or seat is None:
+        raise BadInput("light.nowhere", "This does not stand in a solved room, which its lamps could light.")
+    mesh = read_model(Path(sources.model(layer.asset)))
+    if not mesh.lights:
+        raise BadInput("lamps.none", f"There are no lamps in the file of {layer.name}.")
+    return with_lamps(document, layer, mesh, stands(layer, *seat, frame), motion, frame)
+
+
+def _lamps(shot_id: uuid.UUID, layer_id: str, frame: int) -> ShotOut:
+    name = _layer(document_of(find_shot(shot_id)), layer_id).name
+    return shot_out(change_shot(shot_id, f"Lamps of {name}"[:120], lambda now: draw(lamps_in, now, layer_id, frame)))
 
 
 @router.post("/shots/{shot_id}/layers/{layer_id}/shadow", response=LitOut)

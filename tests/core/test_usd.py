@@ -10,7 +10,7 @@ from typing import Any
 
 import cv2
 import numpy as np
-from pxr import Gf, Sdf, Usd, UsdGeom, UsdShade, UsdSkel, UsdUtils, Vt
+from pxr import Gf, Sdf, Usd, UsdGeom, UsdLux, UsdShade, UsdSkel, UsdUtils, Vt
 
 from plonket.base.errors import FormatError
 from plonket.room.meshes.boxed import boxed_model, holds_model
@@ -221,6 +221,37 @@ class Materials(WithStages):
         self.assertEqual(set(parts), {"Tin", "Wood"})
         self.assertGreater(float(parts["Tin"].vertices[:, 0].min()), -0.01)
         self.assertEqual(about_model(self.folder / "model.usda")["materials"], ["Tin", "Wood"])
+
+
+class Lamps(WithStages):
+    def test_lamps_come_along_where_they_hang_and_as_strong_as_each_other(self) -> None:
+        stage = self.stage(up="Z", metres=0.1)
+        self.quad(stage)
+        bulb = UsdLux.SphereLight.Define(stage, "/bulb")
+        bulb.CreateIntensityAttr(8.0)
+        bulb.CreateRadiusAttr(0.5)
+        bulb.CreateColorAttr((1.0, 0.5, 0.25))
+        UsdGeom.XformCommonAPI(bulb).SetTranslate((1, 0, 4))
+        spot = UsdLux.SphereLight.Define(stage, "/spot")
+        spot.CreateIntensityAttr(1.0)
+        spot.CreateExposureAttr(2.0)
+        spot.CreateRadiusAttr(0.5)
+        shaping = UsdLux.ShapingAPI.Apply(spot.GetPrim())
+        shaping.CreateShapingConeAngleAttr(30.0)
+        shaping.CreateShapingConeSoftnessAttr(0.5)
+        UsdLux.DistantLight.Define(stage, "/sun")
+        stage.GetRootLayer().Save()
+        found = read_model(self.folder / "model.usda")
+        one, two = found.lights
+        self.assertEqual((one.name, one.cone), ("bulb", None))
+        # The foot of the quad, which lies flat in this upright, is its middle: (1, 1.5) of its own units.
+        np.testing.assert_allclose(one.place, [0, 0.4, 0.15], atol=1e-6)
+        np.testing.assert_allclose(one.colour, [1, 0.5, 0.25], atol=1e-6)
+        self.assertAlmostEqual(one.strength / two.strength, 2.0, places=5)
+        assert two.cone is not None
+        np.testing.assert_allclose(np.degrees([two.cone, two.edge]), [30, 15], atol=0.05)
+        np.testing.assert_allclose(two.way, [0, -1, 0], atol=1e-6)
+        self.assertEqual(about_model(self.folder / "model.usda")["lights"], ["bulb", "spot"])
 
 
 class Moving(WithStages):

@@ -23,6 +23,7 @@ from plonket.formats.camera_gltf import camera_path_of_gltf, write_camera_glb
 from plonket.formats.camera_json import camera_path, write_camera
 from plonket.formats.camera_usd import camera_path_of_usd
 from plonket.formats.scene import Scene
+from plonket.layers.light import lamp_of
 from plonket.media.clip import ArrayClip
 from plonket.outputs.parts import Parts
 from plonket.render.deliver import deliver
@@ -266,6 +267,45 @@ class Forms(WithCrate):
         self.assertTrue(stage.GetPrimAtPath("/shot/Sky").IsA(UsdLux.DomeLight))
         lights = json.loads(glb[20 : 20 + int.from_bytes(glb[12:16], "little")])["extensions"]["KHR_lights_punctual"]["lights"]
         self.assertEqual([one["type"] for one in lights], ["directional"])
+
+    def test_the_lamps_of_a_model_light_its_room_from_where_they_are(self) -> None:
+        shot = self.followed()
+        path = self.folder / "lamp.usda"
+        stage = Usd.Stage.CreateNew(str(path))
+        UsdGeom.SetStageMetersPerUnit(stage, 1.0)
+        UsdGeom.Cube.Define(stage, "/box").CreateSizeAttr(1.0)
+        spot = UsdLux.SphereLight.Define(stage, "/Beam")
+        UsdLux.ShapingAPI.Apply(spot.GetPrim()).CreateShapingConeAngleAttr(20.0)
+        spot.CreateColorAttr((1.0, 0.5, 0.0))
+        place = UsdGeom.Xformable(spot)
+        place.AddTranslateOp().Set((0.0, 1.0, 0.5))
+        place.AddRotateXOp().Set(-30.0)
+        stage.GetRootLayer().Save()
+        asset = self.page.upload(path)["Plonket-Asset"]
+        self.assertEqual(self.page.json("GET", f"/assets/{asset}/model")["lights"], ["Beam"])
+        follow = {"target": "motion-1", "reference_frame": 4, "perspective": True}
+        model = {"kind": "model", "id": "m", "name": "Box", "asset": asset, "extent": [1.0, 1.0, 1.0], "tall": 0.5,
+                 "heading": 90.0, "follow": follow}  # fmt: skip
+        self.edit(shot, {"op": "add", "path": "/stack/0", "value": model})
+        self.page.json("POST", f"/shots/{shot}/layers/m/lamps", {"frame": 4})
+        document = self.page.json("GET", f"/shots/{shot}")["document"]
+        perch, lamp = document["perches"][-1], document["stack"][-1]
+        self.assertEqual((lamp["kind"], lamp["name"], lamp["shape"], lamp["cone"]), ("lamp", "Box: Beam", "spot", 40.0))
+        self.assertEqual(lamp["follow"]["target"], perch["id"])
+        # Half size, turned by a quarter: what was before it (-z) is to its left (-x). From the box's foot 1.5 up, and .5 behind.
+        np.testing.assert_allclose([perch["spot"][k] for k in "xyz"], [0.25, 0.75, 0.0], atol=1e-4)
+        sources = ShotSources(read_shot(document), pool())
+        seat = sources.seat(perch["id"])
+        assert seat is not None
+        shines = lamp_of(read_shot(document).stack[-1], *seat, 4)  # type: ignore[arg-type]
+        assert shines is not None
+        np.testing.assert_allclose(shines.place[:3, 2], [-np.cos(np.radians(30)), -0.5, 0], atol=1e-4)
+        # As strong as to light a card to full white from as far off as the model is tall.
+        self.assertAlmostEqual(max(shines.light), np.pi * 0.5**2, places=4)
+        self.assertAlmostEqual(shines.light[1] / shines.light[0], 0.5, delta=0.01)
+        self.page.json("POST", f"/shots/{shot}/undo")
+        self.page.json("POST", f"/shots/{shot}/layers/m/lamps", {"frame": 4})
+        self.page.json("POST", f"/shots/{shot}/layers/{lamp['id']}/lamps", {"frame": 4}, status=400)
 
     def test_layers_go_out_with_the_camera_what_was_picked_out_and_a_page(self) -> None:
         shot = self.followed()

@@ -900,6 +900,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/layers/{layer_id}/lamps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Lamps
+         * @description Put the lamps of a model's file into its room, as lamps of the shot. One undoable change.
+         */
+        post: operations["shots_lighting_take_lamps"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/layers/{layer_id}/light": {
         parameters: {
             query?: never;
@@ -6788,6 +6808,11 @@ export interface components {
             /** Extent */
             extent: number[];
             /**
+             * Lights
+             * @description Lamps in its file, by name
+             */
+            lights: string[];
+            /**
              * Materials
              * @description What it is made of, by name
              */
@@ -12670,6 +12695,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SpotOut"] | null;
+                };
+            };
+        };
+    };
+    shots_lighting_take_lamps: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                layer_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FrameIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotOut"];
                 };
             };
         };

@@ -53,12 +53,13 @@ def read_model(path: Path) -> Mesh:
 
 def about_model(path: Path) -> dict[str, Any]:
     """What is to be known of a model without reading it again: `extent`, width, height and depth in its own unit; `clips`, how
-    it can move; `materials`, their names. Raises as `read_model` does."""
+    it can move; `materials`, `lights`, their names. Raises as `read_model` does."""
     mesh = read_model(path)
     return {
         "extent": [float(v) for v in mesh.size],
         "clips": [{"name": clip.name, "seconds": round(clip.seconds, 4)} for clip in mesh.clips],
         "materials": list(material_names(mesh)),
+        "lights": [light.name for light in mesh.lights],
     }
 
 

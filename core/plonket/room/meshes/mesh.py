@@ -86,6 +86,26 @@ class Clip:
     seconds: float
 
 
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class FileLight:
+    """A lamp that a model's file describes, in the model's own space.
+
+    Attributes
+    ----------
+    cone, edge : half angles of a spot, all of it and what of it is lit evenly, radians; None: it shines to all sides.
+    colour : (3,) linear, its largest 1. strength : radiant intensity; only how those of a file stand to each other is known.
+    place : (3,). way : (3,) unit, the way it shines.
+    """
+
+    name: str
+    colour: F64
+    strength: float
+    place: F64
+    way: F64
+    cone: float | None = None
+    edge: float = 0.0
+
+
 Pose = Callable[[int, float], list[tuple[F64, F64]]]
 """Vertices (n, 3) and normals (n, 3) of every part at so many seconds of a clip."""
 
@@ -96,11 +116,12 @@ class Mesh:
 
     Attributes
     ----------
-    parts : its meshes. size : (3,) extent along x, y, z in the file's own unit. clips : how it can move. posed : the parts as
-    they are at a moment of a clip; None: it cannot move.
+    parts : its meshes. size : (3,) extent along x, y, z in the file's own unit. lights : lamps. clips : how it can move.
+    posed : the parts as they are at a moment of a clip; None: it cannot move.
     """
 
     parts: tuple[Part, ...]
     size: F64
+    lights: tuple[FileLight, ...] = ()
     clips: tuple[Clip, ...] = ()
     posed: Pose | None = None

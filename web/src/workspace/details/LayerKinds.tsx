@@ -17,6 +17,7 @@ import { FollowRows } from "~/workspace/details/FollowRows";
 import { GeneratedGroup } from "~/workspace/details/GeneratedGroup";
 import { Group, Row } from "~/workspace/details/Group";
 import { LightFrom, Pivot, TrueSize } from "~/workspace/details/ModelParts";
+import { LampsRow } from "~/workspace/details/LampsRow";
 import { MovementChoice, PartsGroup } from "~/workspace/details/ModelLooks";
 import { has } from "~/workspace/kinds";
 import type { LayerValues } from "~/workspace/patches";
@@ -146,6 +147,7 @@ function OfModel({ layer, set }: { layer: MeshLayer; set: Set }) {
         <TrueSize layer={layer} set={set} />
         <Pivot layer={layer} />
         <MovementChoice layer={layer} set={set} />
+        <LampsRow layer={layer} />
       </Group>
       <PartsGroup layer={layer} set={set} />
     </>

@@ -13,6 +13,7 @@ from plonket.base.conventions import F32, F64, quaternion_to_matrix
 from plonket.base.errors import FormatError
 from plonket.room.meshes.creased import creased
 from plonket.room.meshes.gltf.container import Container, table
+from plonket.room.meshes.gltf.lights import lights_of
 from plonket.room.meshes.gltf.materials import Materials
 from plonket.room.meshes.gltf.movement import Movement, Property, read_movements
 from plonket.room.meshes.mesh import Clip, Material, Mesh, Part
@@ -259,7 +260,8 @@ def read_gltf(data: bytes, name: str) -> Mesh:
     def posed(clip: int, seconds: float) -> list[tuple[F64, F64]]:
         return [(vertices - foot, normals) for vertices, normals in scene.posed(clip, seconds)]
 
-    return Mesh(parts=parts, size=high - low, clips=clips, posed=posed if clips else None)
+    lights = lights_of(scene.file, scene.order, scene.world(None, 0.0), foot)
+    return Mesh(parts=parts, size=high - low, lights=lights, clips=clips, posed=posed if clips else None)
 
 
 def _turning(m: F64) -> F64:

@@ -10,6 +10,7 @@ import numpy as np
 
 from plonket.base.conventions import F32, F64
 from plonket.base.errors import FormatError
+from plonket.room.meshes.gltf.lights import EXTENSION
 from plonket.room.meshes.gltf.scene import MOST_FACES
 from plonket.room.meshes.gltf.writing import GlbWriter, moved_parts
 from plonket.room.meshes.mesh import PLAIN, Material, Part
@@ -50,13 +51,15 @@ class _Conversion:
         self._when: dict[tuple[int, ...], int] = {}
 
     def glb(self) -> bytes:
-        from pxr import Usd, UsdGeom
+        from pxr import Usd, UsdGeom, UsdLux
 
         self._bake()
         self.root = self.writer.node("model", matrix=metres_from(self.stage).T.ravel().tolist())
         for prim in self.stage.Traverse(Usd.TraverseInstanceProxies()):
             if prim.IsA(UsdGeom.PointInstancer):
                 self._instances(UsdGeom.PointInstancer(prim))
+            elif prim.HasAPI(UsdLux.LightAPI) and _is_shown(prim, self.rest):
+                self._light(prim)
             elif prim.IsA(UsdGeom.Gprim) and _is_shown(prim, self.rest) and not _below_instancer(prim):
                 self._hang(prim)
         if not self.meshes:
@@ -96,6 +99,46 @@ class _Conversion:
         if key not in self.meshes:
             self.meshes[key] = self._mesh(prim, surface, [])
         self.writer.json["nodes"][node]["mesh"] = self.meshes[key]
+
+    def _light(self, prim: Usd.Prim) -> None:
+        """A lamp, by its radiant intensity: a bulb, or a spot where it is shaped or flat. Source: the schema of UsdLux."""
+        from pxr import UsdLux
+
+        about = UsdLux.LightAPI(prim)
+        level = float(about.GetIntensityAttr().Get(self.rest) or 0)
+        level *= 2.0 ** float(np.clip(about.GetExposureAttr().Get(self.rest) or 0, -60, 60))
+        colour = np.asarray(about.GetColorAttr().Get(self.rest) or (1, 1, 1), np.float64)
+        cone = 0.0
+        if prim.IsA(UsdLux.SphereLight):
+            area = np.pi * float(UsdLux.SphereLight(prim).GetRadiusAttr().Get(self.rest) or 0) ** 2
+            if prim.HasAPI(UsdLux.ShapingAPI):
+                cone = np.radians(float(UsdLux.ShapingAPI(prim).GetShapingConeAngleAttr().Get(self.rest) or 90))
+        elif prim.IsA(UsdLux.DiskLight):
+            area, cone = np.pi * float(UsdLux.DiskLight(prim).GetRadiusAttr().Get(self.rest) or 0) ** 2, np.pi / 2
+        elif prim.IsA(UsdLux.RectLight):
+            flat = UsdLux.RectLight(prim)
+            area = float(flat.GetWidthAttr().Get(self.rest) or 0) * float(flat.GetHeightAttr().Get(self.rest) or 0)
+            cone = np.pi / 2
+        else:
+            return
+        power = level * (1.0 if about.GetNormalizeAttr().Get(self.rest) or area <= 0 else area)
+        if not np.isfinite([power, cone, *colour]).all() or power <= 0 or colour.max() <= 0:
+            return
+        told: dict[str, Any] = {
+            "type": "spot" if 0 < cone < np.pi * 0.99 else "point", "name": prim.GetName(),
+            "color": (colour / colour.max()).tolist(), "intensity": float(power * colour.max()),
+        }  # fmt: skip
+        if told["type"] == "spot":
+            soft = 1.0
+            if prim.HasAPI(UsdLux.ShapingAPI):
+                soft = float(np.clip(UsdLux.ShapingAPI(prim).GetShapingConeSoftnessAttr().Get(self.rest) or 0, 0, 1))
+            outer = float(min(cone, np.pi / 2))
+            told["spot"] = {"outerConeAngle": outer, "innerConeAngle": outer * (1 - soft) * 0.999}
+        lights = self.writer.json.setdefault("extensions", {}).setdefault(EXTENSION, {"lights": []})["lights"]
+        lights.append(told)
+        self.writer.uses(EXTENSION)
+        node = self.writer.json["nodes"][self._node(prim)]
+        node.setdefault("extensions", {})[EXTENSION] = {"light": len(lights) - 1}
 
     def _node(self, prim: Usd.Prim) -> int:
         """The node of a prim below those of what it hangs on."""
