@@ -121,7 +121,7 @@ def model_info(asset: Asset) -> dict[str, Any]:
     """What a model's file says of itself, read once more where it was brought in before that was asked."""
     if asset.kind != Asset.Kind.MODEL:
         raise BadInput("model.none", f"{asset.name} is no 3D model.")
-    if "lights" not in asset.info:
+    if not {"clips", "materials", "lights"} <= asset.info.keys():
         path = store.original_path(asset.digest, asset.ending)
         found = call_apart(about_model, path, seconds=MODEL_S, most_bytes=MODEL_BYTES, what=asset.name)
         asset.info = asset.info | found
