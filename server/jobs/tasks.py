@@ -59,9 +59,10 @@ def _taken(handed_out: int, claim: str) -> int | None:
         return handed_out if _take(handed_out, claim) else None
     for _ in range(MOST_LOOKS):
         first = _first_ready()
-        if first is None or _take(first, claim):
-            return first
-        # Another worker was quicker.
+        # Another worker may be quicker, and two that reach for one row may be told to try again.
+        with contextlib.suppress(OperationalError):
+            if first is None or _take(first, claim):
+                return first
     return None
 
 

@@ -103,7 +103,7 @@ class BrowserTest(TransactionTestCase):
         self.context = self.browser.new_context(viewport=SIZE, accept_downloads=True)  # type: ignore[arg-type]
         self.addCleanup(self.context.close)
         self.page = self.context.new_page()
-        self.page.set_default_timeout(60_000)
+        self.page.set_default_timeout(150_000)
         expect.set_options(timeout=60_000)
         self.complaints: list[str] = []
         self.page.on("pageerror", lambda e: self.complaints.append(str(e)))
@@ -243,7 +243,7 @@ class BrowserTest(TransactionTestCase):
         """Save what is being delivered, once it is made."""
         page = self.page
         link = page.get_by_role("link", name="Download the video")
-        expect(link).to_be_visible(timeout=180_000)
+        expect(link).to_be_visible(timeout=360_000)
         with page.expect_download() as waiting:
             link.click()
         download: Download = waiting.value
