@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
+from django.db import OperationalError as DatabaseCollision
 from django.db import connection, transaction
 from django.utils import timezone
 from kombu.exceptions import OperationalError
@@ -23,7 +24,7 @@ from jobs.management.commands import keep_jobs
 from jobs.management.commands.keep_jobs import put_back
 from jobs.models import Chunk, Event, Job
 from jobs.stream import Reader
-from jobs.tasks import run_chunk
+from jobs.tasks import _take, run_chunk
 from jobs.working import HANDLERS
 from library.models import Asset
 from library.uploads import take_in_complete
@@ -158,13 +159,13 @@ class Order(JobTest):
     def test_a_worker_that_was_too_slow_takes_the_next_piece(self) -> None:
         job = self.waiting("deliver", "d", 3)
         pieces = list(job.pieces.order_by("position"))
-        from jobs.tasks import _take
-
-        taken: list[int] = []
+        tries: list[int] = []
 
         def quicker(chunk_id: int, claim: str) -> bool:
-            if not taken:
-                taken.append(chunk_id)
+            tries.append(chunk_id)
+            if len(tries) == 1:
+                raise DatabaseCollision("Deadlock found when trying to get lock; try restarting transaction")
+            if len(tries) == 2:
                 Chunk.objects.filter(pk=chunk_id).update(state="running", claim="other", heartbeat=timezone.now())
             return _take(chunk_id, claim)
 
