@@ -1,12 +1,12 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { FileDown, FileUp, FolderOutput } from "lucide-react";
-import { Slider } from "radix-ui";
 import { type Clean, type CleanFrame, answered, api } from "~/api/client";
 import { sendFile } from "~/api/upload";
 import { Button } from "~/ui/Button";
 import { complain } from "~/ui/Notices";
 import { NumberBox } from "~/ui/NumberBox";
 import { OnOff } from "~/ui/OnOff";
+import { Slider } from "~/ui/Slider";
 import { pickFile } from "~/workspace/actions/files";
 import { useOpenShot } from "~/workspace/context";
 import type { BrushSettings } from "~/workspace/desk/brush";
@@ -176,22 +176,7 @@ function BrushRow({
 }) {
   return (
     <Row label={label}>
-      <Slider.Root
-        min={low}
-        max={soft}
-        step={1}
-        value={[Math.min(soft, value)]}
-        onValueChange={([v]) => v !== undefined && onChange(v)}
-        className="relative flex h-5 items-center"
-      >
-        <Slider.Track className="h-1 flex-1 rounded bg-line">
-          <Slider.Range className="absolute h-1 rounded bg-tide" />
-        </Slider.Track>
-        <Slider.Thumb
-          aria-label={label}
-          className="block size-[13px] rounded-full border-2 border-tide bg-white"
-        />
-      </Slider.Root>
+      <Slider label={label} value={value} low={low} high={soft} onPreview={onChange} />
       <NumberBox
         label={`${label} value`}
         value={value}

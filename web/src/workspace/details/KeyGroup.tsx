@@ -5,6 +5,7 @@ import { type CutStroke, type KeyedLayer, answered, api } from "~/api/client";
 import { useAssets, useKinds } from "~/api/queries";
 import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
+import { Slider } from "~/ui/Slider";
 import { mattesOf } from "~/workspace/actions/mattes";
 import { useOpenShot } from "~/workspace/context";
 import { LayerAhead } from "~/workspace/details/Ahead";
@@ -118,14 +119,12 @@ function Strokes({ strokes, onChange }: { strokes: CutStroke[]; onChange: (strok
         </span>
       </Row>
       <Row label="Brush" wide>
-        <input
-          type="range"
-          aria-label="Width of the brush"
-          min="4"
-          max="80"
+        <Slider
+          label="Width of the brush"
           value={cutWidth}
-          className="accent-(--tide)"
-          onChange={(e) => act({ do: "cut", width: Number(e.target.value) })}
+          low={4}
+          high={80}
+          onPreview={(width) => act({ do: "cut", width })}
         />
       </Row>
       <p className="my-1 text-xs text-ink-2">

@@ -1,11 +1,11 @@
 import { Diamond, RotateCcw } from "lucide-react";
-import { Slider } from "radix-ui";
 import { Fragment, useState } from "react";
 import type { CurvePoint, FieldHints, JsonSchema, Keyed, Num } from "~/api/client";
 import { useAssets } from "~/api/queries";
 import { Choice } from "~/ui/Choice";
 import { NumberBox } from "~/ui/NumberBox";
 import { OnOff } from "~/ui/OnOff";
+import { Slider } from "~/ui/Slider";
 import { CurveBox } from "~/workspace/details/CurveBox";
 import { Group, Row } from "~/workspace/details/Group";
 import { NumberMenu } from "~/workspace/details/NumberMenu";
@@ -198,23 +198,16 @@ function NumberRow({
       {wide ? (
         <span />
       ) : (
-        <Slider.Root
-          min={soft[0]}
-          max={soft[1]}
+        <Slider
+          label={hints.label}
+          value={now}
+          low={soft[0]}
+          high={soft[1]}
           step={step}
-          value={[Math.min(soft[1], Math.max(soft[0], now))]}
-          onValueChange={([v]) => v !== undefined && setLive(v)}
-          onValueCommit={([v]) => v !== undefined && commit(v)}
-          className="relative flex h-5 items-center"
-        >
-          <Slider.Track className="h-1 flex-1 rounded bg-line">
-            <Slider.Range className={`absolute h-1 rounded ${keyed ? "bg-saffron-bar" : "bg-tide"}`} />
-          </Slider.Track>
-          <Slider.Thumb
-            aria-label={hints.label}
-            className={`block size-[13px] rounded-full border-2 bg-white ${keyed ? "border-saffron-bar" : "border-tide"}`}
-          />
-        </Slider.Root>
+          keyed={keyed}
+          onPreview={setLive}
+          onCommit={commit}
+        />
       )}
       <NumberBox
         label={`${hints.label} value`}

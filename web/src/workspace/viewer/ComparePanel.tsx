@@ -8,6 +8,7 @@ import { type Motion, answered, api } from "~/api/client";
 import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
 import { NumberBox } from "~/ui/NumberBox";
+import { Slider } from "~/ui/Slider";
 import { useOpenShot } from "~/workspace/context";
 import { type Compare, type Other, type View, act, useWorkspace } from "~/workspace/store";
 import { lengthOf } from "~/workspace/time";
@@ -203,18 +204,10 @@ function Share({
   onChange: (v: number) => void;
 }) {
   return (
-    <label className="mt-2 flex items-center gap-2 text-xs">
+    <div className="mt-2 flex items-center gap-2 text-xs">
       {label}
-      <input
-        type="range"
-        aria-label={label}
-        min={low}
-        max={high}
-        value={value}
-        className="min-w-0 flex-1 accent-(--tide)"
-        onChange={(e) => onChange(Number(e.target.value))}
-      />
+      <Slider label={label} value={value} low={low} high={high} onPreview={onChange} />
       <span className="num w-16 text-right text-ink-2">{says}</span>
-    </label>
+    </div>
   );
 }
