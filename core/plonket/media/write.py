@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from pathlib import Path
 from types import TracebackType
-from typing import Any
+from typing import Any, Literal
 
 import av
 import av.error
@@ -31,7 +31,7 @@ class Coding:
     codec : one of `CODECS`. crf : constant quality, in the codec's own measure. preset : its speed. key_every : frames between
     keys. planes : what is stored of each pixel. b_frames : at most, between others. covered : whether coverage is stored too.
     box : the container; none: the codec's usual one. bit_rate : bits a second in place of constant quality. sound : how that is
-    coded; none: the container's usual way.
+    coded; none: the container's usual way. transfer : "sdr", or "hlg" for codes that are HLG of BT.2020 colour already.
     """
 
     codec: str = "h264"
@@ -44,6 +44,7 @@ class Coding:
     box: str | None = None
     bit_rate: int | None = None
     sound: str | None = None
+    transfer: Literal["sdr", "hlg"] = "sdr"
 
     @property
     def container(self) -> str:
@@ -96,7 +97,8 @@ CODECS: dict[str, Codec] = {
 SOUNDS_IN = {"mp4": "aac", "mov": "aac", "webm": "libopus", "matroska": "flac"}
 """How sound is usually coded in each container."""
 _SPACES: dict[Matrix, int] = {"601": 6, "709": 1, "2020": 9}
-_709 = 1
+_COLOURS = {"sdr": (1, 1), "hlg": (9, 18)}
+"""Primaries and transfer as ITU-T H.273 numbers them: BT.709; BT.2020 with HLG."""
 WORKING = Coding(crf=3.0, preset="superfast", key_every=1, b_frames=0)
 """Conformed clips: every frame a key, so that any frame is one decode away, in either direction."""
 
@@ -146,7 +148,8 @@ class VideoWriter:
             if coding.bit_rate:
                 context.bit_rate = coding.bit_rate
             context.max_b_frames = coding.b_frames
-            context.color_primaries = context.color_trc = _709
+            self._colours = _COLOURS[coding.transfer]
+            context.color_primaries, context.color_trc = self._colours
             context.colorspace = _SPACES[self.planes.matrix]
             context.color_range = 2 if self.planes.full else 1
             stream.options = codec.options(coding)
@@ -175,7 +178,7 @@ class VideoWriter:
             if self._covered:
                 _fill(frame.planes[3], _coverage_of(coverage, (h, w), self.planes.bits))
             frame.color_range, frame.colorspace = (2 if self.planes.full else 1), _SPACES[self.planes.matrix]
-            frame.color_primaries = frame.color_trc = _709
+            frame.color_primaries, frame.color_trc = self._colours
             frame.pts = self.frames if pts is None else pts
             # Not the stream's: the muxer changes that once the header is written.
             frame.time_base = 1 / self._rate

@@ -7,21 +7,21 @@ from typing import Literal
 from plonket.document.delivery import OutputBase
 from plonket.document.kinds import OUTPUTS, OutputEntry
 from plonket.media.write import Coding
-from plonket.media.yuv import PlaneCoding
-from plonket.outputs.common import Deep, Heard, Lossy, as_video, sound_as
+from plonket.outputs.common import Heard, Lossy, Ranged, as_video, ranged_planes, sound_as
 
 CRF = {"small": 42.0, "good": 30.0, "best": 16.0}
 
 
-class Av1(Heard, Deep, Lossy, OutputBase):
+class Av1(Heard, Ranged, Lossy, OutputBase):
     """An MP4 file, smaller than H.265."""
 
     kind: Literal["av1"] = "av1"
 
 
 def _coding(output: Av1) -> Coding:
-    planes = PlaneCoding(bits=int(output.bits))
-    return Coding(codec="av1", crf=CRF[output.quality], planes=planes, b_frames=0, sound=sound_as(output.audio))
+    planes, transfer = ranged_planes(output)
+    return Coding(codec="av1", crf=CRF[output.quality], planes=planes, b_frames=0, transfer=transfer,
+                  sound=sound_as(output.audio))  # fmt: skip
 
 
 OUTPUTS.add(OutputEntry(

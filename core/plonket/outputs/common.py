@@ -12,7 +12,8 @@ from typing import Any, Literal, Protocol
 from plonket.base.errors import BadInput
 from plonket.base.fields import Settings, choice, plain
 from plonket.base.progress import Work
-from plonket.media.clip import open_clip
+from plonket.media.clip import VideoClip, open_clip
+from plonket.media.hdr import hlg_codes
 from plonket.media.sound import Sound
 from plonket.media.write import Coding, VideoWriter, join_segments
 from plonket.media.yuv import PlaneCoding
@@ -77,6 +78,23 @@ class Deep(Settings):
                                       help="10 keep skies from showing steps. Not all phones play it.")  # fmt: skip
 
 
+class Ranged(Deep):
+    """Settings of what can hold more light than white has."""
+
+    light: Literal["standard", "hlg", "hlg-back"] = choice(
+        "standard", label="Light", group="File",
+        names={"standard": "Standard", "hlg": "HDR (HLG)", "hlg-back": "HDR (HLG), highlights back"},
+        help="HDR has glints brighter than white, on screens that can show them. Highlights back: those of footage that was "
+             "HDR go where they were.")  # fmt: skip
+
+
+def ranged_planes(output: Ranged) -> tuple[PlaneCoding, Literal["sdr", "hlg"]]:
+    """How the planes of a file are stored, and its transfer: HLG takes 10 bits of BT.2020."""
+    if output.light == "standard":
+        return PlaneCoding(bits=int(output.bits)), "sdr"
+    return PlaneCoding(bits=10, matrix="2020"), "hlg"
+
+
 class Heard(Settings):
     """Settings of what has sound."""
 
@@ -107,11 +125,17 @@ def sound_as(name: str) -> str:
 class VideoPiece:
     """A piece of a video."""
 
-    def __init__(self, path: Path, piece: Piece, coding: Coding, *, deep: bool = False, coverage: Coverage = "none") -> None:
+    def __init__(
+        self, path: Path, piece: Piece, coding: Coding, *, deep: bool = False, coverage: Coverage = "none", rolled: bool = False
+    ) -> None:
         self._writer = VideoWriter(path, piece.size, piece.rate, coding=coding)
         self._deep, self._coverage = deep, coverage
+        self._hlg, self._rolled = coding.transfer == "hlg", rolled
 
     def write(self, picture: Finished) -> None:
+        if self._hlg:
+            self._writer.write(hlg_codes(picture.light(), rolled=self._rolled))
+            return
         self._writer.write(picture.codes(deep=self._deep, coverage=self._coverage, spread=True))
 
     def __enter__(self) -> VideoPiece:
@@ -134,7 +158,10 @@ def as_video(coding: Callable[[Any], Coding]) -> dict[str, Any]:
 
     def run(output: Any, path: Path, piece: Piece) -> Writing:
         how = coding(output)
-        return VideoPiece(path, piece, how, deep=how.planes.bits > 8, coverage=getattr(output, "coverage", "none"))
+        return VideoPiece(
+            path, piece, how, deep=how.planes.bits > 8, coverage=getattr(output, "coverage", "none"),
+            rolled=getattr(output, "light", "standard") == "hlg-back",
+        )  # fmt: skip
 
     def joined(output: Any, pieces: list[Path], out: Path, sheet: Sheet) -> None:
         join_video(pieces, out, sheet, coding(output), at_most=getattr(output, "at_most", 0))
@@ -152,7 +179,7 @@ def _kept_below(path: Path, limit: int, sheet: Sheet, coding: Coding) -> None:
     """Code a video again until it is small enough. Raises `BadInput` where nothing would be left of it."""
     if path.stat().st_size <= limit:
         return
-    clip = open_clip(path)
+    clip = VideoClip(path)
     seconds = float(clip.info.frames / sheet.rate)
     heard = 192_000 if sheet.sound is not None else 0
     bits = limit * 8 * SPARE / seconds - heard
@@ -166,7 +193,9 @@ def _kept_below(path: Path, limit: int, sheet: Sheet, coding: Coding) -> None:
             with VideoWriter(again, sheet.size, sheet.rate, coding=tighter, sound=sheet.sound) as writer:
                 for k in range(clip.info.frames):
                     sheet.work.check_cancelled()
-                    writer.write(clip.codes(k))
+                    # As they are stored: nothing is worked out twice.
+                    stored = clip.stored(k)
+                    writer.write_planes(stored.planes()[0], stored.coverage() if coding.covered else None)
             size = again.stat().st_size
             if size <= limit:
                 again.replace(path)

@@ -8,13 +8,12 @@ from plonket.base.fields import choice
 from plonket.document.delivery import OutputBase
 from plonket.document.kinds import OUTPUTS, OutputEntry
 from plonket.media.write import Coding
-from plonket.media.yuv import PlaneCoding
-from plonket.outputs.common import Deep, Heard, Lossy, as_video, sound_as
+from plonket.outputs.common import Heard, Lossy, Ranged, as_video, ranged_planes, sound_as
 
 CRF = {"small": 28.0, "good": 22.0, "best": 14.0}
 
 
-class H265(Heard, Deep, Lossy, OutputBase):
+class H265(Heard, Ranged, Lossy, OutputBase):
     """An MP4 file, smaller than H.264."""
 
     kind: Literal["h265"] = "h265"
@@ -23,8 +22,9 @@ class H265(Heard, Deep, Lossy, OutputBase):
 
 
 def _coding(output: H265) -> Coding:
-    planes = PlaneCoding(bits=int(output.bits))
-    return Coding(codec="h265", crf=CRF[output.quality], preset=output.speed, planes=planes, sound=sound_as(output.audio))
+    planes, transfer = ranged_planes(output)
+    return Coding(codec="h265", crf=CRF[output.quality], preset=output.speed, planes=planes, transfer=transfer,
+                  sound=sound_as(output.audio))  # fmt: skip
 
 
 OUTPUTS.add(OutputEntry(

@@ -147,7 +147,8 @@ def _wants_light(output: OutputBase, frame: DeliveryFrame | None) -> bool:
     """Whether 8-bit codes of the whole picture would not do."""
     if frame is not None or "light" in OUTPUTS.of(output).traits:
         return True
-    return getattr(output, "bits", "8") != "8" or getattr(output, "coverage", "none") != "none"
+    usual = {"bits": "8", "coverage": "none", "light": "standard"}
+    return any(getattr(output, field, value) != value for field, value in usual.items())
 
 
 def finish(

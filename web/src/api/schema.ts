@@ -2176,6 +2176,12 @@ export interface components {
              * @enum {string}
              */
             kind: "av1";
+            /**
+             * Light
+             * @default standard
+             * @enum {string}
+             */
+            light: "standard" | "hlg" | "hlg-back";
             /** Name */
             name: string;
             /**
@@ -5387,6 +5393,12 @@ export interface components {
              * @enum {string}
              */
             kind: "h265";
+            /**
+             * Light
+             * @default standard
+             * @enum {string}
+             */
+            light: "standard" | "hlg" | "hlg-back";
             /** Name */
             name: string;
             /**
