@@ -277,6 +277,30 @@ class Outputs(unittest.TestCase):
         self.assertLessEqual(small.stat().st_size, 22_000)
         np.testing.assert_allclose(decoded(small)[7][..., 3], 128, atol=4)
 
+    def shown(self, path: Path) -> list[int]:
+        """Which frame of the shot each frame of a file shows."""
+        def nearest(seen: np.ndarray) -> int:
+            return int(np.argmin([np.abs(seen[..., :3].astype(int) - frame).mean() for frame in self.frames]))
+
+        return [nearest(seen) for seen in decoded(path)]
+
+    def test_another_rate_lasts_as_long_and_draws_only_what_is_shown(self) -> None:
+        for kind in ("h264", "h265", "av1", "vp9", "prores422", "prores4444"):
+            with self.subTest(kind):
+                out = self.made(self.shot(), self.of(kind, pace="30"))
+                self.assertEqual(self.shown(out), [4 * k // 5 for k in range(15)])
+                with av.open(str(out)) as box:
+                    self.assertEqual(box.streams.video[0].average_rate, 30)
+                self.assertAlmostEqual(self.begins(out), CLAP, delta=0.004)
+        fast = self.shot(footage={"rate": "60/1"})
+        with mock.patch("plonket.render.deliver.render_frame", side_effect=render_frame) as drawn:
+            # Pieces of which some show none of their frames.
+            out = self.made(fast, self.of("vp9", pace="30", coverage="none"), cuts=(1, 2, 3, 6, FRAMES))
+        self.assertEqual(self.shown(out), [1, 3, 5, 7, 9, 11])
+        self.assertEqual([call.args[2] for call in drawn.call_args_list], [1, 3, 5, 7, 9, 11])
+        slower = self.made(fast, self.of("h264", pace="23.976"))
+        self.assertEqual(self.shown(slower), [0, 2, 5, 7, 10])
+
     def hlg_light(self, path: Path, frame: int) -> F32:
         """The light of a frame of an HLG file, as `light_of_hlg`."""
         with av.open(str(path)) as box:

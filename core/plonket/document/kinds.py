@@ -126,13 +126,13 @@ class OutputEntry(Entry):
 
     ending : (output) -> how the finished file's name ends. joined : (output, pieces, path, `Sheet`) -> None, makes the finished
     file of them. endings : of files that are of this kind, where nothing else says so.
-    wants : (output, how many frames of the delivery come before, frame of the shot) -> whether that frame is written at all.
+    wants : (output, `Moment`) -> whether that frame is written at all.
     """
 
     ending: Callable[[Any], str]
     joined: Callable[[Any, list[Any], Any, Any], None]
     endings: tuple[str, ...] = ()
-    wants: Callable[[Any, int, int], bool] = lambda _output, _before, _frame: True
+    wants: Callable[[Any, Any], bool] = lambda _output, _moment: True
 
 
 OUTPUTS: Registry[OutputEntry] = Registry("kind of file", "plonket.outputs")

@@ -271,6 +271,7 @@ def join_segments(segments: list[Path], out: Path, rate: Fraction, sound: Sound 
         target = None
         audio = None
         done = Fraction(0)
+        last = -(1 << 62)
         for path in segments:
             with open_media(path) as part:
                 source = part.streams.video[0]
@@ -291,7 +292,8 @@ def join_segments(segments: list[Path], out: Path, rate: Fraction, sound: Sound 
                         continue
                     packet.pts += shift
                     if packet.dts is not None:
-                        packet.dts += shift
+                        # A piece of very few frames is decoded with less delay than the next one, which would overtake it.
+                        packet.dts = last = max(packet.dts + shift, last + 1)
                     packet.stream = target
                     box.mux(packet)
                     count += 1

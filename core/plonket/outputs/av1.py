@@ -7,12 +7,12 @@ from typing import Literal
 from plonket.document.delivery import OutputBase
 from plonket.document.kinds import OUTPUTS, OutputEntry
 from plonket.media.write import Coding
-from plonket.outputs.common import Heard, Lossy, Ranged, as_video, ranged_planes, sound_as
+from plonket.outputs.common import Heard, Lossy, Paced, Ranged, as_video, ranged_planes, sound_as
 
 CRF = {"small": 42.0, "good": 30.0, "best": 16.0}
 
 
-class Av1(Heard, Ranged, Lossy, OutputBase):
+class Av1(Heard, Paced, Ranged, Lossy, OutputBase):
     """An MP4 file, smaller than H.265."""
 
     kind: Literal["av1"] = "av1"

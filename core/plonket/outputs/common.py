@@ -6,9 +6,11 @@ from collections.abc import Callable, Iterable, Iterator
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
+from math import ceil
 from pathlib import Path
 from typing import Any, Literal, Protocol
 
+from plonket.base.conventions import Codes
 from plonket.base.errors import BadInput
 from plonket.base.fields import Settings, choice, plain
 from plonket.base.progress import Work
@@ -53,6 +55,16 @@ class Sheet:
     beside: Callable[[bool, bool], Iterable[tuple[str, bytes]]] = lambda _cameras, _mattes: ()
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Moment:
+    """A frame that a file may take: how many frames of the delivery come `before` it, its number in the shot, as `frame`; and
+    the shot's `rate`."""
+
+    before: int
+    frame: int
+    rate: Fraction
+
+
 class PieceWriter(Protocol):
     """Takes the pictures of a piece in their order."""
 
@@ -95,6 +107,33 @@ def ranged_planes(output: Ranged) -> tuple[PlaneCoding, Literal["sdr", "hlg"]]:
     return PlaneCoding(bits=10, matrix="2020"), "hlg"
 
 
+RATES = {"23.976": Fraction(24000, 1001), "24": Fraction(24), "25": Fraction(25), "29.97": Fraction(30000, 1001),
+         "30": Fraction(30), "50": Fraction(50), "59.94": Fraction(60000, 1001), "60": Fraction(60)}  # fmt: skip
+
+
+class Paced(Settings):
+    """Settings of what may have another rate than the shot: frames are left out or said again, so that it lasts as long."""
+
+    pace: Literal["shot", "23.976", "24", "25", "29.97", "30", "50", "59.94", "60"] = choice(
+        "shot", label="Frames/s", group="File", names={"shot": "As the shot", **{name: name for name in RATES}},
+        help="Another rate leaves frames out or shows some twice. It lasts as long, and the sound stays with it.")  # fmt: skip
+
+
+def rate_of(output: Any, rate: Fraction) -> Fraction:
+    """Frames a second of a file that is made of a shot with `rate`."""
+    return RATES.get(getattr(output, "pace", "shot"), rate)
+
+
+def copies(frame: int, ratio: Fraction) -> int:
+    """How often a frame is shown, where `ratio` of its frames are wanted: each of those shows the last one that has begun."""
+    return ceil((frame + 1) * ratio) - ceil(frame * ratio)
+
+
+def paced(output: Any, moment: Moment) -> bool:
+    """Whether a file of another rate shows this frame."""
+    return copies(moment.before, rate_of(output, moment.rate) / moment.rate) > 0
+
+
 class Heard(Settings):
     """Settings of what has sound."""
 
@@ -123,20 +162,36 @@ def sound_as(name: str) -> str:
 
 
 class VideoPiece:
-    """A piece of a video."""
+    """A piece of a video; no file where none of its frames is shown.
+
+    Parameters
+    ----------
+    rate : frames a second of the file; none: the shot's. rolled : of `hlg_codes`, where the coding is HLG.
+    """
 
     def __init__(
-        self, path: Path, piece: Piece, coding: Coding, *, deep: bool = False, coverage: Coverage = "none", rolled: bool = False
-    ) -> None:
-        self._writer = VideoWriter(path, piece.size, piece.rate, coding=coding)
+        self, path: Path, piece: Piece, coding: Coding, *, deep: bool = False, coverage: Coverage = "none",
+        rolled: bool = False, rate: Fraction | None = None,
+    ) -> None:  # fmt: skip
+        rate = rate or piece.rate
+        self._writer = VideoWriter(path, piece.size, rate, coding=coding)
+        self._path, self._ratio, self._next = path, rate / piece.rate, piece.first
         self._deep, self._coverage = deep, coverage
         self._hlg, self._rolled = coding.transfer == "hlg", rolled
 
     def write(self, picture: Finished) -> None:
+        # Only frames that are shown come here.
+        while (times := copies(self._next, self._ratio)) == 0:
+            self._next += 1
+        self._next += 1
+        codes = self._codes(picture)
+        for _ in range(times):
+            self._writer.write(codes)
+
+    def _codes(self, picture: Finished) -> Codes:
         if self._hlg:
-            self._writer.write(hlg_codes(picture.light(), rolled=self._rolled))
-            return
-        self._writer.write(picture.codes(deep=self._deep, coverage=self._coverage, spread=True))
+            return hlg_codes(picture.light(), rolled=self._rolled)
+        return picture.codes(deep=self._deep, coverage=self._coverage, spread=True)
 
     def __enter__(self) -> VideoPiece:
         self._writer.__enter__()
@@ -144,29 +199,33 @@ class VideoPiece:
 
     def __exit__(self, *error: object) -> None:
         self._writer.__exit__(*error)  # type: ignore[arg-type]
+        if self._writer.frames == 0:
+            self._path.unlink(missing_ok=True)
 
 
 def join_video(pieces: list[Path], out: Path, sheet: Sheet, coding: Coding, *, at_most: float = 0) -> None:
     """Pieces of a video as one, with sound, of no more than so many megabytes if that is not nought."""
+    pieces = [piece for piece in pieces if piece.exists()]
     join_segments(pieces, out, sheet.rate, sheet.sound, coding)
     if at_most:
         _kept_below(out, round(at_most * 1e6), sheet, coding)
 
 
 def as_video(coding: Callable[[Any], Coding]) -> dict[str, Any]:
-    """`run` and `joined` of a kind of video, by how its settings have it coded."""
+    """`run`, `joined` and `wants` of a kind of video, by how its settings have it coded."""
 
     def run(output: Any, path: Path, piece: Piece) -> Writing:
         how = coding(output)
         return VideoPiece(
             path, piece, how, deep=how.planes.bits > 8, coverage=getattr(output, "coverage", "none"),
-            rolled=getattr(output, "light", "standard") == "hlg-back",
+            rolled=getattr(output, "light", "standard") == "hlg-back", rate=rate_of(output, piece.rate),
         )  # fmt: skip
 
     def joined(output: Any, pieces: list[Path], out: Path, sheet: Sheet) -> None:
+        sheet = replace(sheet, rate=rate_of(output, sheet.rate))
         join_video(pieces, out, sheet, coding(output), at_most=getattr(output, "at_most", 0))
 
-    return {"run": run, "joined": joined}
+    return {"run": run, "joined": joined, "wants": paced}
 
 
 SPARE = 0.985
@@ -227,9 +286,9 @@ class SequencePiece:
         """What was written stays: the piece is written again over it."""
 
 
-def thinned(output: Any, before: int, _frame: int) -> bool:
+def thinned(output: Any, moment: Moment) -> bool:
     """Whether a file that takes one of so many frames takes this one."""
-    return before % int(output.every) == 0
+    return moment.before % int(output.every) == 0
 
 
 WHOLE_COLOUR = PlaneCoding(bits=10, half_x=False, half_y=False)

@@ -8,12 +8,12 @@ from plonket.document.delivery import OutputBase
 from plonket.document.kinds import OUTPUTS, OutputEntry
 from plonket.media.write import Coding
 from plonket.media.yuv import PlaneCoding
-from plonket.outputs.common import Deep, Heard, Lossy, as_video, sound_as
+from plonket.outputs.common import Deep, Heard, Lossy, Paced, as_video, sound_as
 
 QUALITY = {"small": (24.0, "fast"), "good": (18.0, "fast"), "best": (9.0, "medium")}
 
 
-class H264(Heard, Deep, Lossy, OutputBase):
+class H264(Heard, Paced, Deep, Lossy, OutputBase):
     """An MP4 file that everything plays."""
 
     kind: Literal["h264"] = "h264"

@@ -8,12 +8,12 @@ from plonket.base.fields import choice
 from plonket.document.delivery import OutputBase
 from plonket.document.kinds import OUTPUTS, OutputEntry
 from plonket.media.write import Coding
-from plonket.outputs.common import Heard, Lossy, Ranged, as_video, ranged_planes, sound_as
+from plonket.outputs.common import Heard, Lossy, Paced, Ranged, as_video, ranged_planes, sound_as
 
 CRF = {"small": 28.0, "good": 22.0, "best": 14.0}
 
 
-class H265(Heard, Ranged, Lossy, OutputBase):
+class H265(Heard, Paced, Ranged, Lossy, OutputBase):
     """An MP4 file, smaller than H.264."""
 
     kind: Literal["h265"] = "h265"

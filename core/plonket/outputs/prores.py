@@ -9,16 +9,16 @@ from plonket.document.delivery import OutputBase
 from plonket.document.kinds import OUTPUTS, OutputEntry
 from plonket.media.write import Coding
 from plonket.media.yuv import PlaneCoding
-from plonket.outputs.common import WHOLE_COLOUR, Covered, as_video
+from plonket.outputs.common import WHOLE_COLOUR, Covered, Paced, as_video
 
 
-class ProRes4444(Covered, OutputBase):
+class ProRes4444(Paced, Covered, OutputBase):
     """A MOV file with whole colour and coverage."""
 
     kind: Literal["prores4444"] = "prores4444"
 
 
-class ProRes422(OutputBase):
+class ProRes422(Paced, OutputBase):
     """A MOV file for cutting, without coverage."""
 
     kind: Literal["prores422"] = "prores422"

@@ -66,6 +66,6 @@ def _joined(output: OneFrame, pieces: list[Path], out: Path, _sheet: Sheet) -> N
 
 OUTPUTS.add(OutputEntry(
     kind="still", label="One frame", order=160, settings=OneFrame, run=_piece, joined=_joined, ending=ending_of,
-    wants=lambda output, _before, frame: frame == output.at, groups=("File",),
+    wants=lambda output, moment: moment.frame == output.at, groups=("File",),
     traits=frozenset({"picture", "covered"}), help="A single frame, as for a cover.",
 ))  # fmt: skip

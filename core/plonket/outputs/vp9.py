@@ -8,12 +8,12 @@ from plonket.base.fields import choice
 from plonket.document.delivery import OutputBase
 from plonket.document.kinds import OUTPUTS, OutputEntry
 from plonket.media.write import Coding
-from plonket.outputs.common import Lossy, as_video
+from plonket.outputs.common import Lossy, Paced, as_video
 
 CRF = {"small": 40.0, "good": 28.0, "best": 14.0}
 
 
-class Vp9(Lossy, OutputBase):
+class Vp9(Paced, Lossy, OutputBase):
     """A WebM file."""
 
     kind: Literal["vp9"] = "vp9"

@@ -27,7 +27,7 @@ from plonket.document.shot import Shot
 from plonket.media.failures import media_errors
 from plonket.media.sound import Sound
 from plonket.media.write import Coding, VideoWriter
-from plonket.outputs.common import Piece, Sheet
+from plonket.outputs.common import Moment, Piece, Sheet
 from plonket.outputs.h264 import H264
 from plonket.outputs.picture import Finished
 from plonket.outputs.prores import ProRes4444
@@ -111,7 +111,7 @@ def write_pieces(
 
     def wanting(frame: int) -> list[OutputBase]:
         """The files that take a frame."""
-        return [one for one in outputs if OUTPUTS.of(one).wants(one, frame - began, frame)]
+        return [one for one in outputs if OUTPUTS.of(one).wants(one, Moment(before=frame - began, frame=frame, rate=rate))]
 
     def made(frame: int) -> dict[str, Finished]:
         """A frame's pictures, by the ids of the frames that they show."""

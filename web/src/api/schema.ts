@@ -2185,6 +2185,12 @@ export interface components {
             /** Name */
             name: string;
             /**
+             * Pace
+             * @default shot
+             * @enum {string}
+             */
+            pace: "shot" | "23.976" | "24" | "25" | "29.97" | "30" | "50" | "59.94" | "60";
+            /**
              * Quality
              * @default good
              * @enum {string}
@@ -5348,6 +5354,12 @@ export interface components {
             /** Name */
             name: string;
             /**
+             * Pace
+             * @default shot
+             * @enum {string}
+             */
+            pace: "shot" | "23.976" | "24" | "25" | "29.97" | "30" | "50" | "59.94" | "60";
+            /**
              * Quality
              * @default good
              * @enum {string}
@@ -5401,6 +5413,12 @@ export interface components {
             light: "standard" | "hlg" | "hlg-back";
             /** Name */
             name: string;
+            /**
+             * Pace
+             * @default shot
+             * @enum {string}
+             */
+            pace: "shot" | "23.976" | "24" | "25" | "29.97" | "30" | "50" | "59.94" | "60";
             /**
              * Quality
              * @default good
@@ -8560,6 +8578,12 @@ export interface components {
             kind: "prores422";
             /** Name */
             name: string;
+            /**
+             * Pace
+             * @default shot
+             * @enum {string}
+             */
+            pace: "shot" | "23.976" | "24" | "25" | "29.97" | "30" | "50" | "59.94" | "60";
         };
         /**
          * ProRes4444
@@ -8591,6 +8615,12 @@ export interface components {
             kind: "prores4444";
             /** Name */
             name: string;
+            /**
+             * Pace
+             * @default shot
+             * @enum {string}
+             */
+            pace: "shot" | "23.976" | "24" | "25" | "29.97" | "30" | "50" | "59.94" | "60";
         };
         /** ProjectOut */
         ProjectOut: {
@@ -11278,6 +11308,12 @@ export interface components {
             kind: "vp9";
             /** Name */
             name: string;
+            /**
+             * Pace
+             * @default shot
+             * @enum {string}
+             */
+            pace: "shot" | "23.976" | "24" | "25" | "29.97" | "30" | "50" | "59.94" | "60";
             /**
              * Quality
              * @default good
