@@ -90,6 +90,28 @@ class Passes(Rooms):
         np.testing.assert_allclose(one.normals[y, x], expected, atol=0.02)
         self.assertEqual(float(one.depth[one.matte < 0.001].max()), 0)
 
+    def test_what_the_ground_mirrors_comes_apart_and_all_adds_up(self) -> None:
+        wet = self.near.model_copy(update={"mirror": 40.0, "mirror_rough": 5.0})
+        whole, passes = self.apart(wet, self.far)
+        off = np.abs(self.codes(put_together(passes)) - whole)
+        self.assertLessEqual(float(off.max()), 1.0)
+        far, near = passes.layers
+        self.assertIsNone(far.reflection)
+        assert near.reflection is not None
+        self.assertGreater(int((near.reflection[..., 3] > 0.1).sum()), 300)
+        self.assertLess(float((near.reflection[..., 3] * (near.matte > 0.99)).max()), 0.02, "not on the thing itself")
+        shot, sources = self.shot(wet)
+        self.assertGreater(int((frame_passes(shot, sources, 1).layers[0].shadow > 0.3).sum()), 300, "its shadow is still apart")
+        out = self.folder / "parts"
+        write_passes(shot, sources, out, start=1, stop=2)
+        files = out / "near_near" / "000000.exr", out / "base" / "000000.exr"
+        rgba, base = (read_exr(file, "RGBA") for file in files)
+        mirrored, shade = read_exr(files[0], [f"reflection.{c}" for c in "RGBA"]), read_exr(files[0], ["shadow.A"])
+        left = 1 - rgba[..., 3:] - shade - mirrored[..., 3:]
+        together = rgba[..., :3] + mirrored[..., :3] + base[..., :3] * left
+        off = np.abs(self.codes(np.dstack([together, left]).astype(np.float32)) - render_frame(shot, sources, 1))
+        self.assertLessEqual(float(off.max()), 1.0)
+
     def test_files_say_how_they_go_together(self) -> None:
         shot, sources = self.shot(self.card(), self.near)
         out = self.folder / "parts"
@@ -110,7 +132,7 @@ class Passes(Rooms):
     def test_delivered_in_two_pieces_they_are_one_folder_or_one_box(self) -> None:
         shot, sources = self.shot(self.card(), self.near)
         whole = self.folder / "parts"
-        write_passes(shot, sources, whole, start=0, stop=3, wanted=("beauty", "shadow", "matte", "depth"))
+        write_passes(shot, sources, whole, start=0, stop=3, wanted=("beauty", "shadow", "reflection", "matte", "depth"))
         parts, video = Parts(id="p", name="P"), H264(id="v", name="V")
         pieces = [self.folder / "one", self.folder / "two"]
         for piece, (a, b) in zip(pieces, ((0, 2), (2, 3)), strict=True):

@@ -85,6 +85,7 @@ class LayerEntry(Entry):
     clip_from_layer : (layer, `Sources`, frame) -> (3, 3) from its own pixels to the clip's; None: it has none.
     shows : (layer, `Sources`, frame) -> the frames of assets that are its own picture there: (asset, frame, share) of each.
     shadowless : (layer) -> the same without the shadow that its picture carries; None: it carries none.
+    mirrorless : (layer) -> the same without what the ground mirrors of it; None: nothing is mirrored.
     surface : (layer, `Sources`, frame, size, view) -> how far before the camera each pixel of it lies, (h, w) in metres, and
         its normals (h, w, 3) before the camera or None; None: it has no place in a room.
     things : (layer, `Sources`, moments, whether it is shown itself) -> `Filmed`, what the renderer is told of it; None: nothing
@@ -102,6 +103,7 @@ class LayerEntry(Entry):
     bodies: Callable[[Any, Any, int], Any] | None = None
     hides_itself: Callable[[Any], bool] = lambda _layer: False
     shadowless: Callable[[Any], Any] | None = None
+    mirrorless: Callable[[Any], Any] | None = None
     surface: Callable[[Any, Any, int, tuple[int, int], Any], tuple[Any, Any] | None] | None = None
 
 

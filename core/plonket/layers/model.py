@@ -21,7 +21,7 @@ from plonket.layers.raytraced import RectilinearWindow, on_picture
 from plonket.layers.receiver import off_the_ground
 from plonket.layers.sources import Sources
 from plonket.layers.surfaces import ground_nearness, shadow_nearness
-from plonket.raytrace.request import RenderRequest
+from plonket.raytrace.request import FILMED, RenderRequest
 from plonket.room.camera import RoomCamera
 
 SHADOW_AHEAD = 0.03
@@ -46,18 +46,26 @@ def draw(layer: MeshLayer, sources: Sources, frame: int, size: tuple[int, int], 
     stood, under = (min(ON_IT * value_at(layer.tall, frame), share * max(depth, 0)) for share in (STOOD_ON, SHADED))
     shadow = strength * _behind_all(filmed, order, seat[0], frame, straight, under)
     rgba = np.dstack([hazed(filmed, layer, frame), np.clip(filmed[..., 3] + shadow, 0, 1)])
+    mirrored = filmed[..., FILMED : FILMED + 4] if order.mirror is not None else None
 
     def laid(straight_rgba: F32) -> Picture:
         return on_picture(straight_rgba, seat[0], frame, straight, depth, view, size)
 
     picture = laid(rgba)
+    thrown_back = None if mirrored is None else laid(mirrored).rgba
     found = hiding(sources, layer.follow.target, frame, size, view) if layer.follow.hidden and picture.rgba.size else None
     if found is not None:
         near = filmed_nearness(filmed, straight)
         told = laid(np.dstack([near * filmed[..., 3], filmed[..., 3], shadow, strength * filmed[..., 6]])).rgba
         level = value_at(seat[1].y, frame)
-        ground = shadow_nearness(sources, layer.follow.target, frame, size, view, level) if shadow.any() else None
+        on_ground = shadow.any() or mirrored is not None
+        ground = shadow_nearness(sources, layer.follow.target, frame, size, view, level) if on_ground else None
         picture = _hidden(picture, told, found.above(level, stood), found.above(level, under), ground)
+        if thrown_back is not None and ground is not None:
+            thrown_back = _ground_seen(thrown_back, found.above(level, under), ground, picture)
+    if thrown_back is not None:
+        picture.rgba[..., 3] += thrown_back[..., 3] * (1 - picture.rgba[..., 3])
+        picture.rgba[..., :3] += thrown_back[..., :3]
     return faded(picture, layer, frame)
 
 
@@ -119,6 +127,14 @@ def _hidden(picture: Picture, told: F32, by: Hiding, shadow_by: Hiding, ground: 
     return Picture(rgba=rgba, x=x, y=y)
 
 
+def _ground_seen(mirrored: F32, by: Hiding, ground: F32, picture: Picture) -> F32:
+    """What the ground mirrors (h, w, 4), less what hides the ground; `ground` (H, W) is its nearness."""
+    h, w = mirrored.shape[:2]
+    lies = ground[picture.y : picture.y + h, picture.x : picture.x + w]
+    share, _ = by.seen(lies, np.where(lies > 0, mirrored[..., 3], 0), picture.x, picture.y, SHADOW_AHEAD)
+    return np.asarray(mirrored * share[..., None], np.float32)
+
+
 def _behind_all(
     filmed: F32, order: RenderRequest, camera: RoomCamera, frame: int, straight: RectilinearWindow, low: float
 ) -> F32:
@@ -143,11 +159,15 @@ def hazed(filmed: F32, layer: FilmedLayer, frame: int) -> F32:
     return np.asarray(filmed[..., :3] * kept + linear_of(layer.haze_colour).astype(np.float32) * cover * (1 - kept), np.float32)
 
 
+def _mirrorless(layer: MeshLayer) -> MeshLayer | None:
+    return None if layer.mirror == 0 else layer.model_copy(update={"mirror": 0.0})
+
+
 LAYERS.add(LayerEntry(
     kind="model", order=50, label="Model", settings=MeshLayer, run=draw,
     help="A 3D model standing in a solved room, with its shadow.",
     traits=frozenset({"standing", "follows", "matched", "filmed"}), handles="standing",
-    shadowless=lambda layer: layer.model_copy(update={"shadow_strength": 0.0}), surface=surface_at,
+    shadowless=lambda layer: layer.model_copy(update={"shadow_strength": 0.0}), mirrorless=_mirrorless, surface=surface_at,
     bodies=bodies_of,
     groups=("Model", ("Movement", {"moving": (True,)}), "Stands", ("Falls", {"falls": (True,)}), "Filmed",
             "Light", "Shadow ground", "Copies", "Haze", "Mix"),

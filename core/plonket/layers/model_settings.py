@@ -29,6 +29,10 @@ class MeshLayer(FilmedLayer, CopiedLayer):
     surface: Surface = choice("own", label="Surface", group="Model", names=SURFACE_NAMES)
     parts: list[PartLook] = Field(default_factory=list, max_length=MOST_PARTS,
                                   description="Materials that look otherwise than in its file")  # fmt: skip
+    mirror: Number = number(0.0, label="Mirrored", low=0, high=100, step=1, unit="%", group="Shadow ground",
+                            help="How much the ground mirrors it: 20 is water or varnish, 100 a mirror.")  # fmt: skip
+    mirror_rough: float = plain(10, label="Mirror blurred", low=0, high=100, step=1, unit="%", group="Shadow ground",
+                                help="Rough ground blurs it, more the higher a thing is above it.")  # fmt: skip
     falls: bool = switch(False, label="Falls", group="Model",
                          help="From a frame on it falls, hits what stands in the room, and comes to rest.")  # fmt: skip
     moving: bool = Field(default=False, description="Whether it goes through a movement of its file")

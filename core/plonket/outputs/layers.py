@@ -18,7 +18,7 @@ from plonket.image.exr import write_exr
 from plonket.image.picture import Picture
 from plonket.media.failures import disk_full
 
-PASSES = ("beauty", "shadow", "matte", "depth", "normals")
+PASSES = ("beauty", "shadow", "reflection", "matte", "depth", "normals")
 ONLY_EXR = ("depth", "normals")
 """Whole numbers of a picture would cut them off."""
 BASE = "base"
@@ -31,7 +31,8 @@ class LayerPasses:
     Attributes
     ----------
     name : of the folder that its files lie in. light : (h, w, 3) linear, premultiplied. matte : (h, w) what it covers itself.
-    shadow : (h, w) what it takes off what lies behind it besides. blend : how it is laid on that. depth : (h, w) metres along
+    shadow : (h, w) what it takes off what lies behind it besides. reflection : (h, w, 4) what the ground mirrors of it, linear,
+    premultiplied by its share of the ground, or None. blend : how it is laid on that. depth : (h, w) metres along
     the camera's axis, 0 where nothing is or it is not known. normals : (h, w, 3) unit, x right, y up, z to the camera, or None.
     """
 
@@ -40,6 +41,7 @@ class LayerPasses:
     light: F32
     matte: F32
     shadow: F32
+    reflection: F32 | None = None
     blend: BlendName = "normal"
     depth: F32 | None = None
     normals: F32 | None = None
@@ -60,7 +62,10 @@ def put_together(passes: FramePasses) -> F32:
     light, or is mixed with it by its blend."""
     canvas = passes.base.copy()
     for one in passes.layers:
-        rgba = np.dstack([one.light, np.clip(one.matte + one.shadow, 0, 1)]).astype(np.float32)
+        light, taken = one.light, one.matte + one.shadow
+        if one.reflection is not None:
+            light, taken = light + one.reflection[..., :3], taken + one.reflection[..., 3]
+        rgba = np.dstack([light, np.clip(taken, 0, 1)]).astype(np.float32)
         lay_over(canvas, Picture(rgba=rgba), one.blend)
     return canvas
 
@@ -108,18 +113,22 @@ def _write(folder: Path, number: int, one: LayerPasses, kind: str, wanted: Seque
     if kind == "exr":
         write_exr(folder / f"{number:06d}.exr", _channels(one, wanted))
         return
-    code = {"beauty": _coded(one), "matte": _grey(one.matte), "shadow": _grey(one.shadow)}
+    code = {"beauty": _coded(one.light, one.matte), "matte": _grey(one.matte), "shadow": _grey(one.shadow)}
+    if one.reflection is not None:
+        code["reflection"] = _coded(one.reflection[..., :3], one.reflection[..., 3])
     for name in wanted:
+        if name == "reflection" and one.reflection is None:
+            continue
         (folder / name).mkdir(exist_ok=True)
         if not cv2.imwrite(str(folder / name / f"{number:06d}.png"), code[name]):
             raise disk_full()
 
 
-def _coded(one: LayerPasses) -> np.ndarray:
+def _coded(light: F32, cover: F32) -> np.ndarray:
     """Straight, 16-bit, sRGB-coded, in the order blue, green, red, coverage."""
-    alpha = one.matte[..., None]
-    colour = np.where(alpha > 1e-3, one.light / np.maximum(alpha, 1e-3), one.light).astype(np.float32)
-    return np.dstack([deep_codes(np.ascontiguousarray(colour))[..., ::-1], _grey(one.matte)])
+    alpha = cover[..., None]
+    colour = np.where(alpha > 1e-3, light / np.maximum(alpha, 1e-3), light).astype(np.float32)
+    return np.dstack([deep_codes(np.ascontiguousarray(colour))[..., ::-1], _grey(cover)])
 
 
 def _grey(values: F32) -> np.ndarray:
@@ -135,6 +144,9 @@ def _channels(one: LayerPasses, wanted: Sequence[str]) -> dict[str, np.ndarray]:
         channels["A"] = one.matte.astype(np.float16)
     if "shadow" in wanted:
         channels["shadow.A"] = one.shadow.astype(np.float16)
+    if "reflection" in wanted and one.reflection is not None:
+        parts = zip("RGBA", one.reflection.transpose(2, 0, 1).astype(np.float16), strict=True)
+        channels |= {f"reflection.{name}": part for name, part in parts}
     if "depth" in wanted and one.depth is not None:
         channels["Z"] = one.depth
     if "normals" in wanted and one.normals is not None:

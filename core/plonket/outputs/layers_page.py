@@ -11,11 +11,13 @@ from string import Template
 from plonket.outputs.layers import BASE
 
 WORDS = "how.html"
-HOW = ("From the base up: result = light + result x (1 - matte - shadow), linear light; other blends than normal are named. "
+HOW = ("From the base up: result = light + reflection + result x (1 - matte - shadow - the reflection's share), linear light; "
+       "other blends than normal are named. "
        "The finish of the shot comes after that and is not in these pictures.")
 PASSES = {
     "beauty": "its light, premultiplied (PNG: straight, as seen on screen)", "matte": "what it covers",
     "shadow": "what it takes off what lies behind it besides",
+    "reflection": "what the ground mirrors of it, premultiplied, and its share of the ground; only where a layer is mirrored",
     "depth": "metres along the camera's axis, 0 where it is not known",
     "normals": "which way surfaces face: x right, y up, z to the camera",
 }  # fmt: skip

@@ -31,6 +31,7 @@ class Parts(OutputBase):
         "exr", label="As", group="File",
         names={"exr": "EXR, a folder a layer", "exr-one": "EXR, all in one", "png": "PNG, 16 bits"})  # fmt: skip
     shadow: bool = switch(True, label="Shadows", group="File", help="What each layer takes off what lies behind it.")
+    reflection: bool = switch(True, label="Reflections", group="File", help="What the ground mirrors of each layer.")
     matte: bool = switch(True, label="Mattes", group="File", help="What each layer covers.")
     depth: bool = switch(True, label="Depth", group="File", when=EXR, help="Metres along the camera's axis, where known.")
     normals: bool = switch(False, label="Normals", group="File", when=EXR, help="Which way surfaces face.")
@@ -43,7 +44,7 @@ class Parts(OutputBase):
 def wanted_by(output: Parts) -> list[str]:
     """The passes that are wanted."""
     deep = ("depth", "normals") if output.picture != "png" else ()
-    return ["beauty", *(name for name in ("shadow", "matte", *deep) if getattr(output, name))]
+    return ["beauty", *(name for name in ("shadow", "reflection", "matte", *deep) if getattr(output, name))]
 
 
 class PartsPiece:

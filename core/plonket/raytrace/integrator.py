@@ -16,6 +16,9 @@ CLEAR_OF = 0.012
 """Share of its distance by which a place is lifted before that sheet may hide light from it: depth is not even."""
 CHANNELS = ("thing", "open", "shaded", "ground", "far", "ar", "ag", "ab", "nx", "ny", "nz",
             "found", "found_open", "found_shaded")  # fmt: skip
+MIRRORED = ("mr", "mg", "mb", "mirror", "mar", "mag", "mab")
+"""Channels besides, of ground that mirrors: the light that it throws back of what is shown, its share of the ground, and the
+colours that are mirrored."""
 LAYERS = 8
 """So many surfaces that let light through may lie behind each other."""
 
@@ -36,6 +39,7 @@ def announce(mi: Any) -> None:
             self.bare: Any = None
             self.over: Any = None
             self.through = False
+            self.mirror: Any = None
 
         def receive(self, order: RenderRequest, view: CameraView, sheet: Any) -> None:
             """Let what was filmed take shadows, as it is seen from a view; its sheet keeps light from itself."""
@@ -138,8 +142,35 @@ def announce(mi: Any) -> None:
                 shaded += falls * self.open_share(self.over, si, ds.p, known)
             return dr.select(known, mi.Float(1), mi.Float(0)), lit, shaded
 
+        def reflect(self, order: RenderRequest) -> None:
+            """Let the ground mirror what is shown."""
+            if order.mirror is not None:
+                self.mirror = [mi.Float(v) for v in (order.mirror.squarely, order.mirror.flat, order.mirror.rough)]
+                dr.make_opaque(self.mirror)
+
+        def mirrored(self, scene: Any, sampler: Any, ray: Any, si: Any, shown: list[Any], active: Any) -> list[Any]:
+            """What the ground throws back of what is shown; see `MIRRORED`."""
+            squarely, flat, rough = self.mirror
+            n = dr.select(dr.dot(si.n, ray.d) > 0, -si.n, si.n)
+            square = dr.clip(-dr.dot(n, ray.d), 0, 1)
+            share = squarely + (flat - squarely) * (1 - square) ** 5  # C. Schlick (1994), doi:10.1111/1467-8659.1330233
+            way = ray.d + 2 * square * n
+            # Scattered about where a mirror would look, within its disc, never into the ground.
+            disc = mi.warp.square_to_uniform_disk_concentric(sampler.next_2d(active)) * rough
+            side = mi.Frame3f(way)
+            way = dr.normalize(way + side.s * disc.x + side.t * disc.y)
+            way -= n * dr.minimum(2 * dr.dot(n, way), 0)
+            from_ground = si.spawn_ray(way)
+            met = scene.ray_intersect(from_ground, active)
+            met_it = active & met.is_valid() & _among(met, shown)
+            light, _, _ = self.path.sample(scene, sampler, from_ground, None, met_it)
+            albedo = met.bsdf(from_ground).eval_diffuse_reflectance(met, met_it)
+            cover = dr.select(met_it, share, 0)
+            light, albedo = (dr.select(met_it, v * share, 0) for v in (light, albedo))
+            return [light.x, light.y, light.z, cover, albedo.x, albedo.y, albedo.z]
+
         def aov_names(self) -> list[str]:
-            return list(CHANNELS)
+            return [*CHANNELS, *(MIRRORED if self.mirror is not None else ())]
 
         def sample(self, scene: Any, sampler: Any, ray: Any, medium: Any = None, active: Any = True) -> Any:
             shapes = scene.shapes()
@@ -183,6 +214,10 @@ def announce(mi: Any) -> None:
             extra = [things, lit, shaded, grounded, far, albedo.x, albedo.y, albedo.z]
             extra += [dr.select(thing, v, 0) for v in (n.x, n.y, n.z)]
             extra += self.fallen(scene, sampler, ray, eye, active) if self.over is not None else [mi.Float(0)] * 3
+            if self.mirror is not None:
+                shown = [s for s in models if s.id().startswith("shown")]
+                floor = [s for s in shapes if s.id() == "ground"]
+                extra += [left * v for v in self.mirrored(scene, sampler, ray, si, shown, valid & _among(si, floor))]
             return light, mi.Bool(True), extra
 
     def _among(si: Any, shapes: list[Any]) -> Any:

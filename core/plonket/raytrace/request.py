@@ -13,6 +13,8 @@ from plonket.base.conventions import F32, F64
 Role = Literal["shown", "other", "real"]
 """`shown` is what is filmed. `other` is filmed by an order of its own: here it hides, shades and is mirrored. `real` is in
 the footage already: it hides, and takes shadows."""
+FILMED = 7
+"""Channels of a filmed picture: light, coverage, shadow, distance, shadow on the receiver; what else is asked for follows."""
 VERSION = 4
 """Goes up whenever the same order would give another picture."""
 
@@ -119,6 +121,16 @@ class Receiver:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Mirror:
+    """Ground that mirrors what is shown: share that it throws back of light that falls on it `squarely`, and at the flattest
+    look, `flat`; and how far, in shares of the way to what it mirrors, it scatters, `rough`."""
+
+    squarely: float
+    flat: float
+    rough: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class RenderRequest:
     """One picture of what is shown of a set.
 
@@ -129,7 +141,7 @@ class RenderRequest:
     ground : height in metres of the ground, or None. ground_colour : linear RGB that it throws back.
     shadows : whether the shadow that all things cast on the ground and on what is real is wanted.
     samples : light paths a pixel over the whole exposure, a square number. receiver : what else takes that shadow.
-    normals : whether those of what is shown are wanted too.
+    normals : whether those of what is shown are wanted too. mirror : how the ground mirrors what is shown; None: not at all.
     """
 
     things: tuple[Instance, ...]
@@ -144,6 +156,7 @@ class RenderRequest:
     samples: int
     receiver: Receiver | None = None
     normals: bool = False
+    mirror: Mirror | None = None
 
 
 def request_digest(order: RenderRequest) -> str:

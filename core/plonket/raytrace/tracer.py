@@ -9,8 +9,8 @@ import numpy as np
 from plonket.base.conventions import F32, F64
 from plonket.image.push_pull import spread_out
 from plonket.raytrace.engine import Denoiser, import_mitsuba, mesh_of
-from plonket.raytrace.integrator import CHANNELS, announce
-from plonket.raytrace.request import CameraView, Coat, Instance, Lamp, Lights, Receiver, RenderRequest, Role
+from plonket.raytrace.integrator import CHANNELS, MIRRORED, announce
+from plonket.raytrace.request import FILMED, CameraView, Coat, Instance, Lamp, Lights, Receiver, RenderRequest, Role
 from plonket.raytrace.surfaces import TINTS, coated, glow_of, lets_through, surface_of
 from plonket.room.meshes.files import name_of
 from plonket.room.meshes.instances import read_thing
@@ -24,8 +24,6 @@ TORN = 0.04
 """Share of the distance from which on the sheet between two places is torn: one is in front of the other."""
 EDGE_PX = 20
 """Over so many pixels a shadow fades out where its window ends."""
-FILMED = 7
-"""Channels of a filmed picture: light, coverage, shadow, distance, shadow on the receiver."""
 
 
 class FilmSet:
@@ -40,7 +38,8 @@ class FilmSet:
     def film(self, order: RenderRequest) -> F32:
         """An order's window (h, w, 7): linear, premultiplied light of what is shown, its coverage, the shadow, how far
         off what is shown is in metres, times its coverage, and the shadow on what was filmed, behind what is shown as
-        well. Asked for, then its normals in the set, times its coverage."""
+        well. Asked for, then what the ground mirrors of it: light, premultiplied, and its share (h, w, 4); and its normals in
+        the set, times its coverage."""
         things = tuple((t.model, t.role, t.coats) for t in order.things)
         key = (things, order_lights(order.lights), order.ground, order.ground_colour, order.receiver is None)
         scene = self._scenes.pop(key, None)
@@ -70,7 +69,28 @@ class FilmSet:
             found = np.clip(raw[..., 14], 0, 1)
             if found.max() > 0:
                 out[..., 6] = self._shadow(raw[..., 15], raw[..., 16], found, order.receiver.normals)
-        return np.dstack([out, normal]) if order.normals else out
+        told = [out]
+        if order.mirror is not None:
+            told.append(self._mirrored(raw[..., 3 + len(CHANNELS) :], ground))
+        if order.normals:
+            told.append(normal)
+        return np.dstack(told) if len(told) > 1 else out
+
+    def _mirrored(self, raw: F32, ground: F32) -> F32:
+        """(h, w, 4) what the ground throws back of what is shown, and the share of it that it does not throw back itself."""
+        share = np.clip(raw[..., 3], 0, 1)
+        if share.max() <= 0:
+            return np.zeros((*share.shape, 4), np.float32)
+        # Where a rough ground mirrors some of it, noise is in the share as well.
+        none = np.zeros((*share.shape, 3), np.float32)
+        level = _spread(np.repeat(share[..., None], 3, axis=2), ground)
+        calm_share = self.denoiser.run(level, np.ones_like(none), none)[..., :1]
+        # Little is thrown back: what counts is how much of that is there.
+        part = share / share.max()
+        light, albedo = (_spread(values / share.max(), part) for values in (raw[..., :3], raw[..., 4:7]))
+        calm = self.denoiser.run(light, albedo, none)
+        calm_share = np.clip(calm_share, 0, 1) * (ground * _feather(ground.shape))[..., None]
+        return np.dstack([np.maximum(calm, 0) * calm_share, calm_share]).astype(np.float32)
 
     def _shadow(self, lit: F32, shaded: F32, where: F32, normals: F32) -> F32:
         """(h, w) of light with and without what throws the shadow, where there is something that takes it."""
@@ -212,7 +232,7 @@ class _Scene:
         self.placed[j] = (matrix.copy(), pose)
 
     def exposed(self, order: RenderRequest, k: int, samples: int) -> F32:
-        """(h, w, 17) of one instant: light of what is shown, then `CHANNELS`."""
+        """(h, w, n) of one instant: light of what is shown, then `CHANNELS`, and `MIRRORED` if the ground mirrors."""
         mi, view = self.mi, order.views[k]
         for j, thing in enumerate(order.things):
             self._place(j, thing, k)
@@ -223,10 +243,11 @@ class _Scene:
             self.over_params.update()
         sensor, integrator = self.sensor(order, view, samples), mi.load_dict({"type": "plonket_set"})
         integrator.bare, integrator.over, integrator.through = self.bare, self.over, self.through
+        integrator.reflect(order)
         if order.receiver is not None:
             integrator.receive(order, view, self.sheet(order.receiver, view))
         raw = np.array(mi.render(self.scene, sensor=sensor, integrator=integrator, spp=samples, seed=17 + k))
-        return np.asarray(raw[..., : 3 + len(CHANNELS)], np.float32)
+        return np.asarray(raw[..., : 3 + len(CHANNELS) + (len(MIRRORED) if order.mirror is not None else 0)], np.float32)
 
     def sheet(self, receiver: Receiver, view: CameraView) -> Any:
         """A scene of nothing but what was filmed, as far as it is seen: it keeps light from itself, shadow or not."""

@@ -64,6 +64,12 @@ def _told_apart(
     layer = one.layer
     assert layer is not None
     entry = LAYERS.of(layer)
+    dull = entry.mirrorless(layer) if entry.mirrorless else None
+    if dull is not None:
+        rest = windowed(drawn(dull, sources, frame, size, view, scale), 0, 0, size)
+        mirrored = np.dstack([one.light - rest[..., :3], one.matte - rest[..., 3]])
+        one.reflection = np.maximum(mirrored, 0).astype(np.float32)
+        one.light, one.matte, layer = rest[..., :3], rest[..., 3], dull
     bare = entry.shadowless(layer) if entry.shadowless else None
     if bare is not None and one.matte.any():
         own = windowed(drawn(bare, sources, frame, size, view, scale), 0, 0, size)[..., 3]

@@ -6660,6 +6660,16 @@ export interface components {
              */
             matte_inverted: boolean;
             /**
+             * Mirror
+             * @default 0
+             */
+            mirror: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Mirror Rough
+             * @default 10
+             */
+            mirror_rough: number;
+            /**
              * Moves From
              * @default 0
              */
@@ -7646,6 +7656,11 @@ export interface components {
              * @enum {string}
              */
             picture: "exr" | "exr-one" | "png";
+            /**
+             * Reflection
+             * @default true
+             */
+            reflection: boolean;
             /**
              * Shadow
              * @default true
