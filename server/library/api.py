@@ -7,6 +7,7 @@ from datetime import datetime
 from typing import Annotated, Any, Literal, cast
 
 from django.db.models import Count, Max
+from django.db.models.functions import Coalesce
 from django.http import HttpRequest
 from ninja import Query, Router, Schema
 from pydantic import Field
@@ -84,8 +85,9 @@ def asset_out(asset: Asset) -> AssetOut:
 
 @router.get("/projects", response=list[ProjectOut])
 def projects(request: HttpRequest) -> Any:
-    """All projects, the newest first."""
+    """All projects, those first that are new or were worked in last."""
     found = Project.objects.annotate(shots=Count("shot"), changed=Max("shot__changed"))
+    found = found.order_by(Coalesce("changed", "created").desc())
     return [ProjectOut(id=p.id, name=p.name, shots=p.shots, changed=p.changed) for p in found]
 
 

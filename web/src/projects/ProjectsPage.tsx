@@ -132,6 +132,16 @@ function ProjectRow({ project }: { project: Project }) {
         </Button>
       </div>
       <ul className="grid grid-cols-[repeat(auto-fill,minmax(230px,1fr))] gap-4">
+        <li>
+          <button
+            className="grid h-full min-h-[178px] w-full place-items-center rounded-xl border-2 border-dashed border-line text-ink-2 hover:border-tide hover:text-tide"
+            onClick={() => void add()}
+          >
+            <span className="flex items-center gap-2 font-semibold">
+              <Plus className="size-4" aria-hidden /> New shot
+            </span>
+          </button>
+        </li>
         {shots?.map((shot) => (
           <ShotCard
             key={shot.id}
@@ -152,16 +162,6 @@ function ProjectRow({ project }: { project: Project }) {
             }
           />
         ))}
-        <li>
-          <button
-            className="grid h-full min-h-[178px] w-full place-items-center rounded-xl border-2 border-dashed border-line text-ink-2 hover:border-tide hover:text-tide"
-            onClick={() => void add()}
-          >
-            <span className="flex items-center gap-2 font-semibold">
-              <Plus className="size-4" aria-hidden /> New shot
-            </span>
-          </button>
-        </li>
       </ul>
       {copying && <CopyShot shot={copying} from={project.id} onClose={() => setCopying(null)} />}
       <Dialog open={asking !== null} onOpenChange={() => setAsking(null)} title="Are you sure?">
