@@ -8,7 +8,7 @@ import { useOpenShot } from "~/workspace/context";
 import { freshName, freshShotId, round, setOnMotion } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 
-/** A camera motion in the shot, chosen and ready to be measured. */
+/** A camera motion in the shot, chosen and ready to be measured: its id, or null where that did not go. */
 export function useAddCamera() {
   const { record, edits } = useOpenShot();
   const { data: assets } = useAssets();
@@ -20,8 +20,9 @@ export function useAddCamera() {
     const name = freshName("Camera", shot.motions);
     const value = { kind: "camera", id, name, ...lens };
     const done = await edits.edit(`Add ${name}`, [{ op: "add", path: "/motions/-", value }]);
-    if (done) act({ do: "choose", chosen: { kind: "motion", id, point: null } });
-    return Boolean(done);
+    if (!done) return null;
+    act({ do: "choose", chosen: { kind: "motion", id, point: null } });
+    return id;
   }, [record, edits, assets]);
 }
 

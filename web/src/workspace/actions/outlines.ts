@@ -1,6 +1,7 @@
 import { useCallback } from "react";
 import type { LookingMotion, Mover, OutlinePoint, PlaneMotion, Shot, Suggestion } from "~/api/client";
 import { useAddCamera } from "~/workspace/actions/camera";
+import { useMeasure } from "~/workspace/actions/jobs";
 import { spotAt } from "~/workspace/actions/points";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
@@ -157,16 +158,20 @@ export function motionFrom(suggestion: Suggestion, movers: readonly Mover[], id:
   return { kind: "points", id, name: freshName("Point motion", shot.motions), points };
 }
 
-/** Take what the adviser suggests: the motion is made and chosen. */
+/** Take what the adviser suggests: the motion is made and chosen; a camera, of which nothing has to be drawn, measured too. */
 export function useTakeSuggestion() {
   const { record, edits } = useOpenShot();
   const addCamera = useAddCamera();
+  const measure = useMeasure();
   return useCallback(
     async (suggestion: Suggestion, movers: readonly Mover[]) => {
       const shot = record.document;
       if (suggestion.kind === "camera") {
-        // What moves by itself is set aside by the solve.
-        if (await addCamera()) act({ do: "open", what: "advice", on: false });
+        // What moves by itself is set aside by the solve: there is nothing to be drawn first.
+        const camera = await addCamera();
+        if (!camera) return;
+        act({ do: "open", what: "advice", on: false });
+        await measure(camera, "both", null);
         return;
       }
       const id = freshShotId("motion", shot);
@@ -178,6 +183,6 @@ export function useTakeSuggestion() {
       act({ do: "choose", chosen: { kind: "motion", id, point: first } });
       act({ do: "open", what: "advice", on: false });
     },
-    [record, edits, addCamera],
+    [record, edits, addCamera, measure],
   );
 }
