@@ -4,12 +4,30 @@ import { afterEach, beforeEach, describe, expect, test, vi } from "vitest";
 import type { JsonSchema } from "~/api/client";
 import { complain, mention, Notices, useNotices } from "~/ui/Notices";
 import { NumberBox } from "~/ui/NumberBox";
+import { Slider } from "~/ui/Slider";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 
 beforeEach(() => {
   Element.prototype.setPointerCapture = () => undefined;
 });
 afterEach(cleanup);
+
+describe("a slider", () => {
+  test("steps by keys, and commits what it previews", async () => {
+    globalThis.ResizeObserver ??= class {
+      observe() {}
+      unobserve() {}
+      disconnect() {}
+    };
+    const onPreview = vi.fn();
+    const onCommit = vi.fn();
+    render(<Slider label="Gain" value={4} low={1} high={32} {...{ onPreview, onCommit }} />);
+    screen.getByRole("slider", { name: "Gain" }).focus();
+    await userEvent.setup().keyboard("{ArrowRight}{End}");
+    expect(onPreview.mock.calls).toEqual([[5], [32]]);
+    expect(onCommit.mock.calls).toEqual([[5], [32]]);
+  });
+});
 
 describe("a number", () => {
   const box = (onCommit = vi.fn(), onPreview = vi.fn()) => {
@@ -31,6 +49,25 @@ describe("a number", () => {
     await user.clear(input);
     await user.type(input, `${text}{Enter}`);
     expect(onCommit.mock.calls).toEqual([[value]]);
+  });
+
+  test("nought is said in words until one types", () => {
+    render(
+      <NumberBox
+        label="Most"
+        value={0}
+        low={0}
+        high={9}
+        step={1}
+        unit="MB"
+        nought="no limit"
+        onCommit={vi.fn()}
+      />,
+    );
+    const input = screen.getByRole<HTMLInputElement>("textbox", { name: "Most" });
+    expect(input.value).toBe("no limit");
+    act(() => input.focus());
+    expect(input.value).toBe("0");
   });
 
   test.each(["", "much", "40"])("typed as %j changes nothing", async (text) => {

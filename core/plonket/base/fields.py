@@ -250,11 +250,13 @@ def number(
 def plain(
     default: float, *, label: str, low: float, high: float, step: float, unit: str = "", help: str = "",
     group: str = "", whole: bool = False, soft: tuple[float, float] | None = None, when: When | None = None,
+    nought: str | None = None,
 ) -> Any:  # fmt: skip
-    """A field for a number that does not move in time; `soft` and `when` as of `number`."""
+    """A field for a number that does not move in time; `soft` and `when` as of `number`. `nought` is what stands in place of 0."""
     extra: dict[str, Any] = {
         "control": "plain", "label": label, "low": low, "high": high, "step": step, "unit": unit, "help": help,
         "group": group, "soft": list(soft or (low, high)), "default": default, **_when(when),
+        **({} if nought is None else {"nought": nought}),
     }  # fmt: skip
     return Field(default=int(default) if whole else default, ge=low, le=high, json_schema_extra={"x-plonket": extra})
 

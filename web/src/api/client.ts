@@ -138,6 +138,8 @@ export interface FieldHints {
   step?: number;
   unit?: string;
   soft?: [number, number];
+  /** What stands in place of 0. */
+  nought?: string;
   names?: Record<string, string>;
   when?: Record<string, unknown[]>;
 }

@@ -393,7 +393,7 @@ export interface paths {
         };
         /**
          * Projects
-         * @description All projects, the newest first.
+         * @description All projects, those first that are new or were worked in last.
          */
         get: operations["library_api_projects"];
         put?: never;

@@ -7,6 +7,8 @@ interface Props {
   high: number;
   step: number;
   unit: string;
+  /** What stands in place of 0. */
+  nought?: string | undefined;
   /** While dragging. */
   onPreview?: (value: number) => void;
   /** When let go, typed or stepped. */
@@ -16,7 +18,7 @@ interface Props {
 const places = (step: number) => (step >= 1 ? 0 : step >= 0.1 ? 1 : step >= 0.01 ? 2 : 3);
 
 /** A number: drag sideways over it, or click and type. Arrow keys step; Shift steps ten at a time. */
-export function NumberBox({ label, value, low, high, step, unit, onPreview, onCommit }: Props) {
+export function NumberBox({ label, value, low, high, step, unit, nought, onPreview, onCommit }: Props) {
   const [typed, setTyped] = useState<string | null>(null);
   const [dragged, setDragged] = useState<number | null>(null);
   const drag = useRef<{ x: number; from: number; moved: boolean } | null>(null);
@@ -39,7 +41,7 @@ export function NumberBox({ label, value, low, high, step, unit, onPreview, onCo
         inputMode="decimal"
         spellCheck={false}
         className="num h-[24px] w-full cursor-ew-resize rounded-md border border-line bg-raise px-1.5 text-right text-ink focus:cursor-text"
-        value={typed ?? (unit ? `${shown} ${unit}` : shown)}
+        value={typed ?? (nought && !(dragged ?? value) ? nought : unit ? `${shown} ${unit}` : shown)}
         onFocus={(e) => {
           setTyped(value.toFixed(places(step)));
           requestAnimationFrame(() => e.target.select());

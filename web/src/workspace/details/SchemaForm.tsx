@@ -216,6 +216,7 @@ function NumberRow({
         high={high}
         step={step}
         unit={unit}
+        nought={hints.nought}
         onPreview={setLive}
         onCommit={commit}
       />
