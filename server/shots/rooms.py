@@ -10,7 +10,7 @@ from django.http import HttpRequest
 from ninja import Router, Schema
 from pydantic import Field
 
-from library.pool import pool
+from library.pool import pool, read_measurement
 from plonket.base.conventions import F64
 from plonket.base.errors import BadInput
 from plonket.base.fields import raised
@@ -29,6 +29,8 @@ from plonket.room.boxes import box_round
 from plonket.room.camera import RoomCamera
 from plonket.room.camera_track import CameraTrack
 from plonket.room.meshes.files import read_model
+from plonket.track.camera.by_hand import pulled
+from plonket.track.camera.settings import CameraMotion
 from plonket.track.room_motion import RoomMotion
 from shots.api import ShotOut, shot_out
 from shots.editing import change_shot, document_of, find_shot
@@ -124,6 +126,37 @@ def _perch(
         id=fresh_id(document, "perch"), name=fresh_name(called, {p.name for p in document.perches}), spot=spot,
         follow=Follow(target=motion_id, reference_frame=frame, perspective=True),
     )  # fmt: skip
+
+
+class PulledDetail(Schema):
+    detail: int = Field(description="Its number")
+    x: float = Field(description="Pixel of the clip where it belongs")
+    y: float
+
+
+class PullIn(Schema):
+    frame: int = Field(ge=0, description="Of the clip")
+    details: list[PulledDetail] = Field(min_length=1, max_length=100)
+    over: int = Field(default=0, ge=0, le=100000, description="Frames before and after it over which the turn comes and goes")
+
+
+@router.post("/shots/{shot_id}/motions/{motion_id}/pull", response=ShotOut)
+def pull(request: HttpRequest, shot_id: uuid.UUID, motion_id: str, body: PullIn) -> Any:
+    """Turn a solved camera in a frame so that details lie where they belong; see `by_hand.pulled`."""
+    find_shot(shot_id)
+
+    def change(document: Document) -> Document:
+        motion = document.motion(motion_id)
+        if not isinstance(motion, CameraMotion) or motion.untouched is None or document.footage is None:
+            raise BadInput("room.unsolved", "This motion is not solved in 3D yet. Measure it first.")
+        track = read_measurement(motion.untouched)
+        assert isinstance(track, CameraTrack)
+        to = {one.detail: (one.x, one.y) for one in body.details}
+        numbers = pulled(track, motion, body.frame, to, over=body.over, fps=float(document.footage.filmed_fps))
+        changed = motion.model_copy(update=numbers)
+        return document.model_copy(update={"motions": [changed if one.id == motion_id else one for one in document.motions]})
+
+    return shot_out(change_shot(shot_id, f"Put frame {body.frame} right", change))
 
 
 class LandingIn(Schema):

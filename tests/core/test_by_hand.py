@@ -8,12 +8,13 @@ from functools import cache
 
 import numpy as np
 
-from plonket.base.fields import Key, Keyed
+from plonket.base.errors import BadInput
+from plonket.base.fields import Key, Keyed, value_at
 from plonket.document.shot import Footage, Shot
 from plonket.room.alignment import Room
 from plonket.room.camera import RoomCamera
 from plonket.room.camera_track import CameraTrack
-from plonket.track.camera.by_hand import is_untouched, put_right, said_by_hand, settled
+from plonket.track.camera.by_hand import is_untouched, pulled, put_right, said_by_hand, settled
 from plonket.track.camera.settings import CameraMotion
 from synth.phone.quickroom import RoomShot, room_shot
 
@@ -73,6 +74,50 @@ class PutRight(unittest.TestCase):
         right = put_right(replace(self.track, position=shaken), motion(aside=Keyed(keys=keys).model_dump()), FPS)
         np.testing.assert_allclose(right.position, self.track.position, atol=1e-9)
         self.assertLess(float(right.error_px.max()), 0.01)
+
+    def test_a_detail_that_is_pulled_lies_where_it_is_pulled_to_and_the_turn_comes_and_goes(self) -> None:
+        solved = RoomCamera(self.track, Room())
+        seen = {k: solved.project(10, self.track.points[k]) for k in (4, 9, 31)}
+        one = motion(pan=0.5)
+        for readout in (0.0, 0.5):
+            track = replace(self.track, readout=readout)
+            goal = RoomCamera(track, Room()).project(10, track.points[4]) + [7.0, -3.0]
+            numbers = pulled(track, one, 10, {4: (goal[0], goal[1])}, over=3, fps=FPS)
+            self.assertEqual(set(numbers), {"pan", "tilt"})
+            made = put_right(track, one.model_copy(update=numbers), FPS)
+            np.testing.assert_allclose(RoomCamera(made, Room()).project(10, track.points[4]), goal, atol=0.01)
+            before = put_right(track, one, FPS)
+            turned = np.abs(made.rotation - before.rotation).max(axis=(1, 2)) > 1e-9
+            self.assertEqual(np.flatnonzero(turned).tolist(), [7, 8, 9, 10, 11, 12, 13], "what was set before holds elsewhere")
+        # The whole picture turned by hand is found from three of its details.
+        leaning = motion(roll=2.0, pan=-0.4, tilt=0.3)
+        there = RoomCamera(put_right(self.track, leaning, FPS), Room())
+        to = {k: tuple(there.project(10, self.track.points[k])) for k in seen}
+        numbers = pulled(self.track, motion(), 10, to, over=0, fps=FPS)
+        for name, value in (("roll", 2.0), ("pan", -0.4), ("tilt", 0.3)):
+            self.assertAlmostEqual(value_at(numbers[name], 10), value, places=3)
+            self.assertEqual((value_at(numbers[name], 9), value_at(numbers[name], 11)), (0.0, 0.0))
+
+    def test_pulled_again_and_beside_a_key_the_other_keys_stay(self) -> None:
+        keys = Keyed(keys=[Key(frame=8, value=1.0), Key(frame=10, value=2.0), Key(frame=20, value=0.0)])
+        one = motion(pan=keys.model_dump(), tilt=0.25)
+        x, y = RoomCamera(put_right(self.track, one, FPS), Room()).project(10, self.track.points[2])
+        numbers = pulled(self.track, one, 10, {2: (x + 5, y)}, over=5, fps=FPS)
+        pan, tilt = numbers["pan"], numbers["tilt"]
+        assert isinstance(pan, Keyed) and isinstance(tilt, Keyed)
+        self.assertEqual([key.frame for key in pan.keys], [8, 10, 16, 20])
+        self.assertEqual([key.value for key in pan.keys if key.frame in (8, 20)], [1.0, 0.0])
+        self.assertAlmostEqual(value_at(pan, 16), value_at(keys, 16), places=4)
+        self.assertEqual([key.frame for key in tilt.keys], [4, 10, 16])
+        self.assertEqual((value_at(tilt, 4), value_at(tilt, 16)), (0.25, 0.25))
+
+    def test_what_cannot_be_pulled_is_said(self) -> None:
+        for frame, to, says in ((99, {1: (1.0, 1.0)}, "not solved"), (3, {}, "Pick details"), (3, {777: (1.0, 1.0)}, "Pick details")):
+            with self.assertRaisesRegex(BadInput, says):
+                pulled(self.track, motion(), frame, to, over=0, fps=FPS)
+        behind = replace(self.track, points=self.track.points + [0, 0, 60])
+        with self.assertRaisesRegex(BadInput, "behind"):
+            pulled(behind, motion(), 3, {1: (1.0, 1.0)}, over=0, fps=FPS)
 
     def test_drift_is_spread_over_time(self) -> None:
         line = Keyed(keys=[Key(frame=0, value=0.0, ease="linear"), Key(frame=20, value=2.0, ease="linear")])

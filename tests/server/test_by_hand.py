@@ -9,10 +9,12 @@ import numpy as np
 
 from library.pool import read_measurement
 from plonket.formats.camera_json import write_camera
+from plonket.room.alignment import Room
+from plonket.room.camera import RoomCamera
 from plonket.room.camera_track import CameraTrack
 from shots.models import Measurement
 from tests.server.test_plate import WithPlate
-from tests.server.test_rooms import film, room
+from tests.server.test_rooms import SIZE, film, room
 
 
 class ByHand(WithPlate):
@@ -71,3 +73,23 @@ class ByHand(WithPlate):
         answer = self.page.send("POST", f"/shots/{shot}/edits", {"label": "x", "patch": patch})
         self.assertEqual(answer.status_code, 400)
         self.assertEqual(self.page.json("GET", f"/shots/{shot}")["number"], record["number"])
+
+    def test_a_pulled_detail_lies_where_it_belongs_and_one_step_undoes_it(self) -> None:
+        shot = self.with_camera()
+        before = self.camera(shot)
+        track = self.track(before["measurement"])
+        seen = RoomCamera(track, Room())
+        k = next(k for k, place in enumerate(track.points) if 40 < seen.project(6, place)[0] < SIZE[0] - 40)
+        x, y = (float(v) for v in seen.project(6, track.points[k]))
+        body = {"frame": 6, "over": 2, "details": [{"detail": int(track.ids[k]), "x": x + 4, "y": y - 2}]}
+        self.page.json("POST", f"/shots/{shot}/motions/{before['id']}/pull", body)
+        after = self.camera(shot)
+        self.assertEqual(after["solved"], before["measurement"])
+        self.assertEqual([key["frame"] for key in after["pan"]["keys"]], [3, 6, 9])
+        there = RoomCamera(self.track(after["measurement"]), Room()).project(6, track.points[k])
+        np.testing.assert_allclose(there, [x + 4, y - 2], atol=0.02)
+        body["details"][0]["detail"] = 10**6
+        self.assertIn("details of this camera",
+                      self.page.json("POST", f"/shots/{shot}/motions/{before['id']}/pull", body, status=400)["message"])
+        self.page.json("POST", f"/shots/{shot}/undo", {})
+        self.assertEqual(self.camera(shot), before)

@@ -252,7 +252,7 @@ def plain(
     group: str = "", whole: bool = False, soft: tuple[float, float] | None = None, when: When | None = None,
     nought: str | None = None,
 ) -> Any:  # fmt: skip
-    """A field for a number that does not move in time; `soft` and `when` as of `number`. `nought` is what stands in place of 0."""
+    """A field for a number that does not move in time; `soft` and `when` as of `number`, `nought` what stands in place of 0."""
     extra: dict[str, Any] = {
         "control": "plain", "label": label, "low": low, "high": high, "step": step, "unit": unit, "help": help,
         "group": group, "soft": list(soft or (low, high)), "default": default, **_when(when),

@@ -80,7 +80,8 @@ class Lossy(Settings):
     quality: Literal["small", "good", "best"] = choice(
         "good", label="Quality", group="File", names={"small": "Small file", "good": "Good", "best": "Best"})  # fmt: skip
     at_most: float = plain(0, label="At most", low=0, high=100000, step=1, unit="MB", group="File", soft=(0, 500),
-                           nought="no limit", help="No larger: where it would be, it is coded again with fewer bits.")  # fmt: skip
+                           nought="no limit",
+                           help="No larger: where it would be, it is coded again with fewer bits.")  # fmt: skip
 
 
 class Deep(Settings):

@@ -1432,6 +1432,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/motions/{motion_id}/pull": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pull
+         * @description Turn a solved camera in a frame so that details lie where they belong; see `by_hand.pulled`.
+         */
+        post: operations["shots_rooms_pull"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/motions/{motion_id}/regions": {
         parameters: {
             query?: never;
@@ -8723,6 +8743,37 @@ export interface components {
              */
             tinted: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
         };
+        /** PullIn */
+        PullIn: {
+            /** Details */
+            details: components["schemas"]["PulledDetail"][];
+            /**
+             * Frame
+             * @description Of the clip
+             */
+            frame: number;
+            /**
+             * Over
+             * @description Frames before and after it over which the turn comes and goes
+             * @default 0
+             */
+            over: number;
+        };
+        /** PulledDetail */
+        PulledDetail: {
+            /**
+             * Detail
+             * @description Its number
+             */
+            detail: number;
+            /**
+             * X
+             * @description Pixel of the clip where it belongs
+             */
+            x: number;
+            /** Y */
+            y: number;
+        };
         /**
          * Rain
          * @description Falling drops over the whole picture, near ones large and soft, far ones small and many.
@@ -13454,6 +13505,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobOut"];
+                };
+            };
+        };
+    };
+    shots_rooms_pull: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                motion_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PullIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotOut"];
                 };
             };
         };

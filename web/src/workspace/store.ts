@@ -107,7 +107,9 @@ export interface WorkspaceState {
   /** Details picked in the picture, by number, in the order in which they were. */
   picked: string[];
   /** What of a solved room is shown over the picture. */
-  room: { details: boolean; ground: boolean; boxes: boolean; views: boolean };
+  room: { details: boolean; ground: boolean; boxes: boolean; views: boolean; pull: boolean };
+  /** Over how many frames before and after it what is pulled right in a frame comes and goes. */
+  pullOver: number;
   /** The chosen mask of the chosen thing. */
   mask: string | null;
   /** The look that is open in the details: its spots are grips in the picture. */
@@ -162,6 +164,7 @@ export type Action =
   | { do: "pick-detail"; id: string | null; add?: boolean }
   | { do: "pick-details"; ids: string[] }
   | { do: "room"; show: Partial<WorkspaceState["room"]> }
+  | { do: "pull-over"; frames: number }
   | { do: "mask"; id: string | null }
   | { do: "look"; id: string | null }
   | { do: "lookMasks"; on: boolean }
@@ -198,7 +201,8 @@ const START = {
   cutSubject: true,
   cutWidth: 18,
   picked: [] as string[],
-  room: { details: true, ground: false, boxes: false, views: true },
+  room: { details: true, ground: false, boxes: false, views: true, pull: false },
+  pullOver: 8,
   mask: null,
   look: null,
   lookMasks: false,
@@ -241,6 +245,8 @@ function reduce(action: Action, now: WorkspaceState): Partial<WorkspaceState> {
     }
     case "pick-details":
       return { picked: [...new Set([...now.picked, ...action.ids])] };
+    case "pull-over":
+      return { pullOver: action.frames };
     case "room":
       return { room: { ...now.room, ...action.show } };
     case "frame":

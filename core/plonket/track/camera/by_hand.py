@@ -5,14 +5,16 @@ The solve itself stays untouched; what comes out is another track of the same de
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 
 import numpy as np
 from scipy.ndimage import gaussian_filter1d
+from scipy.optimize import least_squares
 
 from plonket.base.conventions import F32, F64
-from plonket.base.fields import Keyed, Number, value_at
+from plonket.base.errors import BadInput
+from plonket.base.fields import Key, Keyed, Number, Wobbling, value_at
 from plonket.document.shot import Shot
 from plonket.room.alignment import Room
 from plonket.room.camera import RoomCamera
@@ -20,6 +22,8 @@ from plonket.room.camera_track import CameraTrack
 from plonket.track.camera.settings import BY_HAND, CameraMotion
 
 Make = Callable[[str, CameraMotion, float], str]
+PULLED = ("pan", "tilt", "roll")
+"""What pulling at details turns."""
 MOVING = tuple(name for name in BY_HAND if name != "smooth_over")
 
 
@@ -38,7 +42,13 @@ def said_by_hand(motion: CameraMotion) -> str:
 
 
 def put_right(track: CameraTrack, motion: CameraMotion, fps: float) -> CameraTrack:
-    """A solved track as its motion says by hand, whose numbers are set on the clip's frames.
+    """A solved track as its motion says by hand, and the error that it has so."""
+    made = placed(track, motion, fps)
+    return replace(made, error_px=_errors(made))
+
+
+def placed(track: CameraTrack, motion: CameraMotion, fps: float) -> CameraTrack:
+    """A solved track as its motion says by hand, whose numbers are set on the clip's frames; its error is left as it was.
 
     First the parts that are smoothed; then, along the camera's own axes, steps in the room's metres and turns in degrees; and
     zoom.
@@ -50,8 +60,70 @@ def put_right(track: CameraTrack, motion: CameraMotion, fps: float) -> CameraTra
     position = position + np.einsum("nij,nj->ni", rotation, steps)
     rotation = rotation @ _turns(numbers["pan"], numbers["tilt"], numbers["roll"])
     focal = focal * (1 + numbers["zoom_by"] / 100)
-    made = replace(track, position=position, rotation=rotation, focal=focal)
-    return replace(made, error_px=_errors(made))
+    return replace(track, position=position, rotation=rotation, focal=focal)
+
+
+def pulled(
+    track: CameraTrack, motion: CameraMotion, frame: int, to: Mapping[int, tuple[float, float]], *, over: int, fps: float
+) -> dict[str, Number]:
+    """Turns by which details lie in a frame where they are pulled to: numbers of the motion, by their names.
+
+    One detail pans and tilts the camera, several roll it too, so that they fit best.
+
+    Parameters
+    ----------
+    track : as solved. to : pixels (x, y) of the clip by the numbers of details. over : over so many frames before and after
+        it the turn comes and goes, unless a key lies there; what was set there before stays.
+
+    Raises
+    ------
+    BadInput
+        Where nothing is pulled, a detail is not there or behind the camera, or the frame is not solved.
+    """
+    if not 0 <= frame < track.frames or not track.known()[frame]:
+        raise BadInput("pull.frame", f"The camera is not solved in frame {frame}.")
+    at = {int(number): k for k, number in enumerate(track.ids)}
+    if not to or any(number not in at for number in to):
+        raise BadInput("pull.details", "Pick details of this camera to pull at.")
+    places = track.points[[at[number] for number in to]]
+    wanted = np.array(list(to.values()))
+    names = PULLED[:2] if len(to) == 1 else PULLED
+    start = {name: value_at(getattr(motion, name), frame) for name in names}
+
+    def numbers(values: F64) -> dict[str, Number]:
+        return {name: _bent(getattr(motion, name), frame, float(v), over, track.frames)
+                for name, v in zip(names, values, strict=True)}  # fmt: skip
+
+    def off(values: F64) -> F64:
+        moved = placed(track, motion.model_copy(update=numbers(values)), fps)
+        found = RoomCamera(moved, Room()).project(frame, places)
+        return np.nan_to_num(found - wanted, nan=1e4, posinf=1e4, neginf=-1e4).ravel()
+
+    first = np.array(list(start.values()))
+    if np.abs(off(first)).max() >= 1e4:
+        raise BadInput("pull.details", "What is pulled at lies behind the camera in this frame.")
+    found = least_squares(off, first, x_scale=0.1)
+    return {name: _rounded(number) for name, number in numbers(found.x).items()}
+
+
+def _bent(number: Number, frame: int, value: float, over: int, frames: int) -> Keyed:
+    """A number with a key at a frame, and as it was from `over` frames away on."""
+    base = number.base if isinstance(number, Wobbling) else number
+    keys = {key.frame: key for key in base.keys} if isinstance(base, Keyed) else {}
+    others = [one for one in keys if one != frame]
+    # Where a key lies nearer, it says itself how things go on.
+    for edge in (frame - over - 1, frame + over + 1):
+        nearer = [one for one in others if min(frame, edge) <= one <= max(frame, edge)]
+        if 0 <= edge < frames and not nearer:
+            keys[edge] = Key(frame=edge, value=value_at(base, edge))
+    keys[frame] = keys[frame].model_copy(update={"value": value}) if frame in keys else Key(frame=frame, value=value)
+    return Keyed(keys=[keys[one] for one in sorted(keys)])
+
+
+def _rounded(number: Number) -> Number:
+    """To a hundred-thousandth of a degree."""
+    assert isinstance(number, Keyed)
+    return Keyed(keys=[key.model_copy(update={"value": round(key.value, 5)}) for key in number.keys])
 
 
 def settled(shot: Shot, make: Make) -> Shot:

@@ -86,6 +86,25 @@ export function useStraighten() {
   );
 }
 
+/** Turn a camera in the frame on screen so that details lie where they belong. */
+export function usePull() {
+  const { edits, shotId } = useOpenShot();
+  return useCallback(
+    (motion: string, frame: number, details: readonly { detail: string; x: number; y: number }[]) =>
+      edits.ask(() =>
+        api.POST("/api/shots/{shot_id}/motions/{motion_id}/pull", {
+          params: { path: { shot_id: shotId, motion_id: motion } },
+          body: {
+            frame,
+            over: useWorkspace.getState().pullOver,
+            details: details.map((d) => ({ ...d, detail: Number(d.detail) })),
+          },
+        }),
+      ),
+    [edits, shotId],
+  );
+}
+
 /** A perch that lies on the flat surface through picked details. */
 export function useAddSurface() {
   const { edits, shotId } = useOpenShot();

@@ -1,8 +1,12 @@
+import { useShallow } from "zustand/react/shallow";
 import type { CameraMotion, CameraSolve } from "~/api/client";
 import { useKinds, useMeasurement } from "~/api/queries";
+import { NumberBox } from "~/ui/NumberBox";
+import { OnOff } from "~/ui/OnOff";
 import { useOpenShot } from "~/workspace/context";
+import { Row } from "~/workspace/details/Group";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
-import { useWorkspace } from "~/workspace/store";
+import { act, useWorkspace } from "~/workspace/store";
 
 /** Everything that puts a camera right by hand, as it is when nothing is set. */
 const AS_SOLVED = { aside: 0, up: 0, ahead: 0, pan: 0, tilt: 0, roll: 0, zoom_by: 0, smoothed: 0 };
@@ -20,7 +24,9 @@ export function ByHand({
   const { data: kinds } = useKinds("motion");
   const { record } = useOpenShot();
   const { data: untouched } = useMeasurement(motion.solved);
-  const frame = useWorkspace((s) => s.frame);
+  const { frame, room, picked, pullOver } = useWorkspace(
+    useShallow((w) => ({ frame: w.frame, room: w.room, picked: w.picked, pullOver: w.pullOver })),
+  );
   const schema = kinds?.find((k) => k.kind === "camera")?.schema;
   const retimed = record.document.footage?.time != null;
   if (!schema || solve.kind !== "full") return null;
@@ -39,6 +45,41 @@ export function ByHand({
             A key on a frame puts that one right, two of them spread a drift between. <b>X</b> shows the path
             and the keys as curves. The solve itself stays as it is.
           </p>
+          <Row
+            label="Pull details"
+            help="Where the camera puts picked details can be pulled to where they belong"
+          >
+            <OnOff
+              label="Pull details"
+              checked={room.pull}
+              onChange={(pull) => act({ do: "room", show: { pull } })}
+            />
+          </Row>
+          {room.pull && (
+            <>
+              <p className="text-xs text-ink-2">
+                {picked.length
+                  ? "Pull the cross to where the detail belongs in this frame. With several picked, the camera rolls too."
+                  : "Pick a detail on the picture: a cross shows where the camera puts it."}
+              </p>
+              <Row
+                label="Fades over"
+                help="Frames before and after it over which what is pulled right comes and goes"
+              >
+                <span />
+                <NumberBox
+                  label="Fades over value"
+                  value={pullOver}
+                  low={0}
+                  high={1000}
+                  step={1}
+                  unit="fr"
+                  nought="this frame"
+                  onCommit={(frames) => act({ do: "pull-over", frames })}
+                />
+              </Row>
+            </>
+          )}
           {before && (
             <p className="mt-1 text-xs" data-testid="cost">
               Details are off by <span className="num">{solve.mean_error_px.toFixed(2)}</span> px on the mean;

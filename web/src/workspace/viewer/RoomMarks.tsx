@@ -5,6 +5,7 @@ import { by, plus, type RoomCamera, spotAxes, type V3 } from "~/workspace/camera
 import { IDENTITY, type Point, valueAt } from "~/workspace/geometry";
 import { useCameras } from "~/workspace/spaces";
 import { act, useWorkspace } from "~/workspace/store";
+import { PullGrips } from "~/workspace/viewer/PullGrips";
 import { RegionHandles } from "~/workspace/viewer/RegionHandles";
 import { Sweep, type Swept } from "~/workspace/viewer/Sweep";
 import { useGrab } from "~/workspace/viewer/useGrab";
@@ -68,6 +69,16 @@ export function RoomMarks({
         if (!room.details && !on) return null;
         return <Mark key={d.id} detail={d} at={at(seen)} on={on} still={still} />;
       })}
+      {camera && motion.kind === "camera" && room.pull && still && (
+        <PullGrips
+          motion={motion}
+          camera={camera}
+          details={chosen.filter((d) => d.kept)}
+          seen={seenAt}
+          at={at}
+          hand={hand}
+        />
+      )}
     </svg>
   );
 }
