@@ -29,7 +29,7 @@ from plonket.track.camera.settings import CameraMotion
 from plonket.track.depth.settings import DepthMotion
 from plonket.track.form.fit import with_tugs
 from plonket.track.form.settings import FormMotion, Tug
-from shots.editing import add_shot, change_shot, document_of
+from shots.editing import add_shot, change_shot, document_of, find_shot
 from synth.phone.sets.workshop import CRATE_CORNERS, CRATE_FOOT, CRATE_SIZE, CRATE_TURN, crate_seen, in_crate_room
 
 
@@ -58,8 +58,8 @@ def on_the_quay(project: Project, plate: Asset, subject: Asset) -> None:
     change_shot(shot.id, "The keeper off his cloth", stand)
 
 
-def whale_on_the_bench(project: Project, clip: Asset, whale: Asset, crate: Asset) -> None:
-    """The brass whale on the bench before the solved harbour, with a crate behind it, and their shadows."""
+def whale_on_the_bench(project: Project, clip: Asset, whale: Asset, crate: Asset) -> CameraMotion:
+    """The brass whale on the bench before the solved harbour, with a crate behind it, and their shadows; its camera."""
     at = 60
     camera = CameraMotion(id="camera", name="Camera", reference_frame=at)
     shot = add_shot(project, Document(name="A whale on the bench", footage=footage_of(clip), motions=[camera]), "Footage")
@@ -91,6 +91,37 @@ def whale_on_the_bench(project: Project, clip: Asset, whale: Asset, crate: Asset
         return now.model_copy(update={"perches": [bench, back], "stack": [model, box], "finish": [focus]})
 
     change_shot(shot.id, "Stand the whale and a crate on the bench", stand)
+    solved = document_of(find_shot(shot.id)).motion("camera")
+    assert isinstance(solved, CameraMotion)
+    return solved
+
+
+def paper_town(project: Project, clip: Asset, cabin: Asset, camera: CameraMotion) -> None:
+    """A dozen cabins of one model on the bench before the harbour, which lies in a haze that grows with distance."""
+    at = camera.reference_frame
+    shot = add_shot(project, Document(name="A paper town in the haze", footage=footage_of(clip), motions=[camera]), "Footage")
+
+    def build(now: Document) -> Document:
+        solved = ShotSources(now, pool()).camera(camera.id)
+        assert solved is not None
+        # On the bench as the whale stands on it, nearer and to the left.
+        foot = standing_at(solved, at, (1010.0, 652.0))
+        x, z = float(foot.x) - 0.27, float(foot.z) + 0.145  # type: ignore[arg-type]
+        spot = foot.model_copy(update={"faces": "still", "x": x, "z": z})
+        perch = Perch(id="town", name="Town", spot=spot, follow=Follow(target=camera.id, reference_frame=at, perspective=True))
+        town = MeshLayer(
+            id="cabins", name="Paper town", asset=cabin.digest, extent=cabin.info["extent"], tall=0.062, heading=-14.0,
+            surface="paper", across=6, deep=2, across_gap=0.098, deep_gap=0.075, scattered=35.0, copies_sized=22.0,
+            copies_turned=22.0, copies_seed=4, sun=150.0, sun_heading=-35.0, sun_height=58.0, sun_soft=8.0, sky=160.0,
+            follow=Follow(target="town", reference_frame=at, perspective=True),
+        )  # fmt: skip
+        haze = Haze(
+            id="look-1", name="Haze over the harbour", goes="room", colour="#c3ccd2", density=50.0, rides="to:town",
+            reference_frame=at, near_x=0.0, near_y=-20.0, far_x=-560.0, far_y=-360.0,
+        )  # fmt: skip
+        return now.model_copy(update={"perches": [perch], "stack": [town], "finish": [haze]})
+
+    change_shot(shot.id, "A paper town in the haze", build)
 
 
 def whale_behind_the_lighthouse(project: Project, clip: Asset, whale: Asset) -> None:

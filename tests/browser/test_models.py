@@ -7,6 +7,7 @@ import zipfile
 from pathlib import Path
 
 import numpy as np
+import trimesh
 from playwright.sync_api import expect
 
 from library.models import Asset
@@ -104,3 +105,41 @@ class Windmill(FilmedRoom):
         page.reload()
         expect(page.get_by_role("button", name="Undo")).to_be_enabled()
         self.assertEqual(len(self.layer()["parts"]), 1)  # type: ignore[arg-type]
+
+
+class Town(FilmedRoom):
+    def test_a_town_of_one_model_stands_in_the_haze(self) -> None:
+        page = self.page
+        self.begin(FRAMES)
+        self.go_to(AT)
+        house = self.folder / "house.glb"
+        mesh = trimesh.creation.box((0.1, 0.1, 0.1))
+        black = trimesh.visual.material.PBRMaterial(baseColorFactor=[8, 8, 8, 255], metallicFactor=0.0, roughnessFactor=1.0)
+        mesh.visual = trimesh.visual.TextureVisuals(uv=np.zeros((len(mesh.vertices), 2)), material=black)
+        mesh.export(house)
+        page.keyboard.press("p")
+        page.get_by_label("Files to bring in").set_input_files(house)
+        until(lambda: Asset.objects.filter(name="house", state="ready").exists(), 60, "the model on the shelf")
+        page.get_by_role("dialog").get_by_role("button", name="Plonk house").click()
+        x, y = room().pixels(np.array([[0.0, 0.0, 0.4]]))[AT, 0]
+        page.mouse.click(*self.screen(float(x), float(y), SIZE))
+        until(lambda: len(self.document()["stack"]) == 1, 20, "the layer")
+        for label, value in (("Height", 0.12), ("Side by side", 3), ("Rows", 3), ("Apart sideways", 0.3), ("Apart in depth", 0.3),
+                             ("Sizes", 20), ("Seed", 3)):  # fmt: skip
+            self.type_number(label, value)
+        until(lambda: self.document()["stack"][0]["copies_seed"] == 3, 20, "the town")
+        self.caught_up()
+        clear = np.asarray(self.canvas_pixels(), np.float64)
+        self.type_number("Haze", 50)
+        self.type_number("At", 1.5)
+        until(lambda: self.document()["stack"][0]["haze_at"] == 1.5, 20, "the haze")
+        self.caught_up()
+        hazy = np.asarray(self.canvas_pixels(), np.float64)
+        # The further off a house stands, the more of it is lost: what was black is lighter towards the back.
+        lost = (hazy - clear).mean(axis=2)
+        there = np.argwhere(lost > 8)
+        self.assertGreater(len(there), 4000)
+        near, far = np.quantile(there[:, 0], [0.85, 0.15])
+        seen = [float(hazy[y, x].mean()) for y, x in (there[there[:, 0] > near].T, there[there[:, 0] < far].T)]
+        self.assertGreater(seen[0], 80, "the nearest was black")
+        self.assertGreater(seen[1], seen[0] + 8)

@@ -18,6 +18,7 @@ from plonket.layers.model_looks import PartLook, coats_of, seconds_at
 from plonket.raytrace.request import CameraView, Coat, Instance, Lamp, Lights, RenderRequest
 from plonket.raytrace.tracer import FilmSet
 from plonket.room.meshes.files import about_model, read_model
+from plonket.room.meshes.gathered import gathered
 from plonket.room.meshes.mesh import Mesh
 from synth.elements.gltf_file import GltfFile
 from tests.core.test_scene import camera as room_camera
@@ -197,6 +198,30 @@ class Looks(InFolder):
         self.assertGreater(float(cone[46:50, 48 + 14 : 48 + 17].mean()), 0.5 * float(bulb[46:50, 48 + 14 : 48 + 17].mean()))
         self.assertLess(float(cone[46:50, 48 + 25 : 48 + 36].max()), 0.02)
         self.assertGreater(float(bulb[46:50, 48 + 25 : 48 + 36].min()), 0.1)
+
+    def test_parts_of_one_material_are_filmed_as_one_and_look_as_before(self) -> None:
+        file = GltfFile()
+        made = [file.material(name, pbrMetallicRoughness=self.matte(colour))
+                for name, colour in (("red", (0.6, 0.1, 0.1)), ("blue", (0.1, 0.1, 0.6)))]  # fmt: skip
+        places = [(-0.7, 0.3), (0.7, 0.3), (-0.7, 1.3), (0.7, 1.3)]
+        for k, (x, y) in enumerate(places):
+            file.node(mesh=file.mesh(square(file, made[k % 2])), translation=[x, y, 0], scale=[0.3, 0.3, 0.3])
+        whole = self.read(file)
+        one = gathered(whole)
+        self.assertEqual(([part.material.name for part in whole.parts], [part.material.name for part in one.parts]),
+                         (["red", "blue"] * 2, ["red", "blue"]))  # fmt: skip
+        corners = [np.concatenate([p.vertices[p.faces].reshape(-1, 9) for p in mesh.parts]) for mesh in (whole, one)]
+        self.assertEqual(sorted(map(tuple, corners[0].round(9))), sorted(map(tuple, corners[1].round(9))))
+        seen = self.film(file)
+        for k, (x, y) in enumerate(places):
+            column, row = int(48 + 160 * x / 4), int(48 - 160 * (y + 0.3 - 1) / 4)
+            colour = seen[row - 2 : row + 3, column - 2 : column + 3, :3].mean(axis=(0, 1))
+            self.assertEqual(int(np.argmax(colour)), 2 * (k % 2))
+            self.assertGreater(float(colour.max()), 3 * float(colour[1]))
+        # What is called nothing, or moves by itself, stays apart.
+        plain = replace(whole, parts=tuple(replace(p, material=replace(p.material, name="")) for p in whole.parts))
+        self.assertEqual(len(gathered(plain).parts), 4)
+        self.assertIs(gathered(moving := replace(whole, posed=lambda _clip, _at: [])), moving)
 
     def test_coats_lie_over_materials_by_name(self) -> None:
         file = GltfFile()

@@ -14,10 +14,13 @@ from plonket.base.conventions import F32, F64
 from plonket.image.picture import CLEAR, Picture
 from plonket.raytrace.request import CameraView, Instance, Lights
 from plonket.room.camera import RoomCamera
+from plonket.room.lens import Lens
 
 PAD_PX = 28
 """Round what is seen and its shadow, of the filmed picture: a shadow's soft end must not be cut."""
 
+EDGE_POINTS = 17
+"""So many places of each edge tell how far a picture without distortion reaches."""
 COARSE = 4
 """Every so many pixels it is worked out where they lie in a picture without distortion."""
 STEP_PX = 48
@@ -97,15 +100,23 @@ def rectilinear_window(
         # What reaches behind the camera may be seen anywhere.
         seen.append(np.array([[0.0, 0.0], [w, h]]))
     flat = np.concatenate(seen)
-    # With a bent lens the straight picture reaches further out than the clip's.
-    beyond = 0 if lens.straight else int(0.25 * max(w, h))
-    low = np.maximum(np.floor(flat.min(axis=0)) - PAD_PX, -beyond - PAD_PX).astype(int)
-    high = np.minimum(np.ceil(flat.max(axis=0)) + PAD_PX, [w + beyond + PAD_PX, h + beyond + PAD_PX]).astype(int)
-    if (high <= np.maximum(low, -beyond)).any() or high[0] <= 0 or high[1] <= 0 or low[0] >= w or low[1] >= h:
+    first, last = _reach(lens, (width, height), w / width)
+    low = np.floor(np.maximum(flat.min(axis=0), first) - PAD_PX).astype(int)
+    high = np.ceil(np.minimum(flat.max(axis=0), last) + PAD_PX).astype(int)
+    if (flat.max(axis=0) <= first - PAD_PX).any() or (flat.min(axis=0) >= last + PAD_PX).any():
         return None
     wide, tall = (int(-(-n // STEP_PX) * STEP_PX) for n in high - low)
     window = (int(low[0]), int(low[1]), wide, tall)
     return RectilinearWindow(scale=w / width, focal=focal, principal=(w / 2, h / 2), window=window)
+
+
+def _reach(lens: Lens, size: tuple[int, int], scale: float) -> tuple[F64, F64]:
+    """First and last corner (2,) of what a clip's picture shows, in a picture without distortion: with a bent lens it reaches
+    further out, or less far."""
+    along = np.linspace(0, 1, EDGE_POINTS)
+    edge = np.concatenate([np.stack([along, np.full_like(along, k)], axis=1) for k in (0, 1)])
+    places = lens.straightened(np.concatenate([edge, edge[:, ::-1]]) * size) * scale
+    return np.asarray(places.min(axis=0)), np.asarray(places.max(axis=0))
 
 
 def _projected(view: CameraView, world: F64, focal: float, principal: tuple[float, float]) -> F64:

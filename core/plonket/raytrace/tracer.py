@@ -13,6 +13,7 @@ from plonket.raytrace.integrator import CHANNELS, MIRRORED, announce
 from plonket.raytrace.request import FILMED, CameraView, Coat, Instance, Lamp, Lights, Receiver, RenderRequest, Role
 from plonket.raytrace.surfaces import TINTS, coated, glow_of, lets_through, surface_of
 from plonket.room.meshes.files import name_of
+from plonket.room.meshes.gathered import gathered
 from plonket.room.meshes.instances import read_thing
 from plonket.room.meshes.mesh import Material, Mesh
 
@@ -124,7 +125,7 @@ class _Scene:
 
     def __init__(self, mi: Any, order: RenderRequest) -> None:
         self.mi = mi
-        self.models = [read_thing(thing.model) for thing in order.things]
+        self.models = [gathered(read_thing(thing.model)) for thing in order.things]
         self.materials = [_materials(thing, model, order.ground_colour)
                           for thing, model in zip(order.things, self.models, strict=True)]  # fmt: skip
         self.through = any(m is not None and lets_through(m) for every in self.materials for m in every)

@@ -19,6 +19,7 @@ from demo_project.rooms import (
     boards_come_down,
     cabin_on_the_crate,
     on_the_quay,
+    paper_town,
     whale_behind_the_lighthouse,
     whale_on_the_bench,
 )
@@ -87,7 +88,8 @@ def load_demo() -> Project:
         _clean_lens(project, clips["harbour"])
         if "keeper" in clips:
             on_the_quay(project, clips["harbour"], clips["keeper"])
-        whale_on_the_bench(project, clips["harbour"], elements["Brass whale"], elements["Cargo crate"])
+        camera = whale_on_the_bench(project, clips["harbour"], elements["Brass whale"], elements["Cargo crate"])
+        paper_town(project, clips["harbour"], elements["Little cabin"], camera)
         whale_behind_the_lighthouse(project, clips["harbour"], elements["Brass whale"])
     if "keeper" in clips:
         _by_night(project, clips["keeper"], elements["Night harbour"])
