@@ -84,16 +84,20 @@ class Lossy(Settings):
                            help="No larger: where it would be, it is coded again with fewer bits.")  # fmt: skip
 
 
+BITS: dict[str, Any] = {"label": "Bits", "group": "File", "names": {"8": "8", "10": "10"},
+                        "help": "10 keep skies from showing steps. Not all phones play it."}  # fmt: skip
+
+
 class Deep(Settings):
     """Settings of what can have more than 8 bits."""
 
-    bits: Literal["8", "10"] = choice("8", label="Bits", group="File", names={"8": "8", "10": "10"},
-                                      help="10 keep skies from showing steps. Not all phones play it.")  # fmt: skip
+    bits: Literal["8", "10"] = choice("8", **BITS)
 
 
 class Ranged(Deep):
-    """Settings of what can hold more light than white has."""
+    """Settings of what can hold more light than white has: with 10 bits, whatever else is set."""
 
+    bits: Literal["8", "10"] = choice("8", **BITS, when={"light": ("standard",)})
     light: Literal["standard", "hlg", "hlg-back"] = choice(
         "standard", label="Light", group="File",
         names={"standard": "Standard", "hlg": "HDR (HLG)", "hlg-back": "HDR (HLG), highlights back"},
