@@ -111,6 +111,16 @@ class PutRight(unittest.TestCase):
         self.assertEqual([key.frame for key in tilt.keys], [4, 10, 16])
         self.assertEqual((value_at(tilt, 4), value_at(tilt, 16)), (0.25, 0.25))
 
+    def test_what_wobbles_goes_on_wobbling(self) -> None:
+        one = motion(pan={"base": 0.5, "wobble": {"kind": "steps", "amount": 1.0, "every": 2.0, "seed": 7}})
+        x, y = RoomCamera(put_right(self.track, one, FPS), Room()).project(10, self.track.points[2])
+        numbers = pulled(self.track, one, 10, {2: (x + 5, y)}, over=0, fps=FPS)
+        made = one.model_copy(update=numbers)
+        np.testing.assert_allclose(
+            RoomCamera(put_right(self.track, made, FPS), Room()).project(10, self.track.points[2]), [x + 5, y], atol=0.01
+        )
+        self.assertEqual([value_at(made.pan, f) for f in (3, 8, 14)], [value_at(one.pan, f) for f in (3, 8, 14)])
+
     def test_what_cannot_be_pulled_is_said(self) -> None:
         for frame, to, says in ((99, {1: (1.0, 1.0)}, "not solved"), (3, {}, "Pick details"), (3, {777: (1.0, 1.0)}, "Pick details")):
             with self.assertRaisesRegex(BadInput, says):

@@ -14,7 +14,7 @@ from scipy.optimize import least_squares
 
 from plonket.base.conventions import F32, F64
 from plonket.base.errors import BadInput
-from plonket.base.fields import Key, Keyed, Number, Wobbling, value_at
+from plonket.base.fields import Key, Keyed, Number, Wobbling, value_at, wobble_at
 from plonket.document.shot import Shot
 from plonket.room.alignment import Room
 from plonket.room.camera import RoomCamera
@@ -106,22 +106,26 @@ def pulled(
     return {name: _rounded(number) for name, number in numbers(found.x).items()}
 
 
-def _bent(number: Number, frame: int, value: float, over: int, frames: int) -> Keyed:
-    """A number with a key at a frame, and as it was from `over` frames away on."""
-    base = number.base if isinstance(number, Wobbling) else number
-    keys = {key.frame: key for key in base.keys} if isinstance(base, Keyed) else {}
+def _bent(number: Number, frame: int, value: float, over: int, frames: int) -> Number:
+    """A number with a key at a frame, and as it was from `over` frames away on. What wobbles goes on to."""
+    if isinstance(number, Wobbling):
+        base = _bent(number.base, frame, value - wobble_at(number.wobble, frame), over, frames)
+        return number.model_copy(update={"base": base})
+    keys = {key.frame: key for key in number.keys} if isinstance(number, Keyed) else {}
     others = [one for one in keys if one != frame]
     # Where a key lies nearer, it says itself how things go on.
     for edge in (frame - over - 1, frame + over + 1):
         nearer = [one for one in others if min(frame, edge) <= one <= max(frame, edge)]
         if 0 <= edge < frames and not nearer:
-            keys[edge] = Key(frame=edge, value=value_at(base, edge))
+            keys[edge] = Key(frame=edge, value=value_at(number, edge))
     keys[frame] = keys[frame].model_copy(update={"value": value}) if frame in keys else Key(frame=frame, value=value)
     return Keyed(keys=[keys[one] for one in sorted(keys)])
 
 
 def _rounded(number: Number) -> Number:
     """To a hundred-thousandth of a degree."""
+    if isinstance(number, Wobbling):
+        return number.model_copy(update={"base": _rounded(number.base)})
     assert isinstance(number, Keyed)
     return Keyed(keys=[key.model_copy(update={"value": round(key.value, 5)}) for key in number.keys])
 
