@@ -82,7 +82,7 @@ class Packs(BrowserTest):
         self.open_packed(path, "Its shots into Small Lights")
         until(lambda: Shot.objects.count() == 2, 60, "the shot once more")
         self.assertEqual(Project.objects.count(), 1)
-        card = page.get_by_role("listitem").first
+        card = page.get_by_role("listitem").filter(has=page.get_by_role("button", name="Open Shot 1")).first
         card.hover()
         card.get_by_role("button", name="Copy").click()
         page.get_by_role("dialog").get_by_role("button", name="Copy it").click()
