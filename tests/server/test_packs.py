@@ -139,3 +139,12 @@ class Packs(WithPlane):
         self.assertEqual(again["document"]["name"], f"{document['name']} 2")
         self.page.json("DELETE", f"/shots/{shot}", status=204)
         self.assertEqual(self.page.json("GET", f"/shots/{copy['id']}")["document"], document)
+
+    def test_projects_come_in_the_order_in_which_they_were_worked_in(self) -> None:
+        first = self.page.json("POST", "/projects", {"name": "First"})["id"]
+        shot = self.page.json("POST", f"/projects/{first}/shots", {"name": "A"})
+        self.page.json("POST", "/projects", {"name": "Second"})
+        self.assertEqual([one["name"] for one in self.page.json("GET", "/projects")], ["Second", "First"])
+        renamed = [{"op": "replace", "path": "/name", "value": "B"}]
+        self.page.json("POST", f"/shots/{shot['id']}/edits", {"label": "Name", "patch": renamed})
+        self.assertEqual([one["name"] for one in self.page.json("GET", "/projects")], ["First", "Second"])

@@ -217,15 +217,6 @@ class Editing(WithFolder):
             self.assertEqual(self.page.send("POST", f"/shots/{shot}/edits", {"label": "x", "patch": patch}).status_code, 400)
         self.assertEqual(self.page.json("GET", f"/shots/{shot}")["number"], before["number"])
 
-    def test_projects_come_in_the_order_in_which_they_were_worked_in(self) -> None:
-        first = self.page.json("POST", "/projects", {"name": "First"})["id"]
-        shot = self.page.json("POST", f"/projects/{first}/shots", {"name": "A"})
-        self.page.json("POST", "/projects", {"name": "Second"})
-        self.assertEqual([one["name"] for one in self.page.json("GET", "/projects")], ["Second", "First"])
-        renamed = [{"op": "replace", "path": "/name", "value": "B"}]
-        self.page.json("POST", f"/shots/{shot['id']}/edits", {"label": "Name", "patch": renamed})
-        self.assertEqual([one["name"] for one in self.page.json("GET", "/projects")], ["First", "Second"])
-
     def test_missing_things(self) -> None:
         self.assertEqual(self.page.get("/shots/00000000-0000-0000-0000-000000000000").status_code, 404)
         shot = self.new_shot()

@@ -8,6 +8,7 @@ from pydantic import Field
 
 from plonket.base.fields import Identifier, Number, choice, colour, number, plain, reference, switch
 from plonket.layers.standing import StandingLayer
+from plonket.raytrace.request import Mirror
 
 LIGHT = ("sun", "sun_heading", "sun_height", "sun_soft", "sun_warm", "sun_colour", "sky", "sky_colour", "lit_like")
 """What a model takes over from the one that it was lit like."""
@@ -59,6 +60,10 @@ class FilmedLayer(StandingLayer):
     def brings_shadows(self, frame: float) -> bool:
         """Whether it may bring the shadows of all that stands in the room."""
         return self.shadow and (self.grounded or self.opens(frame))
+
+    def mirrors(self, frame: float) -> Mirror | None:
+        """How the ground mirrors it; None: not at all."""
+        return None
 
     def opens(self, frame: float) -> bool:
         """Whether the floor that it lies in is another than was filmed: what stands there is shown with that in its place."""

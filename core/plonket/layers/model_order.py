@@ -27,7 +27,7 @@ from plonket.layers.receiver import lowest, receiver_of
 from plonket.layers.sources import Sources
 from plonket.layers.standing import StandingLayer, axes_of, matrix_of
 from plonket.physics.fall import Driven, Loose
-from plonket.raytrace.request import Instance, Lights, Mirror, RenderRequest
+from plonket.raytrace.request import Instance, Lights, RenderRequest
 from plonket.room.camera import RoomCamera
 from plonket.room.meshes.forms import model_form
 from plonket.room.meshes.mesh import Mesh
@@ -37,8 +37,6 @@ MOST_INSTANTS = 5
 SAMPLES = {"quick": 4, "good": 16, "best": 36}
 WOOD = 600.0
 """Kilograms of a cubic metre."""
-FLAT_BY = 5.0
-"""From a fifth of the setting on ground mirrors all at the flattest look; below, less of it, so that it comes in by degrees."""
 FULL_SUN, FULL_SKY = 0.75, 0.22
 """What a white surface shows by the sun that it faces, and under the open sky, at 100 %."""
 
@@ -166,7 +164,7 @@ def order_of(
     # Where the floor breaks or rises, what is left of it takes the shadows.
     opened = any(abs(level - one) < SAME_LEVEL for one in room.opened)
     floor = layer.floor(level)
-    mirror = None if opened else mirror_of(layer, frame)
+    mirror = None if opened else layer.mirrors(frame)
     takes = layer.shadow or room.shadows or not layer.grounded or mirror is not None
     ground = floor if not opened and takes else None
     floors = [level if floor is None else floor] if layer.shadow or room.shadows else []
@@ -191,15 +189,6 @@ def order_of(
         samples=SAMPLES["quick" if scale < 0.75 else layer.quality], receiver=receiver, mirror=mirror,
     )  # fmt: skip
     return order, straight
-
-
-def mirror_of(layer: FilmedLayer, frame: int) -> Mirror | None:
-    """How the ground mirrors a layer; None: not at all."""
-    share = float(np.clip(value_at(layer.mirror, frame) / 100, 0, 1)) if isinstance(layer, MeshLayer) else 0.0
-    if share <= 0 or not isinstance(layer, MeshLayer):
-        return None
-    # Squarely seen, water and varnish throw back a twenty-fifth; at the flattest look all surfaces mirror all of it.
-    return Mirror(squarely=share**2, flat=min(1.0, FLAT_BY * share), rough=(layer.mirror_rough / 100) ** 2)
 
 
 def _filmed(

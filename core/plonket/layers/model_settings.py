@@ -6,11 +6,15 @@ from typing import Literal
 
 from pydantic import Field
 
-from plonket.base.fields import AssetDigest, Number, choice, number, plain, switch
+from plonket.base.fields import AssetDigest, Number, choice, number, plain, switch, value_at
 from plonket.layers.copied import CopiedLayer
 from plonket.layers.falling import EARLIEST
 from plonket.layers.filmed import FilmedLayer
 from plonket.layers.model_looks import MOST_PARTS, SURFACE_NAMES, PartLook, Surface
+from plonket.raytrace.request import Mirror
+
+FLAT_BY = 5.0
+"""From a fifth of the setting on ground mirrors all at the flattest look; below, less of it, so that it comes in by degrees."""
 
 
 class MeshLayer(FilmedLayer, CopiedLayer):
@@ -64,3 +68,10 @@ class MeshLayer(FilmedLayer, CopiedLayer):
                          help="Little slides far, much stops at once.")  # fmt: skip
     copies_turned: float = plain(0, label="Turned", low=0, high=180, step=1, unit="°", group="Copies",
                                  help="By how much each may be turned from the first.")  # fmt: skip
+
+    def mirrors(self, frame: float) -> Mirror | None:
+        share = min(max(value_at(self.mirror, frame) / 100, 0.0), 1.0)
+        if share <= 0:
+            return None
+        # Squarely seen, water and varnish throw back a twenty-fifth; at the flattest look all surfaces mirror all of it.
+        return Mirror(squarely=share**2, flat=min(1.0, FLAT_BY * share), rough=(self.mirror_rough / 100) ** 2)
