@@ -1,9 +1,9 @@
 import { followable } from "~/workspace/kinds";
 import { createContext, useContext } from "react";
-import type { DeliveryFrame, Layer, Motion, Perch, PlaneMotion, ShotRecord, Treatment } from "~/api/client";
+import type { Motion, PlaneMotion, ShotRecord } from "~/api/client";
 import type { Edits } from "~/api/edits";
-import { findLayer } from "~/workspace/patches";
 import { useWorkspace } from "~/workspace/store";
+import { chosenOf, type ThingKind } from "~/workspace/things";
 
 export interface OpenShot {
   shotId: string;
@@ -22,36 +22,19 @@ export function useOpenShot(): OpenShot {
   return shot;
 }
 
-export function useChosenMotion(): Motion | null {
+/** The chosen thing, if it is of this kind. */
+function useChosen<K extends ThingKind>(kind: K) {
   const { record } = useOpenShot();
   const chosen = useWorkspace((s) => s.chosen);
-  return chosen.kind === "motion" ? (record.document.motions.find((m) => m.id === chosen.id) ?? null) : null;
+  return chosenOf(record.document, chosen, kind);
 }
 
-export function useChosenTreatment(): Treatment | null {
-  const { record } = useOpenShot();
-  const chosen = useWorkspace((s) => s.chosen);
-  return chosen.kind === "plate" ? (record.document.plate.find((t) => t.id === chosen.id) ?? null) : null;
-}
-
-export function useChosenLayer(): Layer | null {
-  const { record } = useOpenShot();
-  const chosen = useWorkspace((s) => s.chosen);
-  return chosen.kind === "layer" ? (findLayer(record.document, chosen.id) ?? null) : null;
-}
-
+export const useChosenMotion = () => useChosen("motion");
+export const useChosenTreatment = () => useChosen("plate");
+export const useChosenLayer = () => useChosen("layer");
+export const useChosenPerch = () => useChosen("perch");
 /** The delivery frame whose settings are shown. */
-export function useChosenFrame(): DeliveryFrame | null {
-  const { record } = useOpenShot();
-  const chosen = useWorkspace((s) => s.chosen);
-  return chosen.kind === "frame" ? (record.document.frames.find((f) => f.id === chosen.id) ?? null) : null;
-}
-
-export function useChosenPerch(): Perch | null {
-  const { record } = useOpenShot();
-  const chosen = useWorkspace((s) => s.chosen);
-  return chosen.kind === "perch" ? (record.document.perches.find((p) => p.id === chosen.id) ?? null) : null;
-}
+export const useChosenFrame = () => useChosen("frame");
 
 /** The plane whose quad is shown: the chosen one, or the one that the chosen picture is pinned to. */
 export function useShownPlane(): PlaneMotion | null {

@@ -1,21 +1,13 @@
 import { useEffect } from "react";
-import type { Num, Shot } from "~/api/client";
+import type { Shot } from "~/api/client";
 import { useCheckSlip, useMeasure } from "~/workspace/actions/jobs";
 import { useAddSteady } from "~/workspace/actions/plate";
 import { useGivePoint } from "~/workspace/actions/points";
 import { useHeldCandidate, useOpenShot } from "~/workspace/context";
 import { valueAt, withValue } from "~/workspace/geometry";
-import {
-  findLayer,
-  isPlaced,
-  round,
-  setOnFrame,
-  setOnLayer,
-  setOnMotion,
-  setOnPerch,
-  setOnPlate,
-} from "~/workspace/patches";
+import { round, setOnMotion } from "~/workspace/patches";
 import { FINAL, HANDLE, type Shown, act, outlining, useWorkspace, viewOf } from "~/workspace/store";
+import { canBeAgain, chosenOf, chosenThing, hasPlace, isThing, setOnChosen } from "~/workspace/things";
 import { lengthOf } from "~/workspace/time";
 import { useAddMarker } from "~/workspace/timestrip/Markers";
 import { useSplit } from "~/workspace/timestrip/Bars";
@@ -133,51 +125,24 @@ export function useKeys(tracks: Tracks): void {
     const nudge = (dx: number, dy: number) => {
       const { chosen, frame } = useWorkspace.getState();
       if (chosen.kind === "motion" && chosen.point) {
-        const motion = shot.motions.find((m) => m.id === chosen.id);
+        const motion = chosenOf(shot, chosen, "motion");
         if (motion?.kind !== "points" || !motion.points.some((p) => p.id === chosen.point)) return false;
         const spot = handleSpot(tracks, motion, chosen.point, frame);
         void give(motion, chosen.point, { x: spot.x + dx, y: spot.y + dy });
         return true;
       }
-      const moved = (thing: { x: Num; y: Num }) => ({
-        x: withValue(thing.x, frame, round(valueAt(thing.x, frame) + dx)),
-        y: withValue(thing.y, frame, round(valueAt(thing.y, frame) + dy)),
-      });
-      if (chosen.kind === "perch") {
-        const perch = shot.perches.find((p) => p.id === chosen.id);
-        if (!perch) return false;
+      const thing = chosenThing(shot, chosen);
+      if (!isThing(chosen) || !hasPlace(thing)) return false;
+      void edits.edit(`Nudge ${thing.name}`, (now) => {
         // From where it will be when the nudges before this one are through.
-        void edits.edit(`Nudge ${perch.name}`, (now) =>
-          setOnPerch(now, perch.id, moved(now.perches.find((p) => p.id === perch.id) ?? perch)),
-        );
-        return true;
-      }
-      if (chosen.kind === "frame") {
-        const frameOf = (now: Shot) => now.frames.find((f) => f.id === chosen.id);
-        const part = frameOf(shot);
-        if (!part) return false;
-        void edits.edit(`Nudge ${part.name}`, (now) => setOnFrame(now, part.id, moved(frameOf(now) ?? part)));
-        return true;
-      }
-      if (chosen.kind === "plate") {
-        const steadied = shot.plate.find((p) => p.id === chosen.id);
-        if (steadied?.kind !== "steady") return false;
-        void edits.edit(`Nudge ${steadied.name}`, (now) => {
-          const latest = now.plate.find((p) => p.id === steadied.id);
-          return setOnPlate(now, steadied.id, moved(latest?.kind === "steady" ? latest : steadied));
+        const found = chosenThing(now, chosen);
+        const latest = hasPlace(found) ? found : thing;
+        return setOnChosen(now, chosen, {
+          x: withValue(latest.x, frame, round(valueAt(latest.x, frame) + dx)),
+          y: withValue(latest.y, frame, round(valueAt(latest.y, frame) + dy)),
         });
-        return true;
-      }
-      if (chosen.kind === "layer") {
-        const layer = findLayer(shot, chosen.id);
-        if (!isPlaced(layer)) return false;
-        void edits.edit(`Nudge ${layer.name}`, (now) => {
-          const latest = findLayer(now, layer.id);
-          return setOnLayer(now, layer.id, moved(isPlaced(latest) ? latest : layer));
-        });
-        return true;
-      }
-      return false;
+      });
+      return true;
     };
 
     const setEnd = (which: "in_frame" | "out_frame") => {
@@ -227,7 +192,7 @@ export function useKeys(tracks: Tracks): void {
         j: () => !filmed && mark(state.frame),
         t: () => act({ do: "bars", on: !state.bars }),
         y: () => {
-          const layer = chosen.kind === "layer" ? findLayer(shot, chosen.id) : undefined;
+          const layer = chosenOf(shot, chosen, "layer");
           if (layer) void split(layer);
         },
         Home: () => footage && stepBy(shot, footage.in_frame - state.frame),
@@ -264,15 +229,9 @@ export function useKeys(tracks: Tracks): void {
         d: () => footage && act({ do: "open", what: "deliver", on: true }),
         "?": () => act({ do: "open", what: "keys", on: true }),
         e: () => {
-          if (
-            chosen.kind !== "layer" &&
-            chosen.kind !== "plate" &&
-            chosen.kind !== "perch" &&
-            chosen.kind !== "frame"
-          )
-            return;
+          if (!canBeAgain(chosen)) return;
           void edits.operate({ do: "duplicate", thing: chosen.id }).then((answer) => {
-            if (answer?.made) act({ do: "choose", chosen: { kind: chosen.kind, id: answer.made } });
+            if (answer?.made) act({ do: "choose", chosen: { ...chosen, id: answer.made } });
           });
         },
         s: () => nudge(0, 0),
@@ -289,22 +248,19 @@ export function useKeys(tracks: Tracks): void {
           else act({ do: "choose", chosen: { kind: "none" } });
         },
         Delete: () => {
-          if (["layer", "plate", "perch", "frame"].includes(chosen.kind) && "id" in chosen) {
-            void edits.operate({ do: "remove", thing: chosen.id });
-            act({ do: "choose", chosen: { kind: "none" } });
-          } else if (chosen.kind === "motion") {
-            const motion = shot.motions.find((m) => m.id === chosen.id);
-            const looks = motion && "regions" in motion ? motion : null;
-            const region = looks?.regions.find((r) => r.id === chosen.region);
-            if (looks && region) {
-              const regions = looks.regions.filter((r) => r !== region);
-              void edits.edit(`Remove ${region.name}`, setOnMotion(shot, looks.id, { regions }));
-              act({ do: "choose", chosen: { kind: "motion", id: looks.id, point: null } });
+          const motion = chosenOf(shot, chosen, "motion");
+          if (chosen.kind === "motion" && motion && "regions" in motion) {
+            const region = motion.regions.find((r) => r.id === chosen.region);
+            if (region) {
+              const regions = motion.regions.filter((r) => r !== region);
+              void edits.edit(`Remove ${region.name}`, setOnMotion(shot, motion.id, { regions }));
+              act({ do: "choose", chosen: { kind: "motion", id: motion.id, point: null } });
               return;
             }
-            if (motion) void edits.operate({ do: "remove", thing: motion.id });
-            act({ do: "choose", chosen: { kind: "none" } });
           }
+          if (!chosenThing(shot, chosen) || !isThing(chosen)) return;
+          void edits.operate({ do: "remove", thing: chosen.id });
+          act({ do: "choose", chosen: { kind: "none" } });
         },
       };
       const zoom = e.key === "+" || e.key === "=" ? 1.25 : e.key === "-" ? 0.8 : 0;

@@ -1,6 +1,7 @@
 import type { Key, Shot, ShotRecord } from "~/api/client";
 import { keysOf, valueAt } from "~/workspace/geometry";
-import type { Tool, WorkspaceState } from "~/workspace/store";
+import type { WorkspaceState } from "~/workspace/store";
+import { TOOLS } from "~/workspace/tools";
 
 /** The shot's frames and the clip's; the core's `TimeMap`. */
 
@@ -108,8 +109,6 @@ export function clipRange(footage: Footage): [number, number] {
   return [Math.floor(low + 1e-3), Math.ceil(high - 1e-3)];
 }
 
-const CLIPS: readonly Tool["kind"][] = ["add-point", "outline", "pick", "tug"];
-
 /** Whether what is worked on belongs to the clip's own frames: motions, treatments of the plate, masks, and what makes them. */
 export const isClips = (
   w: Pick<WorkspaceState, "chosen" | "mask" | "desk" | "tool" | "adviceOpen">,
@@ -119,7 +118,7 @@ export const isClips = (
   w.mask !== null ||
   w.desk !== null ||
   w.adviceOpen ||
-  CLIPS.includes(w.tool.kind);
+  TOOLS[w.tool.kind].clips === true;
 
 /** The shot in its clip's own time. */
 export function asFilmed(record: ShotRecord): ShotRecord {

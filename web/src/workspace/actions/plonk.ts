@@ -24,7 +24,8 @@ import { kindOf } from "~/workspace/kinds";
 import { allLayers, freshName, freshShotId, round, wholePicture } from "~/workspace/patches";
 import { useCameras } from "~/workspace/spaces";
 import { clipFrame } from "~/workspace/time";
-import { act, useWorkspace } from "~/workspace/store";
+import { act, type Tool, useWorkspace } from "~/workspace/store";
+import { chosenOf } from "~/workspace/things";
 
 /** Before the kind of what stands in a room without a file, where a tool names what it plonks. */
 export const STANDS = "stands:";
@@ -162,19 +163,25 @@ export function useClickTool() {
   return useCallback(
     (at: Point, onScreen: Point = at) => {
       const { tool, frame, chosen } = useWorkspace.getState();
-      const form = record.document.motions.find((m) => chosen.kind === "motion" && m.id === chosen.id);
-      if (tool.kind === "middle") void toMiddle(onScreen);
-      if (tool.kind === "add-point") void addPoint(at, frame);
-      if (tool.kind === "perch") void addPerch(at, onScreen, frame);
-      if (tool.kind === "pivot" && chosen.kind === "layer") void pivot(chosen.id, frame, at);
-      if (tool.kind === "point") void pickPoint(frame, onScreen);
-      if (tool.kind === "shadow" && chosen.kind === "layer") void pointAtShadow(chosen.id, frame, at);
-      if (tool.kind === "tug" && form?.kind === "form") void dropTug(form, frame, at);
-      if (tool.kind !== "plonk") return;
-      if (tool.what.startsWith(STANDS)) void stand(tool.what.slice(STANDS.length) as Stand, at, frame);
-      if (tool.what.startsWith(GENERATED)) generate(tool.what.slice(GENERATED.length), at, onScreen, frame);
-      const asset = assets?.find((a) => a.digest === tool.what);
-      if (asset) void plonk(at, onScreen, frame, asset, tool.as);
+      const motion = chosenOf(record.document, chosen, "motion");
+      const layer = chosen.kind === "layer" ? chosen.id : null;
+      const plonked = (what: string, as: "still" | "pin") => {
+        if (what.startsWith(STANDS)) return stand(what.slice(STANDS.length) as Stand, at, frame);
+        if (what.startsWith(GENERATED)) return generate(what.slice(GENERATED.length), at, onScreen, frame);
+        const asset = assets?.find((a) => a.digest === what);
+        return asset && plonk(at, onScreen, frame, asset, as);
+      };
+      const clicks: Partial<Record<Tool["kind"], () => unknown>> = {
+        middle: () => toMiddle(onScreen),
+        "add-point": () => addPoint(at, frame),
+        perch: () => addPerch(at, onScreen, frame),
+        pivot: () => layer && pivot(layer, frame, at),
+        point: () => pickPoint(frame, onScreen),
+        shadow: () => layer && pointAtShadow(layer, frame, at),
+        tug: () => motion?.kind === "form" && dropTug(motion, frame, at),
+        plonk: () => tool.kind === "plonk" && plonked(tool.what, tool.as),
+      };
+      void clicks[tool.kind]?.();
     },
     [
       record,

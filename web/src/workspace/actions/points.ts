@@ -5,6 +5,7 @@ import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
 import { freshId, freshName, freshShotId, givePoint, round } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
+import { chosenOf } from "~/workspace/things";
 
 /** Judge a point just set by hand, and offer the nearest good detail when it is not one. */
 async function judgePoint(
@@ -61,7 +62,7 @@ export function useAddPoint() {
     async (place: Point, at: number) => {
       const shot = record.document;
       const { chosen } = useWorkspace.getState();
-      const motion = chosen.kind === "motion" ? shot.motions.find((m) => m.id === chosen.id) : undefined;
+      const motion = chosenOf(shot, chosen, "motion");
       let motionId: string;
       let pointId: string;
       if (motion?.kind === "points") {

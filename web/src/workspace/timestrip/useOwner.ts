@@ -3,6 +3,7 @@ import type { Motion } from "~/api/client";
 import {
   useChosenFrame,
   useChosenLayer,
+  useChosenMotion,
   useChosenPerch,
   useChosenTreatment,
   useOpenShot,
@@ -30,8 +31,8 @@ export function useOwner(): {
   const treatment = useChosenTreatment();
   const perch = useChosenPerch();
   const frame = useChosenFrame();
-  const { finish, footage, sound, motions } = record.document;
-  const motion = chosen.kind === "motion" ? motions.find((m) => m.id === chosen.id) : undefined;
+  const { finish, footage, sound } = record.document;
+  const motion = useChosenMotion();
   const owner = useMemo<Owner | null>(() => {
     if (layer) return { list: "stack", id: layer.id, name: layer.name, thing: layer };
     if (treatment) return { list: "plate", id: treatment.id, name: treatment.name, thing: treatment };

@@ -11,7 +11,12 @@ import { useGrab } from "~/workspace/viewer/useGrab";
 import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 
 /** Drawing an outline: drag a box, or click from point to point and close on the first one (or with Enter). */
-export function OutlineTool({ tool, mapping }: { tool: Tool & { kind: "outline" }; mapping: Mapping }) {
+export function OutlineTool({ mapping }: { mapping: Mapping }) {
+  const tool = useWorkspace((w) => w.tool);
+  return tool.kind === "outline" ? <Outlining tool={tool} mapping={mapping} /> : null;
+}
+
+function Outlining({ tool, mapping }: { tool: Tool & { kind: "outline" }; mapping: Mapping }) {
   const frame = useWorkspace((w) => w.frame);
   const motion = useChosenMotion();
   const spaces = useSpaces();

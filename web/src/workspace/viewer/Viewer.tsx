@@ -2,7 +2,6 @@ import type { Shot } from "~/api/client";
 import { useShallow } from "zustand/react/shallow";
 import { useLightAhead } from "~/workspace/actions/light";
 import { has } from "~/workspace/kinds";
-import { MatteTool } from "~/workspace/viewer/MatteTool";
 import { MotionHandles } from "~/workspace/viewer/MotionHandles";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { dragFrom } from "~/ui/drag";
@@ -21,8 +20,6 @@ import { type Compare, type Shown, act, heldOf, useWorkspace, viewOf } from "~/w
 import { clipFrame, lengthOf } from "~/workspace/time";
 import { AdviceMarks } from "~/workspace/viewer/AdvicePanel";
 import { ApartSpot } from "~/workspace/viewer/ApartSpot";
-import { BeamTool } from "~/workspace/viewer/BeamHandles";
-import { CutTool } from "~/workspace/viewer/CutTool";
 import { otherName, VIEW_NAMES } from "~/workspace/viewer/ComparePanel";
 import { EmptyWell } from "~/workspace/viewer/EmptyWell";
 import { FrameHandles } from "~/workspace/viewer/FrameHandles";
@@ -30,11 +27,10 @@ import { LayerHandles } from "~/workspace/viewer/LayerHandles";
 import { Loupe } from "~/workspace/viewer/Loupe";
 import { MeasuringPill } from "~/workspace/viewer/MeasuringPill";
 import { MaskHandles } from "~/workspace/viewer/MaskHandles";
-import { OutlineTool } from "~/workspace/viewer/OutlineTool";
 import { PerchHandles } from "~/workspace/viewer/PerchHandles";
-import { PickTool } from "~/workspace/viewer/PickTool";
 import { PlateMarks } from "~/workspace/viewer/PlateMarks";
 import { SurfaceGrid } from "~/workspace/viewer/RoomMarks";
+import { ToolOverlay } from "~/workspace/viewer/ToolOverlay";
 import { Transport } from "~/workspace/viewer/Transport";
 import { ViewerBar } from "~/workspace/viewer/ViewerBar";
 import type { FrameAddress } from "~/workspace/viewer/frames";
@@ -126,6 +122,8 @@ export function Viewer() {
   );
   // While the surface is held still, things are not where their handles would be.
   const handles = held === null && !adviceOpen;
+  // With another tool in hand, a click on a grip is meant for the picture under it.
+  const taken = !playing && tool.kind === "handle";
   const perches = record.document.perches.filter(
     (p) =>
       p === perch || (motion && p.follow.target === motion.id) || (perch && p.follow.target === perch.id),
@@ -204,26 +202,15 @@ export function Viewer() {
             />
             <div data-ground className="absolute inset-0" />
             {handles && motion && view !== "matte" && (
-              // With another tool in hand, a click on a handle is meant for the picture under it.
-              <MotionHandles motion={motion} mapping={things} still={!playing && tool.kind === "handle"} />
+              <MotionHandles motion={motion} mapping={things} still={taken} />
             )}
-            {handles && layer && !playing && tool.kind === "handle" && (
-              <LayerHandles layer={layer} mapping={packed} />
-            )}
-            {handles && !playing && tool.kind === "handle" && <LookSpots mapping={packed} />}
+            {handles && layer && taken && <LayerHandles layer={layer} mapping={packed} />}
+            {handles && taken && <LookSpots mapping={packed} />}
             {handles && perch?.spot && !playing && <SurfaceGrid perch={perch} mapping={things} />}
-            {handles && perches.length > 0 && !playing && tool.kind === "handle" && (
-              <PerchHandles perches={perches} mapping={things} />
-            )}
-            {!playing && tool.kind === "outline" && <OutlineTool tool={tool} mapping={things} />}
-            {!playing && tool.kind === "cut" && layer && <CutTool layer={layer} mapping={packed} />}
-            {!playing && tool.kind === "pick" && layer && <PickTool layer={layer} mapping={packed} />}
-            {!playing && tool.kind === "pick-out" && <MatteTool mapping={things} />}
-            {!playing && tool.kind === "beam" && <BeamTool mapping={things} />}
+            {handles && perches.length > 0 && taken && <PerchHandles perches={perches} mapping={things} />}
+            {!playing && <ToolOverlay mapping={things} inParcel={packed} />}
             {adviceOpen && !playing && <AdviceMarks mapping={things} />}
-            {handles && view !== "matte" && (
-              <MaskHandles mapping={things} still={!playing && tool.kind === "handle"} />
-            )}
+            {handles && view !== "matte" && <MaskHandles mapping={things} still={taken} />}
             {handles && part && view !== "matte" && (
               <FrameHandles part={part} mapping={mapping} picture={picture} still={!playing} />
             )}

@@ -2,76 +2,14 @@ import { useShallow } from "zustand/react/shallow";
 import { ToggleGroup } from "radix-ui";
 import { Button } from "~/ui/Button";
 import { useChosenMotion, useOpenShot } from "~/workspace/context";
-import type { Motion } from "~/api/client";
-import {
-  HANDLE,
-  type OutlineFor,
-  type OutlineShape,
-  type Tool,
-  type View,
-  act,
-  heldOf,
-  outlining,
-  useWorkspace,
-  viewOf,
-} from "~/workspace/store";
+import { HANDLE, type View, act, heldOf, useWorkspace, viewOf } from "~/workspace/store";
+import { hintOf, READY } from "~/workspace/tools";
 
 const VIEWS: { id: View; label: string; title: string }[] = [
   { id: "final", label: "Final", title: "The finished picture" },
   { id: "plate", label: "Plate", title: "The footage as it is treated, without the stack" },
   { id: "matte", label: "Matte", title: "What the chosen layer covers; with none chosen, the whole stack" },
 ];
-
-const TOOLS: { tool: Tool; title: string; label: (motion: Motion | null) => string }[] = [
-  {
-    tool: { kind: "add-point" },
-    title: "Set a point on a small, clear detail (N)",
-    label: (m) => (m?.kind === "points" ? "Another point" : "Point"),
-  },
-  {
-    tool: outlining(),
-    title: "Outline a flat surface (R)",
-    label: (m) => (m?.kind === "plane" ? "Another region" : "Surface"),
-  },
-  { tool: { kind: "perch" }, title: "A place for things to sit on (B)", label: () => "Perch" },
-  { tool: { kind: "beam" }, title: "A line between two places (L)", label: () => "Beam" },
-];
-
-const HINTS: Record<Tool["kind"], string> = {
-  handle: "",
-  "add-point": "Click on a small, clear detail",
-  outline: "Drag a box, or click round it; Enter closes",
-  perch: "Click where things should sit",
-  beam: "Click the first knot, then the second",
-  plonk: "Click where it should sit",
-  pick: "Click on the colour, or drag over some of it",
-  cut: "Click on the subject, or draw over it; with Alt on what is not. Esc when done",
-  "pick-out":
-    "Click on a person or a thing, or drag a box round it; with Alt on what it is not. Esc when done",
-  middle: "Click on what should lie in the middle",
-  tug: "Click on the form where a tug should hold it",
-  pivot: "Click the place it turns about",
-  point: "Click on the place to pick",
-  shadow: "Click into a shadow of the footage, not far from its edge",
-};
-
-const OUTLINE_HINTS: Record<OutlineFor, string> = {
-  motion: HINTS.outline,
-  mend: "Draw round what should go: drag a box, or click round it; Enter closes",
-  clean: "Draw round what this frame should show: drag a box, or click round it; Enter closes",
-  suggest: "Draw round what should go: drag a box, or click round it; Enter closes",
-  freeze: "Draw round what should stand still as in this frame: drag a box, or click round it; Enter closes",
-  mask: "Drag a box, or click round it; Enter closes",
-};
-const SHAPE_HINTS: Record<Exclude<OutlineShape, "free">, string> = {
-  ellipse: "Drag a box round the ellipse",
-  graded: "Drag from where it is full to where it is gone",
-};
-
-function hintOf(tool: Tool): string {
-  if (tool.kind !== "outline") return HINTS[tool.kind];
-  return tool.shape === "free" ? OUTLINE_HINTS[tool.for] : SHAPE_HINTS[tool.shape];
-}
 
 /** Tools for the chosen card on the left, what is shown on the right. */
 export function ViewerBar() {
@@ -96,7 +34,7 @@ export function ViewerBar() {
       >
         Handle
       </Button>
-      {TOOLS.map((t) => {
+      {READY.map((t) => {
         const label = t.label(motion);
         return (
           <Button
