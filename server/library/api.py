@@ -10,13 +10,13 @@ from django.db.models import Count, Max
 from django.db.models.functions import Coalesce
 from django.http import HttpRequest
 from ninja import Query, Router, Schema
-from pydantic import Field
+from pydantic import Field, StringConstraints
 
 from library.assets import find_asset, model_info, prepare
 from library.models import Asset, Project
 from library.pool import pool
 from plonket.base.fields import Name
-from plonket.media.sequence import spoken
+from plonket.media.sequence import missing_numbers, spoken
 from plonket.track.points.detail import judge
 from plonket_server.problems import NotHere
 
@@ -50,8 +50,18 @@ class AssetOut(Schema):
     extent: list[float] | None = Field(description="A model's width, height and depth in its own unit")
     equivalent_mm: float | None = Field(description="Focal length as the 35 mm equivalent, where the file tells it")
     seconds: float | None = Field(description="How long a sound lasts")
+    transfer: Literal["sdr", "pq", "hlg"] = Field(description="How light is coded: standard, or HDR")
+    gyroscope: bool = Field(description="Whether the camera's turning was recorded beside the picture")
     missing: str = Field(description="Which of numbered pictures were not there, in words; the one before each stands for it")
     settings: dict[str, Any]
+
+
+class NamesIn(Schema):
+    names: list[Annotated[str, StringConstraints(max_length=400)]] = Field(max_length=20_000)
+
+
+class MissingOut(Schema):
+    missing: str = Field(description="The numbers that are missing among the names of pictures, in words; empty: none")
 
 
 class ClipOut(Schema):
@@ -79,6 +89,7 @@ def asset_out(asset: Asset) -> AssetOut:
         on_shelf=asset.on_shelf, words=asset.words, width=info["width"], height=info["height"], rate=info["fps"],
         frames=info["frames"], has_audio=info["has_audio"], extent=info.get("extent"),
         equivalent_mm=info.get("equivalent_mm"), seconds=info.get("seconds"), settings=asset.settings,
+        transfer=info.get("transfer", "sdr"), gyroscope=info.get("gyroscope", False),
         missing=spoken(info.get("missing", ())),
     )  # fmt: skip
 
@@ -121,6 +132,12 @@ def assets(request: HttpRequest, kind: Literal["clip", "still", "table", "model"
     if kind is not None:
         found = found.filter(kind=kind)
     return [asset_out(a) for a in found]
+
+
+@router.post("/pictures/missing", response=MissingOut)
+def missing_pictures(request: HttpRequest, body: NamesIn) -> Any:
+    """Which numbered pictures are not among these: asked before any of them is sent."""
+    return MissingOut(missing=spoken(missing_numbers(body.names)))
 
 
 @router.get("/assets/{digest}", response=AssetOut)

@@ -19,9 +19,11 @@ from jobs.models import Job
 from plonket.base.conventions import U8
 from plonket.media import open_clip
 from plonket.media.write import Coding, VideoWriter
+from plonket.media.yuv import PlaneCoding
 from shots.editing import patch_shot
 from tests.browser.stage import BrowserTest, until
 from tests.browser.test_mattes import FRAMES, SIZE, take
+from tests.core.test_colour_path import write_planes
 
 SHELF = Path(settings.DEMO) / "shelf"
 
@@ -123,6 +125,19 @@ class Delivering(BrowserTest):
         """Where a part as high as the picture lies in it."""
         found = cv2.matchTemplate(whole, part, cv2.TM_SQDIFF)
         return int(np.argmin(found[0]))
+
+    def test_what_was_filmed_in_hdr_is_offered_as_such(self) -> None:
+        grey = np.full((90, 160, 3), 30_000, np.uint16)
+        coding = PlaneCoding(matrix="2020", bits=10)
+        self.new_shot()
+        self.bring_in(write_planes(self.folder / "hdr.mkv", [grey] * 3, coding, primaries=9, transfer=18))
+        self.page.get_by_role("navigation", name="Run sheet").locator("button[aria-pressed]").first.click()
+        expect(self.page.get_by_text("HDR (HLG)")).to_be_visible()
+        dialog = self.start()
+        expect(dialog).to_contain_text("This clip is HDR (HLG)")
+        dialog.get_by_role("button", name="Add one in HDR").click()
+        until(lambda: [o.get("light") for o in self.document()["delivery"]["outputs"]] == [None, "hlg-back"], 20, "it")
+        expect(dialog).not_to_contain_text("This clip is HDR (HLG)")
 
     def test_several_files_of_one_shot_and_settings_kept_for_the_next(self) -> None:
         page = self.page
@@ -246,6 +261,18 @@ class Bringing(BrowserTest):
         self.shown(0)
         footage = self.document()["footage"]
         self.assertEqual((footage["frames"], footage["name"], footage["width"]), (3, "storm", 160))
+
+        # Picked with one missing, one is asked before anything is sent.
+        page.get_by_role("navigation", name="Run sheet").locator("button[aria-pressed]").first.click()
+        pick = page.get_by_label("Another clip", exact=True)
+        pick.set_input_files(self.pictures((1, 2, 3, 4, 6)))
+        dialog = page.get_by_role("dialog", name="Pictures are missing")
+        expect(dialog).to_contain_text("Number 5 of storm-….png")
+        dialog.get_by_role("button", name="Don’t bring them in").click()
+        self.assertEqual(self.document()["footage"]["frames"], 3)
+        pick.set_input_files(self.pictures((1, 2, 3, 4, 6)))
+        dialog.get_by_role("button", name="Hold the one before").click()
+        until(lambda: self.document()["footage"]["frames"] == 6, 60, "the pictures, and one in place of the fifth")
 
     def test_a_still_lasts_as_long_as_one_likes(self) -> None:
         page = self.page

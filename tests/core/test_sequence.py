@@ -13,7 +13,7 @@ import numpy as np
 from plonket.base.errors import BadInput
 from plonket.media import open_clip, probe
 from plonket.media.blank import write_held
-from plonket.media.sequence import held, in_order, numbers_of, spoken
+from plonket.media.sequence import held, in_order, missing_numbers, numbers_of, spoken
 from tests.core.photos import photo
 
 
@@ -37,6 +37,14 @@ class Sequences(unittest.TestCase):
         ):  # fmt: skip
             with self.subTest(names):
                 self.assertEqual(numbers_of(names), counted)
+
+    def test_missing_ones_by_their_own_numbers(self) -> None:
+        for names, missing in (
+            (["s.0010.exr", "s.0007.exr", "s.0008.exr"], [9]), (["f0.png", "f2.png", "f4.png", "f8.png"], [6]),
+            (["f1.png", "f2.png"], []), (["wall.png", "sea.png"], []), ([], []), (["f5.png", "f8.png", "f9.png"], [6, 7]),
+        ):  # fmt: skip
+            with self.subTest(names):
+                self.assertEqual(missing_numbers(names), missing)
 
     def test_the_one_before_stands_for_what_is_missing_and_it_is_told(self) -> None:
         for k in (1, 2, 3, 6, 7, 9):

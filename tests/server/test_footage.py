@@ -18,6 +18,7 @@ from plonket.outputs.common import WHOLE_COLOUR
 from plonket.render.frame import render_frame
 from plonket.render.sources import ShotSources
 from shots.editing import document_of, find_shot
+from tests.core.motion_clip import motion_clip, rate_sample
 from tests.core.test_key import CLOTHS, filmed
 from tests.core.test_steady import write
 from tests.server.test_plate import WithPlate
@@ -182,6 +183,25 @@ class InFront(WithPlate):
         seen = [int(clip.rgb(k)[24, 32, 0]) for k in range(5)]
         np.testing.assert_allclose(seen, [80, 90, 100, 100, 120], atol=1)
         self.assertEqual(self.page.json("GET", f"/assets/{footage['asset']}")["missing"], "3")
+
+    def test_missing_ones_are_named_before_they_are_sent(self) -> None:
+        names = [f"storm-{k}.png" for k in (8, 9, 10, 12)]
+        self.assertEqual(self.page.json("POST", "/pictures/missing", {"names": names}), {"missing": "11"})
+        self.assertEqual(self.page.json("POST", "/pictures/missing", {"names": names[:3]}), {"missing": ""})
+
+    def test_a_recorded_gyroscope_is_known_and_at_hand_when_a_camera_is_measured(self) -> None:
+        path = self.folder / "phone.mp4"
+        motion_clip(path, [(k / 200, rate_sample(0.1, 0, 0)) for k in range(200)])
+        shot = self.new_shot()
+        self.assertEqual(self.page.upload(path, shot=shot).status_code, 204)
+        footage = self.page.json("GET", f"/shots/{shot}")["document"]["footage"]
+        told = self.page.json("GET", f"/assets/{footage['asset']}")
+        self.assertEqual((told["gyroscope"], told["transfer"]), (True, "sdr"))
+        record = ShotSources(document_of(find_shot(uuid.UUID(shot))), pool()).gyroscope()
+        assert record is not None
+        np.testing.assert_allclose(record.rates, np.tile([0.1, 0, 0], (200, 1)), atol=1e-6)
+        plain = self.shot_with_clip()
+        self.assertIsNone(ShotSources(document_of(find_shot(uuid.UUID(plain))), pool()).gyroscope())
 
     def test_seen_through_it_is_delivered_with_coverage(self) -> None:
         rgb, truth = filmed(CLOTHS["green"])

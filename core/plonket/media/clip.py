@@ -22,6 +22,7 @@ from plonket.base.conventions import U8, Codes
 from plonket.base.errors import BadInput, MediaError
 from plonket.media.decoded import DecodedPicture, joined
 from plonket.media.failures import media_errors
+from plonket.media.gyroscope import Gyroscope, kept_gyroscope, read_gyroscope
 from plonket.media.info import ClipInfo
 from plonket.media.opening import open_media
 from plonket.media.probe import folder_pictures, probe, probe_video
@@ -176,6 +177,13 @@ class VideoClip:
             self._reopen()
         self._frames: Iterator[av.video.frame.VideoFrame] | None = None
         self._next = -1
+
+    def gyroscope(self) -> Gyroscope | None:
+        """How the camera turned by its own record: in the file, or beside a conformed one.
+
+        Raises `MediaError`, `FormatError`.
+        """
+        return read_gyroscope(self.path, self._index) if self.info.gyroscope else kept_gyroscope(self.path)
 
     def rgb(self, frame: int) -> U8:
         """8-bit sRGB-coded RGB (h, w, 3), upright. What has wide colour or high range is brought to the display's."""

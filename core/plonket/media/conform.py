@@ -17,6 +17,7 @@ from plonket.base.errors import MediaError
 from plonket.base.progress import Work
 from plonket.media.clip import ALPHA, Clip, VideoClip, open_clip
 from plonket.media.failures import media_errors
+from plonket.media.gyroscope import GYROSCOPE
 from plonket.media.info import ClipInfo
 from plonket.media.probe import probe_video
 from plonket.media.sound import read_sound, write_wav
@@ -49,7 +50,8 @@ def conformed_bytes(info: ClipInfo) -> int:
 
 
 def conform(source: Path, folder: Path, work: Work | None = None) -> Conformed:
-    """Write ``clip.mp4`` (every frame a key), ``sound.wav`` and ``strip.jpg`` to `folder`; ``alpha.mp4`` for a clip with alpha.
+    """Write ``clip.mp4`` (every frame a key), ``sound.wav`` and ``strip.jpg`` to `folder`; ``alpha.mp4`` for a clip with alpha,
+    ``gyroscope.npz`` for one whose camera's turning was recorded.
 
     The source is only read. Everything is written aside first: the files are there whole, or as they were. Raises
     `MediaError` when the source cannot be read, or when what was written does not hold all of its frames.
@@ -87,7 +89,7 @@ def _put_in_place(aside: Path, folder: Path) -> None:
     for path in fresh:
         with path.open("rb") as file:
             os.fsync(file.fileno())
-    for name in {SOUND, ALPHA} - {path.name for path in fresh}:
+    for name in {SOUND, ALPHA, GYROSCOPE} - {path.name for path in fresh}:
         (folder / name).unlink(missing_ok=True)
     for path in fresh:
         os.replace(path, folder / path.name)
@@ -124,6 +126,8 @@ def _write(source: Path, folder: Path, work: Work) -> Conformed:
                     width = max(1, round(info.width * STRIP_HEIGHT / info.height))
                     small.append(np.asarray(cv2.resize(clip.rgb(frame), (width, STRIP_HEIGHT), interpolation=cv2.INTER_AREA)))
                 work.progress(frame + 1, info.frames)
+            if isinstance(clip, VideoClip) and (record := clip.gyroscope()) is not None:
+                (folder / GYROSCOPE).write_bytes(record.to_bytes())
     finally:
         clip.close()
     strip = folder / "strip.jpg"

@@ -28,6 +28,7 @@ class ClipInfo:
     variable : whether the stored frame times are uneven.
     codec : short name of the stored coding, such as "h264".
     equivalent_mm : focal length as the 35 mm equivalent, where the file tells it.
+    gyroscope : whether the camera's turning was recorded beside the picture.
     missing : frames of numbered pictures that are not there; the one before each stands for it.
     """
 
@@ -44,6 +45,7 @@ class ClipInfo:
     variable: bool = False
     codec: str = ""
     equivalent_mm: float | None = None
+    gyroscope: bool = False
     missing: tuple[int, ...] = ()
 
     @property

@@ -10,6 +10,7 @@ import av.video.frame
 
 from plonket.base.errors import MediaError
 from plonket.media.failures import media_errors
+from plonket.media.gyroscope import has_gyroscope
 from plonket.media.info import ClipInfo
 from plonket.media.opening import open_media
 from plonket.media.sequence import held
@@ -91,6 +92,7 @@ def probe_video(path: Path) -> tuple[ClipInfo, VideoIndex]:
             variable=time_map.variable,
             codec=context.name,
             equivalent_mm=_equivalent({**container.metadata, **stream.metadata}),
+            gyroscope=has_gyroscope(container),
         )
         keys = tuple(pts for pts, key in stamped if key) or (stamped[0][0],)
         return info, VideoIndex(stamps=tuple(pts for pts, _ in stamped), keys=keys, time_map=time_map)

@@ -42,6 +42,17 @@ def numbers_of(names: Sequence[str]) -> list[int] | None:
     return None if counted[-1] + 1 > min(2 * len(found), MOST_PICTURES) else counted
 
 
+def missing_numbers(names: Sequence[str]) -> list[int]:
+    """The numbers, as they stand in the names of pictures, of those that are not among them."""
+    ordered = [path.name for path in in_order([Path(name) for name in names])]
+    counted = numbers_of(ordered)
+    if counted is None:
+        return []
+    first, second = (int(NUMBERS.split(Path(name).stem)[-2]) for name in ordered[:2])
+    step = (second - first) // (counted[1] - counted[0])
+    return [first + step * k for k in sorted(set(range(counted[-1] + 1)) - set(counted))]
+
+
 def held(paths: Sequence[Path]) -> tuple[list[Path], list[int]]:
     """Pictures in their order with the one before in place of each that is missing, and the places of those, from 0."""
     ordered = in_order(paths)

@@ -32,7 +32,8 @@ from plonket.layers.light import DomeLayer
 from plonket.layers.parcel import ParcelLayer
 from plonket.layers.standing import StandingLayer
 from plonket.layers.still import StillLayer, crowd_of
-from plonket.media.clip import Clip
+from plonket.media.clip import Clip, VideoClip
+from plonket.media.gyroscope import Gyroscope
 from plonket.plate.clean import Clean
 from plonket.plate.repair.filled import Filled
 from plonket.plate.repair.mended import Mending
@@ -382,6 +383,10 @@ class ShotSources:
             if isinstance(tracks, PointTracks):
                 out |= {f"{one}/{name}": (tracks.xy[k], tracks.known(k)) for k, name in enumerate(tracks.ids)}
         return out
+
+    def gyroscope(self) -> Gyroscope | None:
+        clip = self.pool.clip(self.shot.footage.asset) if self.shot.footage else None
+        return clip.gyroscope() if isinstance(clip, VideoClip) else None
 
     def spot(self, motion: str, spot: Spot) -> F64 | None:
         camera = self.camera(motion)

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from plonket.base.conventions import F64, U8
 from plonket.document.bases import MotionBase
 from plonket.media.clip import Clip
+from plonket.media.gyroscope import Gyroscope
 from plonket.room.camera_track import CameraTrack
 
 
@@ -42,6 +43,10 @@ class MeasureContext(Protocol):
         """The path of a 3D model by its asset."""
         ...
 
+    def gyroscope(self) -> Gyroscope | None:
+        """How the footage's camera turned by its own record, where its file has one."""
+        ...
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LoneContext:
@@ -54,6 +59,7 @@ class LoneContext:
     """Of the one model there is."""
     camera: CameraTrack | None = None
     """The one there is."""
+    record: Gyroscope | None = None
 
     def matte(self, asset: str) -> Clip:
         if self.clip is None:
@@ -76,3 +82,6 @@ class LoneContext:
         if not self.path:
             raise KeyError(asset)
         return self.path
+
+    def gyroscope(self) -> Gyroscope | None:
+        return self.record

@@ -34,6 +34,14 @@ export function useShot(id: string) {
 export const useAssets = () =>
   useQuery({ queryKey: ["assets"], queryFn: () => answered(api.GET("/api/assets")), staleTime: 0 });
 
+/** What is known of one asset. */
+export const useAsset = (digest: string | null) =>
+  useQuery({
+    queryKey: ["asset", digest],
+    queryFn: () => answered(api.GET("/api/assets/{digest}", { params: { path: { digest: digest ?? "" } } })),
+    enabled: digest !== null,
+  }).data;
+
 /** What a 3D model's file says of itself. */
 export const useModel = (digest: string) =>
   useQuery({

@@ -384,6 +384,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/pictures/missing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Missing Pictures
+         * @description Which numbered pictures are not among these: asked before any of them is sent.
+         */
+        post: operations["library_api_missing_pictures"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects": {
         parameters: {
             query?: never;
@@ -2116,6 +2136,11 @@ export interface components {
             extent: number[] | null;
             /** Frames */
             frames: number;
+            /**
+             * Gyroscope
+             * @description Whether the camera's turning was recorded beside the picture
+             */
+            gyroscope: boolean;
             /** Has Audio */
             has_audio: boolean;
             /** Height */
@@ -2152,6 +2177,12 @@ export interface components {
              * @enum {string}
              */
             state: "conforming" | "ready" | "failed";
+            /**
+             * Transfer
+             * @description How light is coded: standard, or HDR
+             * @enum {string}
+             */
+            transfer: "sdr" | "pq" | "hlg";
             /** Width */
             width: number;
             /** Words */
@@ -6858,6 +6889,14 @@ export interface components {
              */
             when_hit: boolean;
         };
+        /** MissingOut */
+        MissingOut: {
+            /**
+             * Missing
+             * @description The numbers that are missing among the names of pictures, in words; empty: none
+             */
+            missing: string;
+        };
         /** ModelOut */
         ModelOut: {
             /**
@@ -7019,6 +7058,11 @@ export interface components {
         NameIn: {
             /** Name */
             name: string;
+        };
+        /** NamesIn */
+        NamesIn: {
+            /** Names */
+            names: string[];
         };
         /**
          * NoiseTexture
@@ -12021,6 +12065,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MeasurementOut"];
+                };
+            };
+        };
+    };
+    library_api_missing_pictures: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NamesIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MissingOut"];
                 };
             };
         };

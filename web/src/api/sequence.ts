@@ -1,4 +1,6 @@
 import { Zip, ZipPassThrough } from "fflate";
+import { answered, api } from "~/api/client";
+import { ask } from "~/ui/Ask";
 
 const PICTURE = /\.(png|jpe?g|tiff?|webp|bmp|exr|heic|heif)$/i;
 const CLIP = /\.(mp4|mov|m4v|mkv|webm|avi|mts|m2ts|mpg|mpeg|zip)$/i;
@@ -8,8 +10,24 @@ export const isPicture = (file: File) => PICTURE.test(file.name);
 export const FOOTAGE =
   "video/*,.mkv,.mov,.mp4,.webm,.avi,.mts,.m2ts,.zip,image/*,.exr,.heic,.heif,.tif,.tiff";
 
+/** Several numbered pictures as one file; null where some are missing and the creator would rather not have them. */
+export async function boxedIfWanted(pictures: File[]): Promise<File | null> {
+  const { missing } = await answered(
+    api.POST("/api/pictures/missing", { body: { names: pictures.map((p) => p.name) } }),
+  ).catch(() => ({ missing: "" }));
+  const wanted =
+    !missing ||
+    (await ask({
+      title: "Pictures are missing",
+      text: `Number ${missing} of ${pictures[0]!.name.replace(/\d+(?=\.[^.]*$)/, "…")} is not there. The picture before each can stand for it.`,
+      yes: "Hold the one before",
+      no: "Don’t bring them in",
+    }));
+  return wanted ? boxed(pictures) : null;
+}
+
 /** Several numbered pictures as one file, as they are: the server puts them in the order of their numbers. */
-export async function boxed(pictures: File[]): Promise<File> {
+async function boxed(pictures: File[]): Promise<File> {
   const parts: BlobPart[] = [];
   const zip = new Zip((error, data) => {
     if (error) throw error;

@@ -2,6 +2,7 @@ import { Route, Switch } from "wouter";
 import { DeliveriesPage } from "~/deliveries/DeliveriesPage";
 import { ProjectsPage } from "~/projects/ProjectsPage";
 import { ShelfPage } from "~/shelf/ShelfPage";
+import { Asker } from "~/ui/Ask";
 import { Notices } from "~/ui/Notices";
 import { Workspace } from "~/workspace/Workspace";
 
@@ -14,6 +15,7 @@ export function App() {
         <Route path="/deliveries" component={DeliveriesPage} />
         <Route component={ProjectsPage} />
       </Switch>
+      <Asker />
       <Notices />
     </>
   );

@@ -2,7 +2,7 @@ import { X } from "lucide-react";
 import { useState } from "react";
 import { useQueryClient } from "@tanstack/react-query";
 import { ApiError, type Output, type OutputFile, answered, api } from "~/api/client";
-import { useKinds, useSavedFiles } from "~/api/queries";
+import { useAsset, useKinds, useSavedFiles } from "~/api/queries";
 import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
 import { complain, mention } from "~/ui/Notices";
@@ -32,8 +32,17 @@ export function DeliverFiles({ files }: { files: OutputFile[] }) {
   const add = (kind: string, label: string, frame: string | null = null) => {
     const id = freshId("file", outputs);
     setChosen(id);
-    void store(`Also as ${label}`, [...outputs, { kind, id, name: label, frame } as Output]);
+    void store(`Also as ${label}`, [
+      ...outputs,
+      { kind, id, name: label, frame, ...ofFootage(kind) } as Output,
+    ]);
   };
+  // What was filmed as HDR goes out as such where a file can hold it.
+  const deep = useAsset(shot.footage?.asset ?? null)?.transfer ?? "sdr";
+  const ofFootage = (made: string) =>
+    deep !== "sdr" && kindOf("output", made)?.schema.properties?.["light"] ? { light: "hlg-back" } : {};
+  const flattened =
+    deep !== "sdr" && !outputs.some((o) => "light" in o && o.light !== "standard") && files.length > 0;
   const names: Record<string, string> = { whole: "The whole picture" };
   for (const f of shot.frames) names[f.id] = f.name;
   const missing = shot.frames.filter((f) => !outputs.some((o) => o.frame === f.id));
@@ -107,6 +116,17 @@ export function DeliverFiles({ files }: { files: OutputFile[] }) {
             </button>
           </p>
         ))}
+        {flattened && (
+          <p className="mt-1.5 text-xs text-ink-2">
+            This clip is HDR ({deep.toUpperCase()}); these files have standard light.{" "}
+            <button
+              className="font-semibold text-tide"
+              onClick={() => add("h265", "H.265 (MP4)", now?.frame ?? null)}
+            >
+              Add one in HDR
+            </button>
+          </p>
+        )}
         <Saved outputs={outputs} store={store} />
       </div>
       {now && kind && (

@@ -11,7 +11,9 @@ from numpy.typing import NDArray
 
 from plonket.base.conventions import F32, F64, PIXEL_CENTRE, U8
 from plonket.base.progress import Work
-from plonket.track.camera.patches import AREA, HALF, UNKNOWNS, cut, match
+from plonket.track.camera.patch_set import Patches
+from plonket.track.camera.patches import HALF
+from plonket.track.camera.refind import GIVEN_UP_AFTER, LEAST_LINKS, Memory, worth_trying
 
 SOFTENED_PX = 0.7
 """Pictures are softened a little: sampling them between pixels is then honest, and noise weighs less."""
@@ -23,7 +25,8 @@ FRESH_BELOW = 0.90
 """Correlation under which a fresh patch is cut, as long as the old one still holds."""
 SLIP_PX = 2.0
 """What a patch may be off the flow of its neighbourhood."""
-LARGEST_STRETCH = 1.8
+MOST_OF = 0.6
+"""While fewer than this share of what was followed is left, what was followed is kept in mind as it was."""
 LONGEST_SIDE = 1600
 """Larger pictures are followed at half size or less; positions stay in full-size pixels."""
 
@@ -114,10 +117,11 @@ class _Follower:
         """One walk in one direction; `known` tracks join on the frame on which they were born."""
         tracks: list[_Track] = []
         live: list[_Track] = []
-        patches = _Patches()
+        patches = Patches()
         before: U8 | None = None
         xy = np.zeros((0, 2))
         step = np.zeros((0, 2))
+        memory: Memory[_Track] | None = None
         waiting: dict[int, list[_Track]] = {}
         for track in known:
             waiting.setdefault(track.born, []).append(track)
@@ -133,6 +137,20 @@ class _Follower:
                 places = (xy + PIXEL_CENTRE) * self.scale
                 for track, at in zip(live, places, strict=True):
                     track.xy[frame], track.seen[frame] = at, True
+            # Something may have covered all of the picture, or blurred it: what was followed until then may come back.
+            if memory is not None and number - memory.number > GIVEN_UP_AFTER:
+                memory = None
+            if memory is not None and memory.linked(live) < LEAST_LINKS:
+                if worth_trying(number - memory.number):
+                    back, at = self._found_again(memory, picture, soft, mask)
+                    for track, place in zip(back, (at + PIXEL_CENTRE) * self.scale, strict=True):
+                        track.xy[frame], track.seen[frame] = place, True
+                    if back:
+                        patches.join(memory.patches)
+                        live, xy = live + back, np.concatenate([xy, at])
+                        step, memory = np.concatenate([step, np.zeros((len(back), 2))]), None
+            elif len(live) >= max(2 * LEAST_LINKS, MOST_OF * len(memory.tracks) if memory else 0):
+                memory = Memory(number=number, picture=picture, tracks=list(live), xy=xy.copy(), patches=patches.copy())
             fresh = waiting.pop(frame, [])
             if birth and (number % TOP_UP_EVERY == 0 or len(live) < self.count / 2):
                 found = self._find(soft, mask, xy)
@@ -149,6 +167,21 @@ class _Follower:
             self.work.progress(self.done, self.total)
         return tracks
 
+    def _found_again(
+        self, memory: Memory[_Track], picture: U8, soft: F32, mask: NDArray[np.bool_] | None
+    ) -> tuple[list[_Track], F64]:
+        """Remembered tracks that are seen again, and where (n, 2); the memory's patches are then theirs. Few ones are none."""
+        places = memory.expected(picture)
+        if places is None:
+            return [], np.zeros((0, 2))
+        patches = memory.patches.copy()
+        found, _, keep = self._advance(memory.picture, picture, soft, memory.xy, places - memory.xy, patches, mask)
+        if keep.sum() < LEAST_LINKS:
+            return [], np.zeros((0, 2))
+        patches.only(keep)
+        memory.patches = patches
+        return [t for t, k in zip(memory.tracks, keep, strict=True) if k], found[keep]
+
     def _mask(self, frame: int, shape: tuple[int, ...]) -> NDArray[np.bool_] | None:
         if self.ignored is None:
             return None
@@ -161,7 +194,7 @@ class _Follower:
         return cv2.dilate(mask.astype(np.uint8), np.ones((HALF, HALF), np.uint8)) > 0
 
     def _advance(
-        self, before: U8, picture: U8, soft: F32, xy: F64, step: F64, patches: _Patches, mask: NDArray[np.bool_] | None
+        self, before: U8, picture: U8, soft: F32, xy: F64, step: F64, patches: Patches, mask: NDArray[np.bool_] | None
     ) -> tuple[F64, F64, NDArray[np.bool_]]:
         start = (xy + step).astype(np.float32)
         flow, ok, _ = cv2.calcOpticalFlowPyrLK(
@@ -220,59 +253,3 @@ class _Follower:
                 filled[cell[k]] += 1
                 out.append((x, y))
         return np.array(out, np.float64).reshape(-1, 2)
-
-
-class _Patches:
-    """The patches of the details that are being followed."""
-
-    def __init__(self) -> None:
-        self.templates = np.zeros((0, AREA))
-        self.slopes = np.zeros((0, AREA, UNKNOWNS))
-        self.inverse = np.zeros((0, UNKNOWNS, UNKNOWNS))
-        self.shape = np.zeros((0, 2, 2))
-
-    def _cut(self, soft: F32, xy: F64) -> tuple[F64, F64, F64, NDArray[np.bool_]]:
-        n = len(xy)
-        templates, slopes = np.zeros((n, AREA)), np.zeros((n, AREA, UNKNOWNS))
-        inverse, sound = np.zeros((n, UNKNOWNS, UNKNOWNS)), np.zeros(n, bool)
-        cut(soft, xy, templates, slopes, inverse, sound)
-        return templates, slopes, inverse, sound
-
-    def add(self, soft: F32, xy: F64) -> NDArray[np.bool_]:
-        templates, slopes, inverse, sound = self._cut(soft, xy)
-        self.templates = np.concatenate([self.templates, templates[sound]])
-        self.slopes = np.concatenate([self.slopes, slopes[sound]])
-        self.inverse = np.concatenate([self.inverse, inverse[sound]])
-        self.shape = np.concatenate([self.shape, np.tile(np.eye(2), (int(sound.sum()), 1, 1))])
-        return sound
-
-    def renew(self, soft: F32, xy: F64, which: NDArray[np.bool_]) -> None:
-        rows = np.flatnonzero(which)
-        templates, slopes, inverse, sound = self._cut(soft, xy[rows])
-        rows = rows[sound]
-        self.templates[rows], self.slopes[rows], self.inverse[rows] = templates[sound], slopes[sound], inverse[sound]
-        self.shape[rows] = np.eye(2)
-
-    def only(self, keep: NDArray[np.bool_]) -> None:
-        self.templates, self.slopes = self.templates[keep], self.slopes[keep]
-        self.inverse, self.shape = self.inverse[keep], self.shape[keep]
-
-    def match(self, soft: F32, xy: F64) -> F64:
-        """Move `xy` (n, 2) to where the patches fit; the likeness (n,)."""
-        likeness = np.empty(len(xy))
-        match(soft, self.templates, self.slopes, self.inverse, xy, self.shape, likeness)
-        return likeness
-
-    def _sizes(self) -> tuple[F64, F64]:
-        a, b = self.shape[:, 0], self.shape[:, 1]
-        area = np.abs(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0])
-        longest = np.sqrt((self.shape**2).sum(axis=(1, 2)))
-        return area, longest
-
-    def plausible(self) -> NDArray[np.bool_]:
-        area, longest = self._sizes()
-        return np.asarray((area > 0.3) & (longest < 3.0))
-
-    def stretched(self) -> NDArray[np.bool_]:
-        area, longest = self._sizes()
-        return np.asarray((longest / np.sqrt(2) > LARGEST_STRETCH**0.5) | (area < 1 / LARGEST_STRETCH))

@@ -14,14 +14,17 @@ from scipy.spatial.transform import Rotation, Slerp
 from plonket.base.conventions import BETWEEN_CAMERAS, F64
 from plonket.base.errors import BadInput
 from plonket.base.progress import Work
+from plonket.base.states import TRACKED
 from plonket.media.clip import Clip
+from plonket.media.gyroscope import Gyroscope
 from plonket.room.alignment import suggested
 from plonket.room.camera_track import CameraTrack
 from plonket.track.camera.details import Details, follow_details
 from plonket.track.camera.fit import judged
+from plonket.track.camera.joined import carried, solve_stretches
 from plonket.track.camera.scene import sightings
 from plonket.track.camera.settings import CameraMotion
-from plonket.track.camera.solve import SolveOptions, SolveResult, solve
+from plonket.track.camera.solve import SolveOptions, SolveResult
 from plonket.track.camera.upright import upright
 from plonket.track.context import MeasureContext
 from plonket.track.plane.region_masks import pixels_ignored
@@ -29,6 +32,9 @@ from plonket.track.request import MeasureRequest
 
 LONGEST = 3000
 """Frames that are solved at the most."""
+CARRIED = "{} frames show too little: how the camera turned there is what its gyroscope recorded."
+CARRIED_SURE = 0.5
+"""How far a frame is to be trusted on which only a gyroscope tells how the camera turned."""
 
 
 def measure_camera(motion: CameraMotion, request: MeasureRequest) -> CameraTrack:
@@ -85,10 +91,11 @@ def measure_camera(motion: CameraMotion, request: MeasureRequest) -> CameraTrack
         given = np.concatenate([given, np.ones(len(xy), bool)])
         ids = np.concatenate([ids, -1 - np.arange(len(xy))])
     asked = SolveOptions(focal=motion.focal(info.size), zoom=motion.zoom, distortion=motion.distortion, readout=motion.rolling)
-    solved = solve(used, info.size, asked, given=given, work=solving)
+    record = context.gyroscope()
+    solved = solve_stretches(used, info.size, asked, given=given, record=record, work=solving)
     everything = Details(xy=np.concatenate([details.xy, used.xy[len(details.xy) :]]),
                          seen=np.concatenate([details.seen, used.seen[len(details.seen) :]]))  # fmt: skip
-    out = _track(solved, everything, used, clip, ids, given, followed)
+    out = _track(solved, everything, used, clip, ids, given, followed, record, frames)
     work.progress(total, total)
     return out
 
@@ -126,7 +133,7 @@ def _numbers(details: Details) -> NDArray[np.int64]:
 
 def _track(
     solved: SolveResult, details: Details, used: Details, clip: Clip, ids: NDArray[np.int64], given: NDArray[np.bool_],
-    followed: str,
+    followed: str, record: Gyroscope | None, frames_asked: range,
 ) -> CameraTrack:  # fmt: skip
     bundle, size, frames = solved.bundle, clip.info.size, clip.info.frames
     eye = -np.einsum("nji,nj->ni", bundle.rotation, bundle.shift)
@@ -150,15 +157,25 @@ def _track(
     sure[at] = np.clip(1.1 - facts.error_px[at] / 1.5, 0.05, 1) * np.clip(facts.seen[at] / 40, 0.1, 1)
     every = np.arange(frames)
     position = np.stack([np.interp(every, at, eye[:, k]) for k in range(3)], axis=1)
+    rotation, state, reason, warnings = _filled(every, at, turn), facts.state, facts.reason, solved.warnings
+    if not solved.locked:
+        turns, told = carried(record, at, turn, frames_asked)
+        filled = np.flatnonzero(told) + frames_asked.start
+        rotation[filled] = turns[told]
+        if len(filled) and not full:
+            # Without places to be told, that is all there is of the camera.
+            state[filled], reason[filled], sure[filled] = TRACKED, 0, CARRIED_SURE
+        if len(filled):
+            warnings = (*warnings, CARRIED.format(len(filled)))
     return CameraTrack(
-        size=size, kind=solved.kind, locked=solved.locked, position=position, rotation=_filled(every, at, turn),
+        size=size, kind=solved.kind, locked=solved.locked, position=position, rotation=rotation,
         focal=np.interp(every, at, np.exp(bundle.shared[0] + bundle.zoom)),
         distortion=(float(bundle.shared[1]), float(bundle.shared[2]), 0.0, 0.0, 0.0), readout=float(bundle.shared[3]),
-        state=facts.state, reason=facts.reason, confidence=sure, error_px=facts.error_px, seen=facts.seen,
+        state=state, reason=reason, confidence=sure, error_px=facts.error_px, seen=facts.seen,
         ids=ids, points=points,
         point_error=solved.error.astype(np.float32), angle=np.degrees(solved.angle).astype(np.float32), kept=kept,
         strong=given, xy=np.where(details.seen[..., None], details.xy, np.nan).astype(np.float32), noise=solved.noise,
-        focal_doubt=solved.focal_doubt, followed=followed, warnings=solved.warnings,
+        focal_doubt=solved.focal_doubt, followed=followed, warnings=warnings,
     )  # fmt: skip
 
 

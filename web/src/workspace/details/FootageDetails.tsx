@@ -1,8 +1,7 @@
-import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
-import { answered, api } from "~/api/client";
 import { useLive } from "~/api/events";
-import { boxed, FOOTAGE, isPicture } from "~/api/sequence";
+import { useAsset } from "~/api/queries";
+import { boxedIfWanted, FOOTAGE, isPicture } from "~/api/sequence";
 import { sendFile, useUploads } from "~/api/upload";
 import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
@@ -22,10 +21,7 @@ import { filmedFps, fpsOf, rateText } from "~/workspace/viewer/rates";
 export function FootageDetails() {
   const { record, edits, shotId } = useOpenShot();
   const footage = record.document.footage!;
-  const { data: asset } = useQuery({
-    queryKey: ["asset", footage.asset],
-    queryFn: () => answered(api.GET("/api/assets/{digest}", { params: { path: { digest: footage.asset } } })),
-  });
+  const asset = useAsset(footage.asset);
   const sending = Object.values(useUploads((s) => s.list))[0];
   const conforming = useLive((s) =>
     Object.values(s.jobs).find(
@@ -83,6 +79,10 @@ export function FootageDetails() {
             for it.
           </p>
         )}
+        {asset && asset.transfer !== "sdr" && (
+          <Fact label="Light" value={`HDR (${asset.transfer.toUpperCase()})`} />
+        )}
+        {asset?.gyroscope && <Fact label="Gyroscope" value="recorded" />}
         <Fact label="Sound" value={asset ? (asset.has_audio ? "yes" : "none") : "…"} />
       </Group>
       <SpeedGroup />
@@ -136,7 +136,7 @@ export function FootageDetails() {
           onChange={async (e) => {
             const files = [...(e.target.files ?? [])];
             e.target.value = "";
-            const one = files.length > 1 && files.every(isPicture) ? await boxed(files) : files[0];
+            const one = files.length > 1 && files.every(isPicture) ? await boxedIfWanted(files) : files[0];
             if (one) void sendFile(one, { shot: shotId });
           }}
         />

@@ -1,6 +1,6 @@
 import { Film } from "lucide-react";
 import { useRef, useState } from "react";
-import { boxed, dropped, FOOTAGE, isPicture } from "~/api/sequence";
+import { boxedIfWanted, dropped, FOOTAGE, isPicture } from "~/api/sequence";
 import { sendFile, useUploads } from "~/api/upload";
 import { mention } from "~/ui/Notices";
 import { useLive } from "~/api/events";
@@ -26,7 +26,10 @@ export function EmptyWell() {
   const take = async (files: File[]) => {
     const pictures = files.filter(isPicture);
     const [first, ...others] = files.filter((f) => !isPicture(f));
-    if (pictures.length > 1 && !first) return void sendFile(await boxed(pictures), { shot: shotId });
+    if (pictures.length > 1 && !first) {
+      const one = await boxedIfWanted(pictures);
+      return void (one && sendFile(one, { shot: shotId }));
+    }
     if (pictures.length === 1 && !first) {
       // A still lasts as long as one likes.
       const taken = await sendFile(pictures[0]!, {});
