@@ -12,6 +12,7 @@ import numpy as np
 from deliveries.models import Delivery
 from library.models import Asset
 from library.pool import pool
+from plonket.keying.brightness import BrightnessKey
 from plonket.media import open_clip
 from plonket.media.write import Coding, VideoWriter
 from plonket.outputs.common import WHOLE_COLOUR
@@ -162,6 +163,13 @@ class InFront(WithPlate):
         shot = self.new_shot()
         self.assertEqual(self.page.upload(path, shot=shot).status_code, 204)
         self.assertEqual(self.page.json("GET", f"/shots/{shot}")["document"]["footage"]["ground"], "clear")
+        asset = self.page.json("GET", f"/shots/{shot}")["document"]["footage"]["asset"]
+        for level in (0, 1, 2):
+            # A key takes more off; what was not there does not come back.
+            keyed = pool().keyed(asset, 3, BrightnessKey(keeps="bright"), level).level(0)[0]
+            middle = keyed.shape[1] // 2
+            self.assertLess(float(keyed[:, middle + 3 :].max()), 0.02)
+            self.assertGreater(float(keyed[4:-4, 4 : middle - 3, 3].min()), 0.95)
         self.page.json("POST", f"/shots/{shot}/deliver", {})
         clip = open_clip(Delivery.objects.get().path)
         self.addCleanup(clip.close)

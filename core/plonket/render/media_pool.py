@@ -158,7 +158,16 @@ class MediaPool:
             light = halved(light)
         context = replace(self.key_context(asset, key), frame=frame, matte=matte)
         rgba = KEYS.of(key).run(light, scaled(key, 0.5**level) if level else key, context)
+        if self.clip(asset).info.has_alpha:
+            rgba = rgba * self._own_coverage(asset, frame, level)
         return StillSource.of_light(rgba, size, level)
+
+    def _own_coverage(self, asset: str, frame: int, level: int) -> F32:
+        """(h, w, 1) what a clip lets be seen of itself, at the size halved `level` times."""
+        cover = self.clip(asset).rgba(frame)[..., 3:].astype(np.float32) / np.float32(255)
+        for _ in range(level):
+            cover = halved(cover)[..., None]
+        return cover
 
     def path(self, asset: str) -> Path:
         """The file of an asset."""
