@@ -59,8 +59,11 @@ def recorded(shot: RoomShot, *, late: float = 0.03, axes: int = 9, noise: float 
 
 
 def solved(shot: RoomShot, pictures: list[U8], record: Gyroscope | None = None) -> CameraTrack:
+    # The lens is known: what is looked at here is how the stretches hang together.
+    motion = CameraMotion(id="c", name="c", count=DETAILS, knows="pixels", focal_px=shot.camera.focal_px, distortion=False,
+                          rolling=False)  # fmt: skip
     context = LoneContext(record=record)
-    return measure_camera(CameraMotion(id="c", name="c", count=DETAILS), MeasureRequest(clip=Frames(pictures, shot.rate), context=context))
+    return measure_camera(motion, MeasureRequest(clip=Frames(pictures, shot.rate), context=context))
 
 
 def off(shot: RoomShot, track: CameraTrack, a: int, b: int) -> float:

@@ -29,7 +29,7 @@ def lies_at(straight: Straight, frame: int) -> LiesAt:
     lens = straight.track.lens(frame)
 
     def reduced(at: F64) -> F64:
-        return (at if lens.straight else lens.straightened(at)) * straight.scale - 0.5
+        return (at if lens.straight else lens.undistort_pixels(at)) * straight.scale - 0.5
 
     at = coarsely(reduced, straight.track.size, COARSE)
     return LiesAt(*(np.ascontiguousarray(at[..., k]) for k in (0, 1)))

@@ -80,7 +80,7 @@ class Straight:
 
         def bent(at: F64) -> F64:
             flat = (at / self.scale - np.array(lens.principal)) / lens.focal
-            return lens.bent(flat) * lens.focal + np.array(lens.principal) - 0.5
+            return lens.distort(flat) * lens.focal + np.array(lens.principal) - 0.5
 
         at = coarsely(bent, self.size, COARSE)
         return np.ascontiguousarray(at[..., 0]), np.ascontiguousarray(at[..., 1])

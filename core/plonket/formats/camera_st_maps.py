@@ -28,8 +28,8 @@ def st_maps(lens: Lens, size: tuple[int, int]) -> dict[str, F32]:
     x, y = np.meshgrid(np.arange(w) + 0.5, np.arange(h) + 0.5)
     places = np.stack([x, y], axis=-1)
     middle = np.array(lens.principal)
-    from_filmed = lens.bent((places - middle) / lens.focal) * lens.focal + middle
-    return {"straight": _st(from_filmed, size), "bent": _st(lens.straightened(places), size)}
+    from_filmed = lens.distort((places - middle) / lens.focal) * lens.focal + middle
+    return {"straight": _st(from_filmed, size), "bent": _st(lens.undistort_pixels(places), size)}
 
 
 def _st(places: F64, size: tuple[int, int]) -> F32:

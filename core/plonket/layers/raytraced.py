@@ -115,7 +115,7 @@ def _reach(lens: Lens, size: tuple[int, int], scale: float) -> tuple[F64, F64]:
     further out, or less far."""
     along = np.linspace(0, 1, EDGE_POINTS)
     edge = np.concatenate([np.stack([along, np.full_like(along, k)], axis=1) for k in (0, 1)])
-    places = lens.straightened(np.concatenate([edge, edge[:, ::-1]]) * size) * scale
+    places = lens.undistort_pixels(np.concatenate([edge, edge[:, ::-1]]) * size) * scale
     return np.asarray(places.min(axis=0)), np.asarray(places.max(axis=0))
 
 
@@ -162,7 +162,7 @@ def on_picture(
 def _straightened(camera: RoomCamera, frame: int, depth: float, at: F64) -> F64:
     """Clip pixels (..., 2) to the pixels, at the clip's size, of a picture without distortion and read-out."""
     lens, track = camera.lens(frame), camera.track
-    straight = lens.straightened(at)
+    straight = lens.undistort_pixels(at)
     if not track.readout:
         return np.asarray(straight)
     rays = np.concatenate([(straight - np.array(lens.principal)) / lens.focal, np.ones((*at.shape[:-1], 1))], axis=-1)

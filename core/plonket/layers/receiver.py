@@ -86,7 +86,7 @@ def _straight_depth(told: FrameDepth, camera: RoomCamera, frame: int, straight: 
     lens = camera.lens(frame)
 
     def clip_pixels(places: F64) -> F64:
-        bent = lens.bent((places - np.array(straight.principal)) / straight.focal)
+        bent = lens.distort((places - np.array(straight.principal)) / straight.focal)
         return np.asarray(bent * lens.focal + np.array(lens.principal))
 
     grid = coarsely(clip_pixels, (w, h), COARSE, (x0, y0)) * np.float32(told.depth.shape[1] / camera.track.size[0])

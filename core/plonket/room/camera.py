@@ -132,7 +132,7 @@ class RoomCamera:
         at = m[:2, 2]
         step = 4.0
         plain = np.stack([at, at + [step, 0], at + [0, step]])
-        bent = lens.bent((plain - np.array(lens.principal)) / lens.focal) * lens.focal + np.array(lens.principal)
+        bent = lens.distort((plain - np.array(lens.principal)) / lens.focal) * lens.focal + np.array(lens.principal)
         out = np.eye(3)
         out[:2, 0], out[:2, 1] = (bent[1] - bent[0]) / step, (bent[2] - bent[0]) / step
         # The origin itself is put where it is truly seen.

@@ -38,7 +38,7 @@ class Lens:
         """Whether straight lines stay straight."""
         return self.k1 == self.k2 == self.k3 == self.p1 == self.p2 == 0.0
 
-    def bent(self, flat: F64) -> F64:
+    def distort(self, flat: F64) -> F64:
         """Undistorted coordinates over the focal length (..., 2) to distorted ones."""
         x, y = flat[..., 0], flat[..., 1]
         r2 = x * x + y * y
@@ -51,26 +51,26 @@ class Lens:
             axis=-1,
         )
 
-    def flattened(self, bent: F64) -> F64:
-        """The opposite of `bent`, by fixed-point iteration; (..., 2)."""
+    def undistort(self, bent: F64) -> F64:
+        """The opposite of `distort`, by fixed-point iteration; (..., 2)."""
         out = np.array(bent, np.float64)
         if not self.straight:
             for _ in range(UNDO_STEPS):
-                out = out - (self.bent(out) - bent)
+                out = out - (self.distort(out) - bent)
         return out
 
     def pixels(self, camera: F64) -> F64:
         """Points before the camera (..., 3), x right, y down, z forward, to pixels (..., 2)."""
-        return self.bent(camera[..., :2] / camera[..., 2:]) * self.focal + np.array(self.principal)
+        return self.distort(camera[..., :2] / camera[..., 2:]) * self.focal + np.array(self.principal)
 
     def rays(self, pixels: F64) -> F64:
         """Pixels (..., 2) to directions (..., 3) with z = 1."""
-        flat = self.flattened((pixels - np.array(self.principal)) / self.focal)
+        flat = self.undistort((pixels - np.array(self.principal)) / self.focal)
         return np.concatenate([flat, np.ones((*flat.shape[:-1], 1))], axis=-1)
 
-    def straightened(self, pixels: F64) -> F64:
+    def undistort_pixels(self, pixels: F64) -> F64:
         """Pixels (n, 2) as a lens without distortion would have them, (n, 2)."""
-        return self.flattened((pixels - np.array(self.principal)) / self.focal) * self.focal + np.array(self.principal)
+        return self.undistort((pixels - np.array(self.principal)) / self.focal) * self.focal + np.array(self.principal)
 
 
 def focal_from_35mm(equivalent_mm: float, size: tuple[int, int]) -> float:

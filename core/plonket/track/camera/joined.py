@@ -113,7 +113,7 @@ def _told(lost: list[NDArray[np.int64]], record: Gyroscope | None) -> str:
     )
 
 
-def carried(record: Gyroscope | None, at: NDArray[np.int64], turn: F64, wanted: range) -> tuple[F64, NDArray[np.bool_]]:
+def turns_recorded(record: Gyroscope | None, at: NDArray[np.int64], turn: F64, wanted: range) -> tuple[F64, NDArray[np.bool_]]:
     """Turns of a camera on frames that were not solved, by what its gyroscope recorded.
 
     Parameters

@@ -21,7 +21,7 @@ from plonket.room.alignment import suggested
 from plonket.room.camera_track import CameraTrack
 from plonket.track.camera.details import Details, follow_details
 from plonket.track.camera.fit import judged
-from plonket.track.camera.joined import carried, solve_stretches
+from plonket.track.camera.joined import solve_stretches, turns_recorded
 from plonket.track.camera.scene import sightings
 from plonket.track.camera.settings import CameraMotion
 from plonket.track.camera.solve import SolveOptions, SolveResult
@@ -159,7 +159,7 @@ def _track(
     position = np.stack([np.interp(every, at, eye[:, k]) for k in range(3)], axis=1)
     rotation, state, reason, warnings = _filled(every, at, turn), facts.state, facts.reason, solved.warnings
     if not solved.locked:
-        turns, told = carried(record, at, turn, frames_asked)
+        turns, told = turns_recorded(record, at, turn, frames_asked)
         filled = np.flatnonzero(told) + frames_asked.start
         rotation[filled] = turns[told]
         if len(filled) and not full:
