@@ -21,19 +21,19 @@ export function DeliverFiles({ files }: { files: OutputFile[] }) {
   const shot = record.document;
   const now = files.find((f) => f.id === chosen) ?? files[0];
   const outputs = files.map((f) => f.output);
-  // What was made by itself becomes a list of its own with the first change.
-  const store = (label: string, value: Output[]) =>
-    edits.edit(label, [{ op: "replace", path: "/delivery/outputs", value }]);
+  // What was made by itself becomes a list of its own with the first change. A change is made to what the ones before it left.
+  const store = (label: string, to: (now: Output[]) => Output[]) =>
+    edits.edit(label, (latest) => {
+      const now = latest.delivery.outputs.length ? latest.delivery.outputs : outputs;
+      return [{ op: "replace", path: "/delivery/outputs", value: to(now) }];
+    });
   const change = (label: string, id: string, values: object) =>
-    void store(
-      label,
-      outputs.map((o) => (o.id === id ? ({ ...o, ...values } as Output) : o)),
-    );
+    void store(label, (now) => now.map((o) => (o.id === id ? ({ ...o, ...values } as Output) : o)));
   const add = (kind: string, label: string, frame: string | null = null) => {
     const id = freshId("file", outputs);
     setChosen(id);
-    void store(`Also as ${label}`, [
-      ...outputs,
+    void store(`Also as ${label}`, (now) => [
+      ...now,
       { kind, id, name: label, frame, ...ofFootage(kind) } as Output,
     ]);
   };
@@ -96,10 +96,7 @@ export function DeliverFiles({ files }: { files: OutputFile[] }) {
                   title="Leave it out"
                   className="grid size-6 shrink-0 place-items-center rounded text-ink-3 hover:bg-paper"
                   onClick={() =>
-                    void store(
-                      `Not as ${file.label}`,
-                      outputs.filter((o) => o.id !== file.id),
-                    )
+                    void store(`Not as ${file.label}`, (now) => now.filter((o) => o.id !== file.id))
                   }
                 >
                   <X className="size-3.5" />
@@ -186,7 +183,7 @@ function Saved({
   store,
 }: {
   outputs: Output[];
-  store: (label: string, value: Output[]) => Promise<unknown>;
+  store: (label: string, to: (now: Output[]) => Output[]) => Promise<unknown>;
 }) {
   const client = useQueryClient();
   const { data = [] } = useSavedFiles(true);
@@ -213,7 +210,7 @@ function Saved({
         >
           <button
             title="Make these files"
-            onClick={() => void store(`Files as ${one.name}`, one.outputs)}
+            onClick={() => void store(`Files as ${one.name}`, () => one.outputs)}
             className="py-1 font-semibold text-tide"
           >
             {one.name}
