@@ -27,8 +27,10 @@ class Packs(BrowserTest):
         dialog = page.get_by_role("dialog")
         dialog.get_by_role("switch", name="With every step").click()
         dialog.get_by_role("button", name="Pack it").click()
-        with page.expect_download(timeout=60_000) as waiting:
-            dialog.get_by_role("link", name="Save it").click()
+        link = dialog.get_by_role("link", name="Save it")
+        expect(link).to_be_visible(timeout=150_000)
+        with page.expect_download() as waiting:
+            link.click()
         path = self.folder / "saved.plonket"
         waiting.value.save_as(path)
         self.assertEqual(waiting.value.suggested_filename, "Small Lights.plonket")
