@@ -267,7 +267,7 @@ class Bringing(BrowserTest):
         pick = page.get_by_label("Another clip", exact=True)
         pick.set_input_files(self.pictures((1, 2, 3, 4, 6)))
         dialog = page.get_by_role("dialog", name="Pictures are missing")
-        expect(dialog).to_contain_text("Number 5 of storm-….png")
+        expect(dialog).to_contain_text("Between storm-1.png and storm-6.png these are not there: 5.")
         dialog.get_by_role("button", name="Don’t bring them in").click()
         self.assertEqual(self.document()["footage"]["frames"], 3)
         pick.set_input_files(self.pictures((1, 2, 3, 4, 6)))

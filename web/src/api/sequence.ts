@@ -12,14 +12,15 @@ export const FOOTAGE =
 
 /** Several numbered pictures as one file; null where some are missing and the creator would rather not have them. */
 export async function boxedIfWanted(pictures: File[]): Promise<File | null> {
-  const { missing } = await answered(
-    api.POST("/api/pictures/missing", { body: { names: pictures.map((p) => p.name) } }),
-  ).catch(() => ({ missing: "" }));
+  const names = pictures.map((p) => p.name).sort(new Intl.Collator("en", { numeric: true }).compare);
+  const { missing } = await answered(api.POST("/api/pictures/missing", { body: { names } })).catch(() => ({
+    missing: "",
+  }));
   const wanted =
     !missing ||
     (await ask({
       title: "Pictures are missing",
-      text: `Number ${missing} of ${pictures[0]!.name.replace(/\d+(?=\.[^.]*$)/, "…")} is not there. The picture before each can stand for it.`,
+      text: `Between ${names[0]} and ${names.at(-1)} these are not there: ${missing}. The picture before can stand in for each.`,
       yes: "Hold the one before",
       no: "Don’t bring them in",
     }));
