@@ -31,7 +31,8 @@ LENGTHS = {0: 12, 1: 8, RATES: 12, 3: 12, 4: 12, 5: 24, 6: 56, 7: 12}
 """Bytes after the head, by kind."""
 MOST_SAMPLES = 4_000_000
 LEAST_SAMPLES = 8
-FIRST_SAMPLES = 200
+FIRST_PACKETS = 3000
+"""Of all streams together, by which it is found out what they hold."""
 FASTEST = 100.0
 """Radians a second beyond which no hand turns a camera: such numbers are damage."""
 
@@ -67,13 +68,37 @@ class Gyroscope:
 
 
 def has_gyroscope(container: Any) -> bool:
-    """Whether an open file has such a record: its first samples tell."""
-    for stream in container.streams.data:
-        container.seek(0)
-        samples = _samples(islice(container.demux(stream), FIRST_SAMPLES))
-        if samples is not None and len(samples):
-            return True
-    return False
+    """Whether an open file has such a record: what comes first of each stream of data tells."""
+    return _record_stream(container) is not None
+
+
+def _record_stream(container: Any) -> Any:
+    """The stream that holds it, or None; the file is then no longer at its beginning."""
+    streams = {stream.index: stream for stream in container.streams.data}
+    if not streams:
+        return None
+    container.seek(0)
+    good = dict.fromkeys(streams, 0)
+    # However long the file and however empty its streams, no more of it is read.
+    for packet in islice(container.demux(), FIRST_PACKETS):
+        index = packet.stream_index
+        if index not in good or not packet.size:
+            continue
+        kind = _kind_of(bytes(packet))
+        if kind is None:
+            del good[index]
+        elif kind == RATES:
+            good[index] += 1
+    found = [index for index, count in good.items() if count >= LEAST_SAMPLES]
+    return streams[found[0]] if found else None
+
+
+def _kind_of(data: bytes) -> int | None:
+    """The kind of a sample, or None for what is none."""
+    if len(data) < HEAD.size:
+        return None
+    kind = int(HEAD.unpack_from(data)[1])
+    return kind if LENGTHS.get(kind) == len(data) - HEAD.size else None
 
 
 def kept_gyroscope(clip: Path) -> Gyroscope | None:
@@ -95,28 +120,23 @@ def read_gyroscope(path: Path, index: VideoIndex) -> Gyroscope | None:
         if base is None:
             return None
         source = np.array([float(stamp * base) for stamp in index.stamps])[np.asarray(index.time_map.source, int)]
-        for stream in container.streams.data:
-            samples = _samples(container.demux(stream))
-            if samples is None or len(samples) < LEAST_SAMPLES:
-                continue
-            times, at = np.unique(samples[:, 0], return_index=True)
-            return Gyroscope(times=times - source[0], rates=samples[at, 1:], frame_times=source - source[0])
-    return None
+        stream = _record_stream(container)
+        if stream is None:
+            return None
+        container.seek(0)
+        samples = _samples(container.demux(stream))
+        if len(samples) < LEAST_SAMPLES:
+            return None
+        times, at = np.unique(samples[:, 0], return_index=True)
+        return Gyroscope(times=times - source[0], rates=samples[at, 1:], frame_times=source - source[0])
 
 
-def _samples(packets: object) -> F64 | None:
-    """(n, 4) time in seconds and rates; None where the stream holds something else."""
+def _samples(packets: Any) -> F64:
+    """(n, 4) time in seconds and rates."""
     out: list[tuple[float, ...]] = []
-    for packet in packets:  # type: ignore[attr-defined]
+    for packet in packets:
         data = bytes(packet)
-        if not data:
-            continue
-        if len(data) < HEAD.size:
-            return None
-        kind = HEAD.unpack_from(data)[1]
-        if LENGTHS.get(kind) != len(data) - HEAD.size:
-            return None
-        if kind != RATES or packet.pts is None or packet.time_base is None:
+        if not data or _kind_of(data) != RATES or packet.pts is None or packet.time_base is None:
             continue
         rates = struct.unpack_from("<3f", data, HEAD.size)
         if np.isfinite(rates).all() and max(map(abs, rates)) < FASTEST:

@@ -101,15 +101,19 @@ def fit_gyroscope(record: Gyroscope, frames: NDArray[np.int64], turns: F64) -> F
     step = np.diff(record.times)[:, None]
     whole = np.concatenate([np.zeros((1, 3)), np.cumsum((record.rates[1:] + record.rates[:-1]) / 2 * step, axis=0)])
 
-    def told(late: float) -> F64:
-        """(pairs, 3) about the device's axes, less their mean rate."""
-        out = np.stack([np.interp(end + late, record.times, whole[:, k]) - np.interp(begin + late, record.times, whole[:, k])
-                        for k in range(3)], axis=1)  # fmt: skip
+    def recorded(late: float) -> F64:
+        """(pairs, 3) radians from each frame to the next, about the device's axes."""
+        return np.stack([np.interp(end + late, record.times, whole[:, k]) - np.interp(begin + late, record.times, whole[:, k])
+                         for k in range(3)], axis=1)  # fmt: skip
+
+    def steadied(late: float) -> F64:
+        """The same less its mean rate: drift has no say."""
+        out = recorded(late)
         return np.asarray(out - span * (out.sum(axis=0) / span.sum()))
 
     def explained(late: float) -> F64:
         """(24,) share of the seen turning that each way to lay the axes explains."""
-        told_now = told(late)
+        told_now = steadied(late)
         along = np.einsum("nij,ij->n", AXES, held.T @ told_now)
         return np.asarray((2 * along - (told_now**2).sum()) / total)
 
@@ -125,13 +129,10 @@ def fit_gyroscope(record: Gyroscope, frames: NDArray[np.int64], turns: F64) -> F
         return None
     ways = np.flatnonzero(shares > shares.max() - TIED)
     bases = AXES[ways[np.argsort(-shares[ways], kind="stable")]]
-    told_now = told(late)
-    u, s, vt = np.linalg.svd(held.T @ told_now)
+    u, s, vt = np.linalg.svd(held.T @ steadied(late))
     straight = u @ np.diag([1, 1, np.sign(np.linalg.det(u @ vt))]) @ vt
     off = np.linalg.norm(Rotation.from_matrix(bases[0].T @ straight).as_rotvec())
     if len(bases) == 1 and s[1] > 0.02 * s[0] and off < CROOKED:
         bases = straight[None]
-    raw = np.stack([np.interp(end + late, record.times, whole[:, k]) - np.interp(begin + late, record.times, whole[:, k])
-                    for k in range(3)], axis=1)  # fmt: skip
-    bias = np.stack([((raw @ basis.T - seen).sum(axis=0) / span.sum()) for basis in bases])
+    bias = np.stack([((recorded(late) @ basis.T - seen).sum(axis=0) / span.sum()) for basis in bases])
     return FittedGyroscope(record=record, bases=bases, bias=bias, late=late, explained=float(shares.max()))
