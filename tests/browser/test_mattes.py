@@ -18,6 +18,7 @@ from plonket.document.shot import read_shot
 from plonket.media.write import Coding, VideoWriter
 from plonket.render.frame import render_frame
 from plonket.render.sources import ShotSources
+from plonket.room.camera_track import CameraTrack
 from plonket.track.matte.matte_track import MatteTrack
 from tests.browser.stage import BrowserTest, until
 from tests.core.photos import photo
@@ -136,6 +137,39 @@ class Picking(BrowserTest):
         until(lambda: len(self.document()["stack"][0]["masks"]) > 1, 30, "the outline")
         masks = self.document()["stack"][0]["masks"]
         self.assertEqual(([m["kind"] for m in masks][1], masks[0]["shown"]), ("outline", False))
+
+        # A camera follows details on who walks, too, until his matte is ignored.
+        page.get_by_role("button", name="Follow", exact=True).click()
+        page.get_by_role("menuitem", name=re.compile("^The camera")).click()
+        until(lambda: len(self.document()["motions"]) == 2, 20, "the camera")
+        self.caught_up()
+        page.get_by_role("button", name="Measure", exact=True).click()
+        first = self.camera_measured(None)
+        self.assertGreater(self.on_him(first), 20)
+        page.get_by_role("checkbox", name=self.document()["motions"][0]["name"]).click()
+        until(lambda: self.document()["motions"][1]["ignored"] == [self.document()["motions"][0]["id"]], 20, "it to be ignored")
+        self.caught_up()
+        known = self.document()["motions"][1]["measurement"]
+        page.get_by_role("button", name="Measure again", exact=True).click()
+        again = self.camera_measured(known)
+        self.assertTrue(again.locked)
+        self.assertLess(self.on_him(again), 0.1 * self.on_him(first))
+
+    def camera_measured(self, known: str | None) -> CameraTrack:
+        """What is measured of the camera, once it is another measurement than the known one."""
+        until(lambda: self.document()["motions"][1]["measurement"] not in (None, known), 120, "the camera to be measured")
+        track = pool().measured(self.document()["motions"][1]["measurement"])
+        assert isinstance(track, CameraTrack)
+        return track
+
+    def on_him(self, track: CameraTrack) -> int:
+        """How often a detail was followed on who walks, well inside of him."""
+        found = 0
+        for frame, cover in enumerate(take()[2]):
+            inside = cv2.erode(cover, np.ones((9, 9), np.uint8)) > 127
+            at = track.xy[:, frame][np.isfinite(track.xy[:, frame, 0])].astype(int)
+            found += int(inside[np.clip(at[:, 1], 0, SIZE[1] - 1), np.clip(at[:, 0], 0, SIZE[0] - 1)].sum())
+        return found
 
     def test_it_is_taken_out_and_nothing_of_it_is_left(self) -> None:
         page = self.page

@@ -221,6 +221,9 @@ class ShotSources:
             return first if share < 0.5 else second
         return np.asarray(cv2.addWeighted(first, 1 - share, second, share, 0), np.uint8)
 
+    def measurement(self, motion: str) -> str | None:
+        return self.shot.motion(motion).measurement
+
     def middles(self, motion: str) -> F64 | None:
         """(n, 2) where the middle of what a matte covers lies in the clip's frames; None: it is not measured."""
         measurement = self.shot.motion(motion).measurement

@@ -27,6 +27,10 @@ class MeasureContext(Protocol):
         """What a matte among the motions covers in a frame, 8-bit (h, w); None: it is not known there."""
         ...
 
+    def measurement(self, motion: str) -> str | None:
+        """What names that which is measured of a motion: another name, another measurement; None while it is not."""
+        ...
+
     def movement(self, motion: str, reference: int) -> F64 | None:
         """(n, 3, 3) from the reference frame to every frame, or None while it is not measured."""
         ...
@@ -67,6 +71,9 @@ class LoneContext:
         return self.clip
 
     def picked(self, motion: str, moment: float) -> U8 | None:
+        return None
+
+    def measurement(self, motion: str) -> str | None:
         return None
 
     def movement(self, motion: str, reference: int) -> F64 | None:

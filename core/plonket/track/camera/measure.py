@@ -112,6 +112,7 @@ def _followed(motion: CameraMotion, size: tuple[int, int], frames: range, contex
     """Hash of what the details depend on."""
     record: dict[str, Any] = {
         "count": motion.count, "spacing": motion.spacing, "strength": motion.strength, "matte": motion.ignore_matte,
+        "ignored": {one: context.measurement(one) for one in sorted(motion.ignored)},
         "regions": [r.model_dump(mode="json", exclude={"name"}) for r in motion.regions],
         "size": size, "frames": [frames.start, frames.stop],
     }  # fmt: skip
