@@ -50,6 +50,7 @@ class AssetOut(Schema):
     extent: list[float] | None = Field(description="A model's width, height and depth in its own unit")
     equivalent_mm: float | None = Field(description="Focal length as the 35 mm equivalent, where the file tells it")
     seconds: float | None = Field(description="How long a sound lasts")
+    taken: str = Field(description="When it was filmed, ISO 8601; empty where its file does not tell")
     transfer: Literal["sdr", "pq", "hlg"] = Field(description="How light is coded: standard, or HDR")
     gyroscope: bool = Field(description="Whether the camera's turning was recorded beside the picture")
     missing: str = Field(description="Which of numbered pictures were not there, in words; the one before each stands for it")
@@ -89,7 +90,7 @@ def asset_out(asset: Asset) -> AssetOut:
         on_shelf=asset.on_shelf, words=asset.words, width=info["width"], height=info["height"], rate=info["fps"],
         frames=info["frames"], has_audio=info["has_audio"], extent=info.get("extent"),
         equivalent_mm=info.get("equivalent_mm"), seconds=info.get("seconds"), settings=asset.settings,
-        transfer=info.get("transfer", "sdr"), gyroscope=info.get("gyroscope", False),
+        taken=info.get("taken", ""), transfer=info.get("transfer", "sdr"), gyroscope=info.get("gyroscope", False),
         missing=spoken(info.get("missing", ())),
     )  # fmt: skip
 

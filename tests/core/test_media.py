@@ -115,6 +115,25 @@ class Reading(InFolder):
                     out.mux(packet)
             self.assertEqual(probe(path).equivalent_mm, told, tag)
 
+    def test_when_it_was_filmed_by_the_clock_of_the_place_if_that_is_told(self) -> None:
+        path = self.folder / "when.mkv"
+        for tags, told in (
+            ({"creation_time": "2026-11-29T18:05:12.000000Z"}, "2026-11-29T18:05:12+00:00"),
+            ({"creation_time": "2026-11-29T18:05:12Z", "camera.creationdate": "2026-11-29T19:05:12+0100"}, "2026-11-29T19:05:12+01:00"),
+            ({"creation_time": "1904-01-01T00:00:00Z"}, ""), ({"creation_time": "yesterday"}, ""), ({}, ""),
+        ):  # fmt: skip
+            with self.subTest(tags):
+                with av.open(str(path), "w") as out:
+                    stream = out.add_stream("ffv1", rate=25)
+                    stream.width, stream.height, stream.pix_fmt = 32, 32, "yuv420p"
+                    out.metadata.update(tags)
+                    frame = av.VideoFrame(32, 32, "yuv420p")
+                    for plane in frame.planes:
+                        plane.update(bytes(plane.buffer_size))
+                    for packet in (*stream.encode(frame), *stream.encode(None)):
+                        out.mux(packet)
+                self.assertEqual(probe(path).taken, told)
+
     def test_rotated_phone_clip_stands_upright(self) -> None:
         for rotation in (90, 180, 270):
             path = phone_clip(self.folder / f"r{rotation}.mp4", frames=4, rotation=rotation)

@@ -27,6 +27,7 @@ class ClipInfo:
     bit_depth : bits per channel as stored. transfer : "sdr", "pq" or "hlg".
     variable : whether the stored frame times are uneven.
     codec : short name of the stored coding, such as "h264".
+    taken : when it was filmed, ISO 8601 with its zone where the file tells that; empty where it tells nothing.
     equivalent_mm : focal length as the 35 mm equivalent, where the file tells it.
     gyroscope : whether the camera's turning was recorded beside the picture.
     missing : frames of numbered pictures that are not there; the one before each stands for it.
@@ -44,6 +45,7 @@ class ClipInfo:
     transfer: Literal["sdr", "pq", "hlg"] = "sdr"
     variable: bool = False
     codec: str = ""
+    taken: str = ""
     equivalent_mm: float | None = None
     gyroscope: bool = False
     missing: tuple[int, ...] = ()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import datetime
 from fractions import Fraction
 from pathlib import Path
 
@@ -17,6 +18,7 @@ from plonket.media.sequence import held
 from plonket.media.stills import PICTURES, check_size, read_straight
 from plonket.media.timing import TimeMap, conform_times
 
+EARLIEST_YEAR = 1990
 _TRANSFER = {16: "pq", 18: "hlg"}
 
 
@@ -91,11 +93,27 @@ def probe_video(path: Path) -> tuple[ClipInfo, VideoIndex]:
             transfer=_TRANSFER.get(int(context.color_trc or 0), "sdr"),  # type: ignore[arg-type]
             variable=time_map.variable,
             codec=context.name,
+            taken=_taken({**stream.metadata, **container.metadata}),
             equivalent_mm=_equivalent({**container.metadata, **stream.metadata}),
             gyroscope=has_gyroscope(container),
         )
         keys = tuple(pts for pts, key in stamped if key) or (stamped[0][0],)
         return info, VideoIndex(stamps=tuple(pts for pts, _ in stamped), keys=keys, time_map=time_map)
+
+
+def _taken(tags: dict[str, str]) -> str:
+    """When a file says that it was filmed: by the clock of the place, if a tag has that, else in universal time."""
+    for wanted in ("creationdate", "creation_time"):
+        for name, value in tags.items():
+            if name.lower().endswith(wanted):
+                try:
+                    when = datetime.fromisoformat(value.strip())
+                except ValueError:
+                    continue
+                # Clocks that were never set begin in 1904, 1970 or 1980.
+                if EARLIEST_YEAR <= when.year < 2100:
+                    return when.replace(microsecond=0).isoformat()
+    return ""
 
 
 def _equivalent(tags: dict[str, str]) -> float | None:

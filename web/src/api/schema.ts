@@ -2178,6 +2178,11 @@ export interface components {
              */
             state: "conforming" | "ready" | "failed";
             /**
+             * Taken
+             * @description When it was filmed, ISO 8601; empty where its file does not tell
+             */
+            taken: string;
+            /**
              * Transfer
              * @description How light is coded: standard, or HDR
              * @enum {string}

@@ -18,6 +18,10 @@ import { groupsOf, kindOf } from "~/workspace/kinds";
 import { lengthOf } from "~/workspace/time";
 import { filmedFps, fpsOf, rateText } from "~/workspace/viewer/rates";
 
+/** When something was filmed, by the clock that its file went by. */
+const whenText = (iso: string) =>
+  `${iso.slice(0, 10)}, ${iso.slice(11, 16)}${iso.endsWith("+00:00") ? " UTC" : ""}`;
+
 export function FootageDetails() {
   const { record, edits, shotId } = useOpenShot();
   const footage = record.document.footage!;
@@ -82,6 +86,7 @@ export function FootageDetails() {
         {asset && asset.transfer !== "sdr" && (
           <Fact label="Light" value={`HDR (${asset.transfer.toUpperCase()})`} />
         )}
+        {asset?.taken && <Fact label="Filmed on" value={whenText(asset.taken)} />}
         {asset?.gyroscope && <Fact label="Gyroscope" value="recorded" />}
         <Fact label="Sound" value={asset ? (asset.has_audio ? "yes" : "none") : "…"} />
       </Group>
