@@ -23,7 +23,6 @@ from django.conf import settings
 from django.db import connection
 from django.test import TransactionTestCase
 from playwright.sync_api import Browser, Download, FloatRect, Locator, Page, expect, sync_playwright
-from playwright.sync_api import Error as PlaywrightError
 from playwright.sync_api import TimeoutError as PlaywrightTimeout
 
 from plonket_server.asgi import application
@@ -267,16 +266,6 @@ def until(ready: Callable[[], bool], seconds: float, what: str) -> None:
     while not ready():
         if time.monotonic() > end:
             raise AssertionError(f"waited {seconds} s in vain for {what}")
-        _rest()
-
-
-def _rest() -> None:
-    """A tenth of a second in which the browser is heard: what it tells meanwhile, as of requests that are held, arrives only then."""
-    stage = Stage._one
-    pages = [page for context in stage.browser.contexts for page in context.pages] if stage else []
-    try:
-        pages[-1].wait_for_timeout(100)
-    except (IndexError, PlaywrightError):
         time.sleep(0.1)
 
 

@@ -170,7 +170,13 @@ class Checking(BrowserTest):
         page.route("**/api/thumbs/**", hold)
         page.goto(self.address)
         expect(page.get_by_role("button", name="Open Twin 3")).to_be_visible()
-        until(lambda: len(held) == 2, 20, "the first two pictures to be asked for")
+
+        def asked() -> int:
+            # What is held back arrives only while the browser is heard.
+            page.wait_for_timeout(50)
+            return len(held)
+
+        until(lambda: asked() == 2, 20, "the first two pictures to be asked for")
         page.get_by_role("button", name="New project").click()
         page.get_by_label("Name of the project").fill("Made meanwhile")
         page.get_by_role("button", name="Make it").click()
