@@ -66,7 +66,7 @@ def look_at(clip: Clip, start: int, stop: int) -> Look:
     size = (max(16, round(clip.info.width * scale)), max(16, round(clip.info.height * scale)))
     pictures = [np.asarray(cv2.resize(clip.luma(int(f)), size, interpolation=cv2.INTER_AREA), np.uint8) for f in frames]
     n = len(pictures)
-    details = follow_details(lambda k: pictures[k], range(n), n, count=COUNT, spacing_px=SPACING_PX, least=1.2)
+    details = follow_details(lambda k: pictures[k], range(n), n, count=COUNT, spacing_px=SPACING_PX, least=1.2, again=False)
     every = np.flatnonzero(details.seen.sum(axis=0) >= 8)
     standing = standing_details(details, every, size) if len(every) >= 2 else None
     camera: Camera = "locked" if standing is not None else _camera(details, every, size)

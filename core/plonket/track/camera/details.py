@@ -57,6 +57,7 @@ def follow_details(
     spacing_px: float = 16,
     least: float = 1.5,
     ignored: Callable[[int], NDArray[np.bool_] | None] | None = None,
+    again: bool = True,
     work: Work | None = None,
 ) -> Details:
     """Find details spread evenly and follow each as far as it goes, in both directions.
@@ -67,6 +68,7 @@ def follow_details(
     count : how many to follow at a time. spacing_px : least distance between two when found.
     least : strength under which nothing is a detail, in code values per pixel.
     ignored : pixels of a frame (h, w) in which nothing is found or followed.
+    again : whether what is lost all at once is looked for in what follows.
 
     Returns
     -------
@@ -74,7 +76,7 @@ def follow_details(
     was found, or one that was matched against it, so errors do not add up frame by frame.
     """
     work = work or Work()
-    follower = _Follower(luma, count, spacing_px, least, ignored, work, 2 * len(frames))
+    follower = _Follower(luma, count, spacing_px, least, ignored, work, 2 * len(frames), again)
     tracks = follower.walk(frames, [], total, birth=True)
     late = [t for t in tracks if t.born > frames.start]
     follower.walk(range(frames.stop - 1, frames.start - 1, -1), late, total, birth=False)
@@ -98,12 +100,12 @@ class _Track:
 class _Follower:
     def __init__(
         self, luma: Callable[[int], U8], count: int, spacing: float, least: float,
-        ignored: Callable[[int], NDArray[np.bool_] | None] | None, work: Work, total: int,
+        ignored: Callable[[int], NDArray[np.bool_] | None] | None, work: Work, total: int, again: bool,
     ) -> None:  # fmt: skip
         self.luma, self.count, self.least, self.ignored = luma, count, least, ignored
         self.work, self.total, self.done = work, total, 0
         self.scale = 1
-        self.spacing = spacing
+        self.spacing, self.again = spacing, again
 
     def _frame(self, frame: int) -> tuple[U8, F32]:
         picture = self.luma(frame)
@@ -149,7 +151,7 @@ class _Follower:
                         patches.join(memory.patches)
                         live, xy = live + back, np.concatenate([xy, at])
                         step, memory = np.concatenate([step, np.zeros((len(back), 2))]), None
-            elif len(live) >= max(2 * LEAST_LINKS, MOST_OF * len(memory.tracks) if memory else 0):
+            elif self.again and len(live) >= max(2 * LEAST_LINKS, MOST_OF * len(memory.tracks) if memory else 0):
                 memory = Memory(number=number, picture=picture, tracks=list(live), xy=xy.copy(), patches=patches.copy())
             fresh = waiting.pop(frame, [])
             if birth and (number % TOP_UP_EVERY == 0 or len(live) < self.count / 2):
