@@ -236,7 +236,10 @@ class BrowserTest(TransactionTestCase):
         """Deliver the shot and save the file."""
         page = self.page
         page.get_by_role("button", name="Deliver", exact=True).click()
-        page.get_by_role("dialog").get_by_role("button", name="Deliver", exact=True).click()
+        dialog = page.get_by_role("dialog")
+        # With the files that it lists the dialog grows: its buttons lie still only then.
+        expect(dialog.get_by_role("list", name="Files that are made").get_by_role("listitem").first).to_be_visible()
+        dialog.get_by_role("button", name="Deliver", exact=True).click()
         return self.download()
 
     def download(self) -> Path:
