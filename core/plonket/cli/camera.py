@@ -41,7 +41,7 @@ def _solve_camera(options: argparse.Namespace) -> None:
     from plonket.formats.camera_usd import write_camera_usd
     from plonket.formats.scene import Scene
     from plonket.media import open_clip
-    from plonket.media.clip import VideoClip
+    from plonket.media.clip import gyroscope_of
     from plonket.room.alignment import Room
     from plonket.track.camera.measure import measure_camera
     from plonket.track.camera.settings import CameraMotion
@@ -66,7 +66,7 @@ def _solve_camera(options: argparse.Namespace) -> None:
         zoom=options.zoom, count=options.details, strength=options.strength, ignore_matte=MATTE if matte else None,
     )  # fmt: skip
     start, stop = parse_range(options.range, clip.info.frames)
-    record = clip.gyroscope() if isinstance(clip, VideoClip) else None
+    record = gyroscope_of(clip)
     track = measure_camera(motion, MeasureRequest(
         clip=clip, start=start, stop=stop, work=terminal_work("Solving"),
         context=LoneContext(clip=matte, record=record),

@@ -281,3 +281,8 @@ class VideoClip:
 FRAME_BYTES = 96 * 1024**2
 """For decoded frames of one clip."""
 _ALPHA_DECODERS = {"vp9": "libvpx-vp9", "vp8": "libvpx"}
+
+
+def gyroscope_of(clip: Clip) -> Gyroscope | None:
+    """How a clip's camera turned by its own record; None where it has none, as all but videos."""
+    return clip.gyroscope() if isinstance(clip, VideoClip) else None

@@ -15,7 +15,7 @@ import numpy as np
 from plonket.base.conventions import U8
 from plonket.base.errors import MediaError
 from plonket.base.progress import Work
-from plonket.media.clip import ALPHA, Clip, VideoClip, open_clip
+from plonket.media.clip import ALPHA, Clip, VideoClip, gyroscope_of, open_clip
 from plonket.media.failures import media_errors
 from plonket.media.gyroscope import GYROSCOPE
 from plonket.media.info import ClipInfo
@@ -126,7 +126,7 @@ def _write(source: Path, folder: Path, work: Work) -> Conformed:
                     width = max(1, round(info.width * STRIP_HEIGHT / info.height))
                     small.append(np.asarray(cv2.resize(clip.rgb(frame), (width, STRIP_HEIGHT), interpolation=cv2.INTER_AREA)))
                 work.progress(frame + 1, info.frames)
-            if isinstance(clip, VideoClip) and (record := clip.gyroscope()) is not None:
+            if (record := gyroscope_of(clip)) is not None:
                 (folder / GYROSCOPE).write_bytes(record.to_bytes())
     finally:
         clip.close()

@@ -32,7 +32,7 @@ from plonket.layers.light import DomeLayer
 from plonket.layers.parcel import ParcelLayer
 from plonket.layers.standing import StandingLayer
 from plonket.layers.still import StillLayer, crowd_of
-from plonket.media.clip import Clip, VideoClip
+from plonket.media.clip import Clip, gyroscope_of
 from plonket.media.gyroscope import Gyroscope
 from plonket.plate.clean import Clean
 from plonket.plate.repair.filled import Filled
@@ -388,8 +388,7 @@ class ShotSources:
         return out
 
     def gyroscope(self) -> Gyroscope | None:
-        clip = self.pool.clip(self.shot.footage.asset) if self.shot.footage else None
-        return clip.gyroscope() if isinstance(clip, VideoClip) else None
+        return gyroscope_of(self.pool.clip(self.shot.footage.asset)) if self.shot.footage else None
 
     def spot(self, motion: str, spot: Spot) -> F64 | None:
         camera = self.camera(motion)
