@@ -153,6 +153,19 @@ class BrowserTest(TransactionTestCase):
         box = self.box(thing)
         return box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
 
+    def reached(self, thing: Locator) -> tuple[float, float]:
+        """The middle of a thing, once nothing lies over it there: what the mouse presses is the thing itself."""
+        at = (0.0, 0.0)
+
+        def free() -> bool:
+            nonlocal at
+            at = self.centre(thing)
+            inside = "(one, [x, y]) => { const top = document.elementFromPoint(x, y); return one === top || one.contains(top) }"
+            return bool(thing.evaluate(inside, list(at)))
+
+        until(free, 20, "a thing to lie free")
+        return at
+
     # What a creator does.
 
     def new_shot(self) -> None:
@@ -183,15 +196,24 @@ class BrowserTest(TransactionTestCase):
         self.caught_up()
 
     def shown(self, frame: int) -> None:
-        """Wait until the canvas really shows a frame."""
-        expect(self.page.locator(f'canvas[data-frame="{frame}"]')).to_be_visible()
+        """Wait until the canvas really shows a frame; the first look at a model may be long in the making."""
+        expect(self.page.locator(f'canvas[data-frame="{frame}"]')).to_be_visible(timeout=180_000)
 
     def go_to(self, frame: int) -> None:
-        """Scrub in the time strip."""
+        """Scrub in the time strip; pressed again where the strip grew a lane meanwhile."""
         lanes = self.page.get_by_test_id("lanes")
         frames = int(self.page.get_by_role("slider", name="Last frame of the range").get_attribute("aria-valuemax") or 0) + 1
-        box = self.box(lanes)
-        self.page.mouse.click(box["x"] + 10 + (frame + 0.5) / frames * (box["width"] - 20), box["y"] + 45)
+
+        def there() -> bool:
+            box = self.box(lanes)
+            self.page.mouse.click(box["x"] + 10 + (frame + 0.5) / frames * (box["width"] - 20), box["y"] + 45)
+            try:
+                self.page.get_by_role("img", name=f"Frame {frame}", exact=True).wait_for(timeout=3_000)
+            except PlaywrightTimeout:
+                return False
+            return True
+
+        until(there, 20, f"the playhead at frame {frame}")
         self.shown(frame)
 
     def screen(self, x: float, y: float, size: tuple[int, int]) -> tuple[float, float]:

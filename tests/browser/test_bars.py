@@ -34,7 +34,7 @@ class Bars(BrowserTest):
     def pull(self, name: str, to: float, role: str = "slider", **how: Any) -> None:
         """Drag a part of a bar by its middle to a frame."""
         page = self.page
-        x, y = self.centre(page.get_by_role(role, name=name, exact=True))  # type: ignore[arg-type]
+        x, y = self.reached(page.get_by_role(role, name=name, exact=True))  # type: ignore[arg-type]
         for key in how.get("keys", ()):
             page.keyboard.down(key)
         page.mouse.move(x, y)
@@ -134,7 +134,7 @@ class Bars(BrowserTest):
         until(lambda: self.document()["markers"][0]["name"] == "The clap", 20, "its name")
         self.assertEqual(len(self.document()["markers"]), 1, "one of them at a frame")
         flag = page.get_by_role("button", name="Marker The clap at frame 14")
-        x, y = self.centre(flag)
+        x, y = self.reached(flag)
         page.mouse.move(x, y)
         page.mouse.down()
         page.mouse.move(self.frame_x(22), y, steps=6)

@@ -14,6 +14,7 @@ import threading
 import unittest
 from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
+from typing import Any
 from unittest import mock
 
 from django.test import tag
@@ -22,7 +23,7 @@ from launch import install, places, processes, supervisor
 from launch.places import Data
 from launch.processes import Child, Program, rotate
 from launch.supervisor import Part, Supervisor
-from launch.tests import LAUNCHER, _closing
+from launch.tests import AGAIN_AT_MOST, LAUNCHER, _again, _closing, _told
 from tests.browser.stage import until
 
 
@@ -204,7 +205,7 @@ class ClosingLine(InFolder):
     def closing(self, *halves: Path) -> tuple[bool, list[str]]:
         said = io.StringIO()
         with redirect_stdout(said):
-            good = _closing(list(halves))
+            good = _closing([_told(half) for half in halves])
         return good, said.getvalue().splitlines()
 
     def test_one_line_counts_both_halves_and_failures_have_names(self) -> None:
@@ -219,4 +220,39 @@ class ClosingLine(InFolder):
         good, said = self.closing(self.half("a"), self.folder / "core.json")
         self.assertFalse(good)
         self.assertEqual(said[-1], "3 passed, 1 failed, 1 skipped")
+
+    def again(self, first: list[str], second: list[str] | None) -> tuple[dict[str, Any], list[list[str]], str]:
+        """What is told of a run after its browser tests ran once more, with what that run was asked for, and said."""
+        asked: list[list[str]] = []
+        path = self.folder / "again.json"
+
+        def run(names: list[str], env: dict[str, str]) -> int:
+            asked.append(names)
+            if second is not None:
+                counts = {"passed": len(names) - len(second), "failed": len(second), "skipped": 0, "failures": second}
+                Path(env["PLONKET_TEST_COUNTS"]).write_text(json.dumps(counts))
+            return len(second or names)
+
+        told = {"passed": 9, "failed": len(first), "skipped": 0, "failures": first}
+        said = io.StringIO()
+        with mock.patch("launch.tests._run", run), redirect_stdout(said):
+            return _again(told, {}, path), asked, said.getvalue()
+
+    def test_what_failed_in_the_browser_runs_once_more_by_itself_and_is_named(self) -> None:
+        told, asked, said = self.again(["tests.browser.a", "tests.server.b", "tests.browser.c"], ["tests.browser.c"])
+        self.assertEqual(asked, [["tests.browser.a", "tests.browser.c"]])
+        self.assertEqual(told, {"passed": 10, "failed": 2, "skipped": 0, "failures": ["tests.server.b", "tests.browser.c"]})
+        self.assertIn("PASSED BY ITSELF ONLY  tests.browser.a", said)
+        self.assertNotIn("ONLY  tests.browser.c", said)
+
+    def test_what_fails_elsewhere_or_in_many_places_is_not_tried_again(self) -> None:
+        many = [f"tests.browser.{k}" for k in range(AGAIN_AT_MOST + 1)]
+        for names in (["tests.server.b"], many):
+            told, asked, _ = self.again(names, [])
+            self.assertEqual((told["failures"], asked), (names, []))
+
+    def test_a_second_run_that_dies_saves_nothing(self) -> None:
+        told, _, said = self.again(["tests.browser.a"], None)
+        self.assertEqual((told["failed"], told["failures"]), (1, ["tests.browser.a"]))
+        self.assertNotIn("PASSED", said)
 
