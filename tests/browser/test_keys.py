@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import unittest
 from pathlib import Path
 from typing import Any
@@ -13,7 +14,9 @@ from playwright.sync_api import expect
 
 from library.models import Asset
 from plonket.media import open_clip
+from synth.phone.sensor import Sensor
 from tests.browser.stage import BrowserTest, until
+from tests.core.test_key import CLOTHS, cloth_light, subject
 from tests.core.test_steady import write
 
 SIZE = (1280, 720)
@@ -105,6 +108,53 @@ class KeeperOffTheCloth(BrowserTest):
             rim[:, 850:] = False
             green = rgb[..., 1] - np.maximum(rgb[..., 0], rgb[..., 2])
             self.assertLess(float((green[rim] > 18).mean()), 0.03)
+
+    def test_a_second_cloth_has_a_key_of_its_own_in_a_mask(self) -> None:
+        """Green to the left, blue to the right of whoever stands there: the footage itself, keyed by hand."""
+        page = self.page
+        colour, alpha = subject()
+        cloth = cloth_light(CLOTHS["green"], uneven=True)
+        cloth[:, 480:] = cloth_light(CLOTHS["blue"], uneven=True)[:, 480:]
+        light = (alpha[..., None] * colour + (1 - alpha[..., None]) * cloth).astype(np.float32)
+        frames = [Sensor(vignette=0).photograph(light, np.random.default_rng(k)) for k in range(3)]
+        self.new_shot()
+        self.bring_in(write(self.folder / "two.mp4", frames, crf=6))
+        page.get_by_role("navigation", name="Run sheet").get_by_role("button", name="Plonk", exact=True).click()
+        page.get_by_role("menuitem", name=re.compile("^Key the footage")).click()
+        until(lambda: bool(self.document()["stack"]), 20, "the footage in front")
+        page.get_by_role("button", name="Pick", exact=True).click()
+        page.mouse.click(*self.screen(60, 60, small := (640, 360)))
+        until(lambda: len(self.layer()["key"]["colours"]) == 1, 20, "the green")
+        self.caught_up()
+        page.get_by_role("button", name="Draw", exact=True).click()
+        page.mouse.move(*self.screen(480, 0, small))
+        page.mouse.down()
+        page.mouse.move(*self.screen(640, 360, small), steps=5)
+        page.mouse.up()
+        until(lambda: len(self.layer()["masks"]) == 1, 20, "the mask")
+        self.choose("Goes", "Kept from the key")
+        until(lambda: self.layer()["masks"][0]["mode"] == "keep", 20, "it to keep")
+        name = self.layer()["masks"][0]["name"]
+
+        def grey(x: float, y: float) -> float:
+            well = self.box(page.get_by_test_id("well"))
+            left, top = self.screen(x, y, small)
+            at = np.s_[int(top - well["y"]) - 4 : int(top - well["y"]) + 4, int(left - well["x"]) - 4 : int(left - well["x"]) + 4]
+            return float(self.canvas_pixels()[at].mean())
+
+        until(lambda: grey(600, 60) > 250 and grey(60, 60) < 5, 30, "the blue kept, the green gone")
+        self.choose(f"Key of {name}", "Screen")
+        until(lambda: self.layer()["masks"][0]["key"] is not None, 20, "the mask's key")
+        self.caught_up()
+        page.get_by_role("button", name="Pick", exact=True).last.click()
+        page.mouse.click(*self.screen(600, 60, small))
+        until(lambda: len(self.layer()["masks"][0]["key"]["colours"]) == 1, 20, "the blue")
+        self.assertEqual(len(self.layer()["key"]["colours"]), 1, "the layer's own key has its own")
+        until(lambda: grey(600, 60) < 5 and grey(60, 60) < 5 and grey(320, 150) > 250, 30, "both cloths gone")
+        page.keyboard.press("Control+z")
+        page.keyboard.press("Control+z")
+        until(lambda: self.layer()["masks"][0]["key"] is None, 20, "undo")
+        until(lambda: grey(600, 60) > 250, 30, "kept again")
 
     def test_looks_over_everything_are_added_turned_off_and_taken_back(self) -> None:
         page = self.page

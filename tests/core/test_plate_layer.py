@@ -37,6 +37,8 @@ from tests.core.test_steady import big_picture, shot_with, steady, tracked, wand
 SIZE = (640, 360)
 N = 6
 BEHIND = (38, 60, 112)
+SEAM = 480
+"""Where one cloth ends and another begins."""
 
 
 def fill(colour: tuple[int, int, int] = BEHIND, name: str = "behind") -> dict[str, Any]:
@@ -244,6 +246,37 @@ class OldAndNew(Plates):
         plate = render_frame(shot, of(shot), 0, view="plate")
         self.assertLessEqual(int(np.abs(out[250:].astype(int) - plate[250:]).max()), 1)
         self.assertLessEqual(int(np.abs(out[40:160].astype(int) - BEHIND).max()), 1)
+
+    def test_each_cloth_has_a_key_of_its_own_within_a_mask(self) -> None:
+        """Green to the left and blue to the right of one subject: one key of the layer, one of a mask."""
+        colour, alpha = subject(0.0)
+        cloth = cloth_light(CLOTHS["green"], uneven=True)
+        cloth[:, SEAM:] = cloth_light(CLOTHS["blue"], uneven=True)[:, SEAM:]
+        light = (alpha[..., None] * colour + (1 - alpha[..., None]) * cloth).astype(np.float32)
+        rgb = Sensor(vignette=0, sharpen=0).photograph(light, np.random.default_rng(3))
+        right: dict[str, Any] = {"kind": "outline", "id": "m", "name": "Right", "mode": "keep", "outline": {"keys": [
+            {"frame": 0, "points": [{"x": x, "y": y} for x, y in ((SEAM, 0), (640, 0), (640, 360), (SEAM, 360))]}]}}  # fmt: skip
+        green, blue = ({"kind": "screen", "colours": [CLOTHS[name]]} for name in ("green", "blue"))
+        of = self.sources([rgb] * 2)
+
+        def off(**settings: Any) -> F64:
+            shot = self.shot(in_front(**settings), frames=2)
+            matte = render_frame(shot, of(shot), 0, view="matte")[..., 0] / 255
+            return np.abs(matte - alpha).mean(axis=0)
+
+        both = off(key=green, masks=[right | {"key": blue}])
+        self.assertLess(float(both[: SEAM - 3].mean()), 0.012)
+        self.assertLess(float(both[SEAM + 3 :].mean()), 0.012)
+        self.assertGreater(float(off(key=green)[SEAM + 3 :].mean()), 0.3, "one key alone leaves the other cloth")
+        only = off(masks=[right | {"key": blue}])
+        np.testing.assert_allclose(only[SEAM + 3 :], both[SEAM + 3 :], atol=2 / 255)
+        self.assertGreater(float(only[: SEAM - 3].mean()), 0.3, "without a key of the layer the rest is kept")
+        # Half of a mask is half of both; what lies later in the list counts where two overlap.
+        half = off(key=green, masks=[right | {"key": blue, "strength": 50.0}])
+        bare = off(key=green)
+        np.testing.assert_allclose(half[SEAM + 3 :], (both + bare)[SEAM + 3 :] / 2, atol=0.02)
+        over = off(key=green, masks=[right | {"key": blue}, right | {"id": "n", "name": "All of it"}])
+        self.assertGreater(float(over[SEAM + 3 :].mean()), 0.3, "kept whole again by a mask after it")
 
     def test_every_number_of_a_key_can_move(self) -> None:
         of = self.sources(self.ridge())

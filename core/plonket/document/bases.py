@@ -76,8 +76,13 @@ class GeneratorBase(Settings):
     kind: str
 
 
+Key = Annotated[KeyBase, OneOf(KEYS)]
+
+
 class MaskBase(Item):
     """A mask's name and colour, how it goes with those before it, and what it rides on.
+
+    What is kept from the layer's key may have another `key` of its own, which takes off what that one would not.
 
     `rides` says in which pixels it is drawn: of the *footage*; of the finished *screen*; of the masked
     layer's *own* picture; or ``to:ID``, of a motion's reference frame or from a perch.
@@ -95,6 +100,7 @@ class MaskBase(Item):
     strength: Number = number(100.0, label="Strength", low=0, high=100, step=1, unit="%", group="Mask")
     rides: Rides = "footage"
     reference_frame: int = Field(default=0, ge=0)
+    key: Key | None = Field(default=None, description="The key inside it, where it is kept from the layer's own")
 
     @property
     def target(self) -> str | None:
@@ -132,7 +138,6 @@ class PlacedLook(LookBase):
 
 
 Look = Annotated[LookBase, OneOf(LOOKS)]
-Key = Annotated[KeyBase, OneOf(KEYS)]
 Generator = Annotated[GeneratorBase, OneOf(GENERATORS)]
 
 

@@ -13,7 +13,7 @@ Traits of motions: ``room`` solves a room; ``surface`` is flat, with a quad; ``p
 over the whole range at once, without a direction; ``unfollowed`` moves nothing, so nothing can follow it.
 Traits of treatments: ``mends`` changes pictures, not where they lie; ``masked`` has masks; ``everywhere`` needs none, and
 works all over the picture then.
-Traits of keys: ``matte`` takes a matte, and is for the footage only.
+Traits of keys: ``matte`` takes a matte, and is for the footage only; ``strokes`` is told by strokes over its layer's picture.
 Traits of files: ``covered`` may say what is covered; ``light`` holds linear light; ``picture`` is one picture, ``pictures``
 many, ``parts`` the layers one by one, of the whole picture; ``moving`` a loop that a browser shows as a picture, ``played`` a
 video that it plays; ``sound`` has sound, ``unseen`` nothing but sound.

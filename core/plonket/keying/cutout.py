@@ -63,4 +63,5 @@ def learn(key: CutOutKey, element: Element) -> KeyContext:
 KEYS.add(KeyEntry(
     kind="cutout", order=50, label="Cut-out", settings=CutOutKey, run=run, groups=("Cut-out", "Matte"),
     help="A subject before anything, from a few strokes over it and beside it.", learn=learn, learns_from=("strokes",),
+    traits=frozenset({"strokes"}),
 ))  # fmt: skip

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from itertools import groupby
 from typing import Any
 
 import numpy as np
@@ -40,7 +41,7 @@ def drawn(
     own = clip_from_layer(layer, sources, frame) if clip_from_layer else None
     into = _into(sources, frame, view, own)
     kept = [m for m in layer.masks if m.mode == "keep"]
-    if kept and isinstance(layer, KeyedLayer) and layer.key is not None:
+    if kept and isinstance(layer, KeyedLayer) and (layer.key or any(mask.key for mask in kept)):
         picture = _kept(picture, layer, kept, sources, frame, size, view, into)
     moment = sources.moment(frame)
     picture = _masked(picture, [m for m in layer.masks if m.mode != "keep"], moment, into, sources.picked)
@@ -97,12 +98,16 @@ def _kept(
     keyed: Picture, layer: KeyedLayer, masks: Sequence[Any], sources: Sources, frame: int, size: tuple[int, int],
     view: F64, into: Callable[[Any], F64 | None],
 ) -> Picture:  # fmt: skip
-    """The keyed picture with its own unkeyed pixels where masks keep them."""
-    whole = LAYERS.of(layer).run(layer.model_copy(update={"key": None}), sources, frame, size, view)
-    cover = _cover(whole, [m.model_copy(update={"mode": "add"}) for m in masks], sources.moment(frame), into, sources.picked)
-    if cover is None or not whole.rgba.size or whole.rgba.shape != keyed.rgba.shape:
-        return keyed
-    return Picture(rgba=keyed.rgba + cover[..., None] * (whole.rgba - keyed.rgba), x=keyed.x, y=keyed.y)
+    """The keyed picture with its own unkeyed pixels where masks keep them, or keyed as those masks say."""
+    rgba = keyed.rgba
+    # In their order: where two overlap, the later one counts.
+    for key, run in groupby(masks, key=lambda mask: mask.key):
+        own = LAYERS.of(layer).run(layer.model_copy(update={"key": key}), sources, frame, size, view)
+        adding = [mask.model_copy(update={"mode": "add"}) for mask in run]
+        cover = _cover(own, adding, sources.moment(frame), into, sources.picked)
+        if cover is not None and own.rgba.size and own.rgba.shape == rgba.shape:
+            rgba = rgba + cover[..., None] * (own.rgba - rgba)
+    return Picture(rgba=rgba, x=keyed.x, y=keyed.y)
 
 
 def _through_matte(

@@ -59,6 +59,8 @@ export type ParcelLayer = Schemas["ParcelLayer"];
 export type PlateLayer = Schemas["PlateLayer"];
 /** Layers whose picture can be cut by a key. */
 export type KeyedLayer = StillLayer | PinLayer | PlateLayer;
+/** How something is taken off a picture; `Key` is one of a moving number. */
+export type PictureKey = NonNullable<KeyedLayer["key"]>;
 export type Parcel = Schemas["Parcel"];
 /** Layers with a place of their own that may follow something. */
 export type PlacedLayer = StillLayer | GeneratedLayer | ParcelLayer;

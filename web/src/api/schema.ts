@@ -5219,6 +5219,12 @@ export interface components {
              */
             inverted: boolean;
             /**
+             * Key
+             * @description The key inside it, where it is kept from the layer's own
+             * @default null
+             */
+            key: (components["schemas"]["ScreenKey"] | components["schemas"]["BrightnessKey"] | components["schemas"]["ColourKey"] | components["schemas"]["DifferenceKey"] | components["schemas"]["CutOutKey"] | components["schemas"]["PickedKey"]) | null;
+            /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
              */
@@ -7354,6 +7360,12 @@ export interface components {
              */
             inverted: boolean;
             /**
+             * Key
+             * @description The key inside it, where it is kept from the layer's own
+             * @default null
+             */
+            key: (components["schemas"]["ScreenKey"] | components["schemas"]["BrightnessKey"] | components["schemas"]["ColourKey"] | components["schemas"]["DifferenceKey"] | components["schemas"]["CutOutKey"] | components["schemas"]["PickedKey"]) | null;
+            /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
              */
@@ -7895,6 +7907,12 @@ export interface components {
              * @default false
              */
             inverted: boolean;
+            /**
+             * Key
+             * @description The key inside it, where it is kept from the layer's own
+             * @default null
+             */
+            key: (components["schemas"]["ScreenKey"] | components["schemas"]["BrightnessKey"] | components["schemas"]["ColourKey"] | components["schemas"]["DifferenceKey"] | components["schemas"]["CutOutKey"] | components["schemas"]["PickedKey"]) | null;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}

@@ -28,20 +28,12 @@ export type Tool =
   | { kind: "outline"; for: OutlineFor; use: boolean; shape: OutlineShape }
   /** Placed where clicked, or pinned to a plane's corners. */
   | { kind: "plonk"; what: string; as: "still" | "pin" }
+  /** Picks a colour for the chosen layer's key, or for the key of one of its masks. */
+  | { kind: "pick"; mask?: string }
   /** The point of a look that the next click sets. */
   | { kind: "point"; picking: Picking };
 export type PlainTool =
-  | "handle"
-  | "add-point"
-  | "perch"
-  | "beam"
-  | "middle"
-  | "pick"
-  | "cut"
-  | "tug"
-  | "pivot"
-  | "shadow"
-  | "pick-out";
+  "handle" | "add-point" | "perch" | "beam" | "middle" | "cut" | "tug" | "pivot" | "shadow" | "pick-out";
 
 /** Drawing an outline; unless said otherwise, of a surface to follow. */
 export const outlining = (more: Partial<Omit<Tool & { kind: "outline" }, "kind">> = {}): Tool => ({

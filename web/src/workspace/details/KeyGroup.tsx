@@ -1,7 +1,7 @@
 import { useShallow } from "zustand/react/shallow";
 import { useQuery } from "@tanstack/react-query";
 import { Brush, Eraser, Pipette, X } from "lucide-react";
-import { type CutStroke, type KeyedLayer, answered, api } from "~/api/client";
+import { type CutStroke, type KeyedLayer, type PictureKey, answered, api } from "~/api/client";
 import { useAssets, useKinds } from "~/api/queries";
 import { Button } from "~/ui/Button";
 import { Choice } from "~/ui/Choice";
@@ -18,39 +18,71 @@ import { act, useWorkspace } from "~/workspace/store";
 /** How the layer's subject is told from what is behind it. */
 export function KeyGroup({ layer }: { layer: KeyedLayer }) {
   const { record, edits } = useOpenShot();
-  const { data: kinds } = useKinds("key");
-  const tool = useWorkspace((s) => s.tool.kind);
-  const key = layer.key;
-  const kind = kinds?.find((k) => k.kind === key?.kind);
-  const names: Record<string, string> = { none: "Nothing" };
   const mattes = has("layer", layer, "footage") ? mattesOf(record.document) : [];
-  // By a matte only the footage can be cut, and only where there is one.
-  for (const k of kinds ?? []) if (!has("key", k, "matte") || mattes.length) names[k.kind] = k.label;
   const set = (label: string, values: object) =>
     void edits.edit(label, (latest) => {
       const now = findLayer(latest, layer.id);
-      const old = now && "key" in now ? now.key : key;
+      const old = now && "key" in now ? now.key : layer.key;
       return setOnLayer(latest, layer.id, { key: { ...old, ...values } });
     });
-  const choose = (kind: string) =>
-    void edits.edit(kind === "none" ? `No key on ${layer.name}` : `Key ${layer.name}`, (latest) =>
+  const choose = (kind: string | null) =>
+    void edits.edit(kind ? `Key ${layer.name}` : `No key on ${layer.name}`, (latest) =>
       setOnLayer(latest, layer.id, {
-        key:
-          kind === "none"
-            ? null
-            : has("key", { kind }, "matte")
-              ? { kind, motion: mattes.at(-1)!.id }
-              : { kind },
+        key: !kind ? null : has("key", { kind }, "matte") ? { kind, motion: mattes.at(-1)!.id } : { kind },
       }),
     );
-  const colours = key && "colours" in key ? key.colours : null;
   return (
     <Group title="Key">
-      <Row label="Taken off" help="What is taken off the layer's picture, and how it is told apart" wide>
-        <Choice label="Key" value={key?.kind ?? "none"} names={names} onChange={choose} />
+      <KeyRows
+        keyed={layer.key}
+        whose={layer.name}
+        // By a matte only the footage can be cut, and only where there is one.
+        leaveOut={mattes.length ? [] : ["matte"]}
+        onChoose={choose}
+        onSet={set}
+      >
+        {layer.key?.kind === "cutout" && (
+          <Strokes strokes={layer.key.strokes} onChange={(strokes) => set("Strokes", { strokes })} />
+        )}
+        {layer.key?.kind === "cutout" && <LayerAhead layer={layer.id} what="cut out" />}
+        {layer.key?.kind === "screen" && <Quality layer={layer} />}
+      </KeyRows>
+    </Group>
+  );
+}
+
+interface KeyRowsProps {
+  keyed: PictureKey | null;
+  /** Whose key it is: a layer's, or a mask's by its id. */
+  whose: string;
+  mask?: string;
+  /** Traits of the kinds that cannot be chosen. */
+  leaveOut: string[];
+  onChoose: (kind: string | null) => void;
+  onSet: (label: string, values: object) => void;
+  children?: React.ReactNode;
+}
+
+/** Which key it is, and its settings; `children` lie between the two. */
+export function KeyRows({ keyed, whose, mask, leaveOut, onChoose, onSet, children }: KeyRowsProps) {
+  const { data: kinds } = useKinds("key");
+  const picking = useWorkspace((s) => s.tool.kind === "pick" && s.tool.mask === mask);
+  const kind = kinds?.find((k) => k.kind === keyed?.kind);
+  const names: Record<string, string> = { none: "Nothing" };
+  for (const k of kinds ?? []) if (!leaveOut.some((trait) => has("key", k, trait))) names[k.kind] = k.label;
+  const colours = keyed && "colours" in keyed ? keyed.colours : null;
+  return (
+    <>
+      <Row label="Taken off" help="What is taken off the picture, and how it is told apart" wide>
+        <Choice
+          label={mask ? `Key of ${whose}` : "Key"}
+          value={keyed?.kind ?? "none"}
+          names={names}
+          onChange={(chosen) => onChoose(chosen === "none" ? null : chosen)}
+        />
       </Row>
-      {key && colours && (
-        <Row label={key.kind === "screen" ? "Its colour" : "Colours"} wide>
+      {keyed && colours && (
+        <Row label={keyed.kind === "screen" ? "Its colour" : "Colours"} wide>
           <span className="flex flex-wrap items-center gap-1">
             {colours.map((c, k) => (
               <button
@@ -59,40 +91,36 @@ export function KeyGroup({ layer }: { layer: KeyedLayer }) {
                 title={`${c}: click to remove`}
                 className="group grid size-6 place-items-center rounded-md border border-black/25"
                 style={{ background: c }}
-                onClick={() => set("Remove a sample", { colours: colours.filter((_, i) => i !== k) })}
+                onClick={() => onSet("Remove a sample", { colours: colours.filter((_, i) => i !== k) })}
               >
                 <X className="size-3 text-white opacity-0 mix-blend-difference group-hover:opacity-100 group-focus:opacity-100" />
               </button>
             ))}
-            {key.kind === "screen" && !colours.length && <span className="mr-1">found by itself</span>}
+            {keyed.kind === "screen" && !colours.length && <span className="mr-1">found by itself</span>}
             <Button
-              aria-pressed={tool === "pick"}
+              aria-pressed={picking}
               title="Click on the colour in the picture, or drag over some of it"
-              onClick={() => act({ do: "tool", tool: { kind: "pick" } })}
+              onClick={() => act({ do: "tool", tool: mask ? { kind: "pick", mask } : { kind: "pick" } })}
             >
               <Pipette className="size-3.5" /> Pick
             </Button>
           </span>
         </Row>
       )}
-      {key?.kind === "difference" && (
-        <CleanChoice value={key.clean} onChange={(clean) => set("Clean plate", { clean })} />
+      {keyed?.kind === "difference" && (
+        <CleanChoice value={keyed.clean} onChange={(clean) => onSet("Clean plate", { clean })} />
       )}
-      {key?.kind === "cutout" && (
-        <Strokes strokes={key.strokes} onChange={(strokes) => set("Strokes", { strokes })} />
-      )}
-      {key?.kind === "cutout" && <LayerAhead layer={layer.id} what="cut out" />}
-      {key?.kind === "screen" && <Quality layer={layer} />}
-      {key && kind && (
+      {children}
+      {keyed && kind && (
         <SchemaForm
           schema={kind.schema}
-          groups={groupsOf(kind, key)}
+          groups={groupsOf(kind, keyed)}
           bare
-          values={key as unknown as Record<string, unknown>}
-          onChange={(field, value, label) => set(`${label} of ${layer.name}'s key`, { [field]: value })}
+          values={keyed as unknown as Record<string, unknown>}
+          onChange={(field, value, label) => onSet(`${label} of ${whose}'s key`, { [field]: value })}
         />
       )}
-    </Group>
+    </>
   );
 }
 

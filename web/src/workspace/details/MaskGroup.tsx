@@ -8,6 +8,7 @@ import { pickText } from "~/workspace/actions/files";
 import { mattesOf } from "~/workspace/actions/mattes";
 import { useOpenShot } from "~/workspace/context";
 import { Group, Row } from "~/workspace/details/Group";
+import { KeyRows } from "~/workspace/details/KeyGroup";
 import { MasksOut } from "~/workspace/details/MasksOut";
 import { ShapeKey } from "~/workspace/details/ShapeKey";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
@@ -230,6 +231,24 @@ function MaskRows({ masked, mask }: { masked: Masked; mask: Mask }) {
           values={mask as unknown as Record<string, unknown>}
           onChange={(field, value, label) =>
             setOne(masked, mask, `${label} of ${mask.name}`, { [field]: value })
+          }
+        />
+      )}
+      {keyed && mask.mode === "keep" && (
+        <KeyRows
+          keyed={mask.key}
+          whose={mask.name}
+          mask={mask.id}
+          leaveOut={["matte", "strokes"]}
+          onChoose={(kind) =>
+            setOne(masked, mask, kind ? `Key ${mask.name}` : `No key in ${mask.name}`, {
+              key: kind ? { kind } : null,
+            })
+          }
+          onSet={(label, values) =>
+            void masked.edit(label, (now) =>
+              now.map((m) => (m.id === mask.id ? ({ ...m, key: { ...m.key, ...values } } as Mask) : m)),
+            )
           }
         />
       )}

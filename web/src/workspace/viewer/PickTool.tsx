@@ -1,4 +1,4 @@
-import { type Layer, answered, api } from "~/api/client";
+import { type Layer, type PictureKey, answered, api } from "~/api/client";
 import { complain } from "~/ui/Notices";
 import { useOpenShot } from "~/workspace/context";
 import type { Point } from "~/workspace/geometry";
@@ -27,9 +27,16 @@ export function PickTool({ layer, mapping }: { layer: Layer; mapping: Mapping })
       );
       await edits.edit(`Pick ${colour}`, (latest) => {
         const now = findLayer(latest, layer.id);
-        const key = now && "key" in now ? now.key : null;
-        if (!key || !("colours" in key)) return [];
-        return setOnLayer(latest, layer.id, { key: { ...key, colours: [...key.colours, colour] } });
+        const { tool } = useWorkspace.getState();
+        const mask = tool.kind === "pick" ? tool.mask : undefined;
+        const added = (key: PictureKey | null | undefined) =>
+          key && "colours" in key ? { ...key, colours: [...key.colours, colour] } : null;
+        if (mask) {
+          const masks = now?.masks.map((m) => (m.id === mask ? { ...m, key: added(m.key) ?? m.key } : m));
+          return setOnLayer(latest, layer.id, { masks });
+        }
+        const key = added(now && "key" in now ? now.key : null);
+        return key ? setOnLayer(latest, layer.id, { key }) : [];
       });
       // With Shift further samples can be picked at once.
       if (!more) act({ do: "tool", tool: HANDLE });
