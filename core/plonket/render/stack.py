@@ -15,6 +15,7 @@ from plonket.document.bases import BlendName, LayerBase, LookBase, MaskBase
 from plonket.document.kinds import LAYERS
 from plonket.image.blend import lay_over, mix_into
 from plonket.image.picture import CLEAR, Picture, windowed
+from plonket.keying.seam import joined
 from plonket.layers.common import KeyedLayer
 from plonket.layers.in_room import by_distance, hidden_in_room
 from plonket.layers.sources import Sources
@@ -106,7 +107,8 @@ def _kept(
         adding = [mask.model_copy(update={"mode": "add"}) for mask in run]
         cover = _cover(own, adding, sources.moment(frame), into, sources.picked)
         if cover is not None and own.rgba.size and own.rgba.shape == rgba.shape:
-            rgba = rgba + cover[..., None] * (own.rgba - rgba)
+            keep = key is None or layer.key is None
+            rgba = rgba + cover[..., None] * (own.rgba - rgba) if keep else joined(rgba, own.rgba, cover)
     return Picture(rgba=rgba, x=keyed.x, y=keyed.y)
 
 
