@@ -121,8 +121,8 @@ def bring_forward(request: HttpRequest, shot_id: uuid.UUID, body: FrontIn) -> An
     document = document_of(find_shot(shot_id))
     if document.footage is None:
         raise BadInput("shot.no_footage", "This shot has no footage yet. Bring in a clip first.")
-    keys = {"screen": "screen", "colours": "colours", "strokes": "cutout"}
-    values = draw(sky_values, document) if body.what == "sky" else {"key": {"kind": keys[body.what]}}
+    keys = {"screen": {"kind": "screen", "replace": "behind"}, "colours": {"kind": "colours"}, "strokes": {"kind": "cutout"}}
+    values = draw(sky_values, document) if body.what == "sky" else {"key": keys[body.what]}
     made: list[str] = []
 
     def change(now: Document) -> Document | None:

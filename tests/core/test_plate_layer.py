@@ -12,7 +12,7 @@ from typing import Any
 import cv2
 import numpy as np
 
-from plonket.base.colour import decode
+from plonket.base.colour import decode, encode
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.fields import Key, Keyed
 from plonket.base.homography import translation
@@ -27,7 +27,7 @@ from plonket.masks.outlined import OutlineMask
 from plonket.media import open_clip
 from plonket.plate.mend import Mend
 from plonket.render.deliver import deliver
-from plonket.render.frame import render_frame
+from plonket.render.frame import render_alone, render_frame
 from plonket.render.media_pool import MediaPool
 from plonket.render.sources import ShotSources
 from synth.phone.sensor import Sensor
@@ -190,6 +190,42 @@ class AgainstTruth(Plates):
         plain = float(np.abs(render_frame(rim, of(rim), 0).astype(float) - truth)[edge].mean())
         self.assertLess(error, 5.5)
         self.assertLess(error, 0.3 * plain, "edges that are told by their mix come nearer to the truth")
+
+
+    def test_light_from_behind_takes_the_place_of_the_cloth_s(self) -> None:
+        """A grey coat that the cloth shines on: the same share of what stands there instead, whether bright or dark."""
+        frames, covers, colours = before_cloth()
+        cover, share = covers[0][..., None], 0.25 * cv2.GaussianBlur(1 - covers[0], (0, 0), 18)[..., None]
+        coat = colours[0].mean(axis=2, keepdims=True)
+        green = decode(np.array([47, 154, 72]) / 255)
+        light = cover * (coat + share * green) + (1 - cover) * cloth_light(CLOTHS["green"], uneven=True)
+        of = self.sources([Sensor(vignette=0, sharpen=0).photograph(light.astype(np.float32), np.random.default_rng(2))] * 2)
+        rim = (covers[0] > 0.98) & (share[..., 0] > 0.03)
+        for colour, better in (((236, 160, 70), 0.75), ((10, 14, 24), 0.87), (BEHIND, 0.95)):
+            new = decode(np.array(colour) / 255)
+            truth = 255 * encode(np.clip(cover * (coat + share * new) + (1 - cover) * new, 0, 1))
+
+            def off(replace: str, colour: tuple[int, int, int] = colour, truth: F64 = truth) -> float:
+                shot = self.shot(in_front(key={"kind": "screen", "replace": replace}), fill(colour), frames=2)
+                return float(np.abs(render_frame(shot, of(shot), 0) - truth)[rim].mean())
+
+            grey, behind = off("grey"), off("behind")
+            self.assertLess(behind, better * grey, colour)
+            self.assertLess(behind, off("nothing") + 0.1, colour)
+
+    def test_where_nothing_is_behind_spill_is_grey(self) -> None:
+        frames, _, _ = before_cloth()
+        of = self.sources(frames)
+
+        def alone(replace: str) -> U8:
+            shot = self.shot(in_front(key={"kind": "screen", "replace": replace}))
+            footage = shot.footage.model_dump() | {"opacity": 0.0, "ground": "clear"}  # type: ignore[union-attr]
+            bare = read_shot(shot.model_dump(mode="json") | {"footage": footage})
+            return render_frame(bare, of(bare), 0)
+
+        grey = alone("grey")
+        np.testing.assert_array_equal(grey, alone("behind"))
+        self.assertGreater(int((alone("white").astype(int) - grey).max()), 20, "white shows where it was")
 
 
 class OldAndNew(Plates):
@@ -361,15 +397,23 @@ class Economy(Plates):
         key = {"kind": "screen"}
         shot = self.shot(in_front(key=key), in_front(id="again", name="Again", key=key), fill())
         entry, calls = KEYS.get("screen"), []
-        run = entry.run
+        solve = entry.solve
+        assert solve is not None
 
         def counted(*given: Any) -> Any:
             calls.append(1)
-            return run(*given)
+            return solve(*given)
 
-        object.__setattr__(entry, "run", counted)
+        object.__setattr__(entry, "solve", counted)
         try:
             render_frame(shot, of(shot), 1)
+            self.assertEqual(len(calls), 1)
+            # With light from behind it is drawn three times, and what comes in its spill's place may change.
+            for changed in ({"replace": "behind"}, {"replace": "tint", "tint": "#334455"}, {"spill": 40.0}):
+                lit = self.shot(in_front(key=key | changed), fill())
+                sources = of(lit)
+                render_frame(lit, sources, 2)
+                render_frame(lit, sources, 2)
+            self.assertEqual(len(calls), 2, "what is cloth does not depend on what takes its place")
         finally:
-            object.__setattr__(entry, "run", run)
-        self.assertEqual(len(calls), 1)
+            object.__setattr__(entry, "solve", solve)

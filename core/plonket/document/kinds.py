@@ -46,11 +46,19 @@ class KeyEntry(Entry):
 
     learn : (key, `Element`) -> what it knows of the whole clip, found once; None: nothing.
     learns_from : the fields which that depends on. restores : (key) -> whether a clip's coarse colour is made finer first.
+    solve, finish : (linear light, key, `KeyContext`) -> what is kept, and (linear light, what is kept, key) -> premultiplied
+        RGBA, where the fields `finish_by` change only the second; None: `run` does it all at once.
+    by_behind : (key) -> the key with nothing and with white light in its spill's place, where that comes from what is behind;
+        None: what is behind makes no difference.
     """
 
     learn: Callable[[Any, Any], Any] | None = None
     learns_from: tuple[str, ...] = ()
     restores: Callable[[Any], bool] = lambda _key: False
+    solve: Callable[[Any, Any, Any], Any] | None = None
+    finish: Callable[[Any, Any, Any], Any] | None = None
+    finish_by: frozenset[str] = frozenset()
+    by_behind: Callable[[Any], tuple[Any, Any] | None] = lambda _key: None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

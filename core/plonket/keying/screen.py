@@ -50,9 +50,10 @@ class ScreenKey(ShapedKey):
                               help="What is denser than this is solid.")  # fmt: skip
     spill: Number = number(100, label="Spill off", low=0, high=100, step=1, unit="%", group="Spill",
                          help="Takes off what the subject reflects of the cloth.")  # fmt: skip
-    replace: Literal["grey", "nothing", "tint"] = choice(
+    replace: Literal["grey", "behind", "nothing", "tint", "white"] = choice(
         "grey", label="In its place", group="Spill",
-        names={"grey": "Its brightness in grey", "nothing": "Nothing", "tint": "Its brightness in a colour"},
+        names={"grey": "Its brightness in grey", "behind": "Light from behind", "nothing": "Nothing",
+               "tint": "Its brightness in a colour", "white": "White, to see where it is"},
         help="What takes the place of the light that was spill.")  # fmt: skip
     tint: str = colour("#b8c4d8", label="Colour", group="Spill")
 
@@ -99,22 +100,33 @@ def samples_of(light: F32, settings: ScreenKey) -> F64:
     return np.stack([linear_of(c) for c in settings.colours]) if settings.colours else found_colour(light)[None]
 
 
-def key_screen(
-    light: F32, settings: ScreenKey, *, colours: F64 | None = None, core: F32 | None = None, garbage: F32 | None = None
-) -> Keyed:
-    """A frame with its cloth taken off.
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Solved:
+    """A frame whose cloth is told from its subject: alpha (h, w), the cloth, (3, 3) its hue's turn to green, its matte's SD."""
+
+    alpha: F32
+    cloth: Cloth
+    turn: F32
+    noise: float
+
+
+def key_screen(light: F32, settings: ScreenKey, *, colours: F64 | None = None) -> Keyed:
+    """A frame with its cloth taken off; see `solve_screen` and `unspilt`."""
+    solved = solve_screen(light, settings, colours=colours)
+    return Keyed(rgba=unspilt(light, solved, settings), cloth=solved.cloth, noise=solved.noise)
+
+
+def solve_screen(light: F32, settings: ScreenKey, *, colours: F64 | None = None) -> Solved:
+    """What of a frame is cloth.
 
     With I = a F + (1 - a) C and the clean cloth C known at every pixel, the cloth's share is what is left of its colour
     difference: (1 - a) = D(I) / D(C), D being green less the larger of red and blue once hues are turned so that the
-    cloth is green. Between sure cloth and solid subject `mixture.told_apart` puts that right. What the subject itself gives
-    off is I - (1 - a) C: nothing of the cloth stays in soft edges, whatever
-    lies behind them later.
+    cloth is green. Between sure cloth and solid subject `mixture.told_apart` puts that right.
 
     Parameters
     ----------
     light : linear (h, w, 3). settings : see `ScreenKey`, taken `at_moment`. colours : (k, 3) linear samples;
         found by itself without.
-    core, garbage : (h, w) what is kept, and what is thrown away, whatever the key says.
     """
     samples = samples_of(light, settings) if colours is None else colours
     cloth = clean_cloth(light, samples, near=held(settings.near) / 1000, detail_px=held(settings.detail))
@@ -136,15 +148,18 @@ def key_screen(
         beyond[part] = False
         alpha[beyond] = 0
     alpha = shaped(_levelled(alpha, np.float32(toe), np.float32(low), np.float32(max(high, low + 0.02))), settings)
-    if core is not None:
-        alpha = np.maximum(alpha, core)
-    if garbage is not None:
-        alpha = alpha * (1 - garbage)
+    return Solved(alpha=np.ascontiguousarray(alpha, np.float32), cloth=cloth, turn=turn, noise=noise)
+
+
+def unspilt(light: F32, solved: Solved, settings: ScreenKey) -> F32:
+    """What the subject itself gives off, linear, premultiplied (h, w, 4): I - (1 - a) C, less what it reflects of the cloth.
+
+    So nothing of the cloth stays in soft edges, whatever lies behind them later.
+    """
     rgba = np.empty((*light.shape[:2], 4), np.float32)
-    instead = _instead(settings)
-    _unmixed(light, cloth.light, np.ascontiguousarray(alpha, np.float32), turn, np.linalg.inv(turn),
-             held(settings.spill) / 100, instead, rgba)  # fmt: skip
-    return Keyed(rgba=rgba, cloth=cloth, noise=noise)
+    _unmixed(light, solved.cloth.light, solved.alpha, solved.turn, np.linalg.inv(solved.turn), held(settings.spill) / 100,
+             _instead(settings), settings.replace == "white", rgba)  # fmt: skip
+    return rgba
 
 
 def _part(between: B, margin: int) -> tuple[slice, slice]:
@@ -208,7 +223,7 @@ def _instead(settings: ScreenKey) -> F64:
     """What takes the place of the spill's brightness: a linear tint of mean 1, or nought."""
     if settings.replace == "nothing":
         return np.zeros(3)
-    if settings.replace == "grey":
+    if settings.replace != "tint":
         return np.ones(3)
     tint = linear_of(settings.tint)
     return np.asarray(tint / max(float(tint.mean()), 1e-3))
@@ -234,8 +249,13 @@ def _left_of_cloth(light: F32, cloth: F32, turn: F64, out: F32) -> None:
 
 
 @numba.njit(parallel=True, cache=True, fastmath=FAST, error_model="numpy")  # type: ignore[misc]
-def _unmixed(light: F32, cloth: F32, alpha: F32, turn: F64, back: F64, spill: float, instead: F64, out: F32) -> None:
-    """What the subject gives off: the cloth's share taken off, then what its colour reflects of the cloth."""
+def _unmixed(
+    light: F32, cloth: F32, alpha: F32, turn: F32, back: F64, spill: float, instead: F64, share_of_light: bool, out: F32
+) -> None:
+    """What the subject gives off: the cloth's share taken off, then what its colour reflects of the cloth.
+
+    What comes in its place is as bright as it was, or with `share_of_light` as that share of the cloth's light is of 1.
+    """
     h, w = alpha.shape
     for y in numba.prange(h):
         for x in range(w):
@@ -259,6 +279,12 @@ def _unmixed(light: F32, cloth: F32, alpha: F32, turn: F64, back: F64, spill: fl
                 b = back[2, 0] * tr + back[2, 1] * tg + back[2, 2] * tb
                 # The brightness that went with it comes back in another colour.
                 lost = over / 3
+                if share_of_light:
+                    cr, cg, cb = cloth[y, x, 0], cloth[y, x, 1], cloth[y, x, 2]
+                    ur = turn[0, 0] * cr + turn[0, 1] * cg + turn[0, 2] * cb
+                    ug = turn[1, 0] * cr + turn[1, 1] * cg + turn[1, 2] * cb
+                    ub = turn[2, 0] * cr + turn[2, 1] * cg + turn[2, 2] * cb
+                    lost = over / max(ug - max(ur, ub), 1e-3)
                 r, g, b = r + lost * instead[0], g + lost * instead[1], b + lost * instead[2]
             out[y, x, 0], out[y, x, 1], out[y, x, 2] = max(r, 0.0), max(g, 0.0), max(b, 0.0)
 
@@ -266,6 +292,18 @@ def _unmixed(light: F32, cloth: F32, alpha: F32, turn: F64, back: F64, spill: fl
 def run(light: F32, settings: ScreenKey, context: KeyContext) -> F32:
     """The keyed frame, linear, premultiplied (h, w, 4)."""
     return key_screen(light, settings, colours=context.colours).rgba
+
+
+def solve(light: F32, settings: ScreenKey, context: KeyContext) -> Solved:
+    """What of the frame is cloth, whatever takes its spill's place."""
+    return solve_screen(light, settings, colours=context.colours)
+
+
+def by_behind(key: ScreenKey) -> tuple[ScreenKey, ScreenKey] | None:
+    """The key with nothing in its spill's place, and with white light; None: what is behind makes no difference to it."""
+    if key.replace != "behind":
+        return None
+    return key.model_copy(update={"replace": "nothing"}), key.model_copy(update={"replace": "white"})
 
 
 def learn(key: ScreenKey, element: Element) -> KeyContext:
@@ -277,7 +315,8 @@ KEYS.add(KeyEntry(
     kind="screen", order=10, label="Screen", settings=ScreenKey, run=run, groups=("Cloth", "Matte", "Spill"),
     help="A subject before a green, blue or other cloth; folds, shadows, spill go with it.",
     learn=learn, learns_from=("colours",), restores=lambda key: key.sharp,
+    solve=solve, finish=unspilt, finish_by=frozenset({"spill", "replace", "tint"}), by_behind=by_behind,
 ))  # fmt: skip
 
 
-__all__ = ["Keyed", "ScreenKey", "key_screen", "run", "samples_of", "turned_to_green"]
+__all__ = ["Keyed", "ScreenKey", "Solved", "key_screen", "run", "samples_of", "solve_screen", "turned_to_green", "unspilt"]

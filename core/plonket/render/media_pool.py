@@ -6,26 +6,22 @@ import hashlib
 import os
 import tempfile
 from collections.abc import Callable, Hashable
-from dataclasses import replace
 from pathlib import Path
 from typing import Any, TypeVar
 
 import numpy as np
 
-from plonket.base.colour import bytes_of, linear_from_codes
 from plonket.base.conventions import F32, F64, U8, Codes
 from plonket.base.isolated import call_apart
 from plonket.base.kept_files import YOUNG_S, give_up_oldest, written_aside
 from plonket.base.lru_cache import Budget, LruCache
 from plonket.depth.frame_depth import FrameDepth
 from plonket.document.bases import KeyBase, MotionBase
-from plonket.document.kinds import KEYS
 from plonket.formats.cube import load_cube
 from plonket.image.grain_in_time import MeasuredGrain, dump_grain, load_grain, measure_grain
 from plonket.image.pair_flow import PairFlow, pair_flow
-from plonket.image.picture import StillSource, halved
-from plonket.keying.chroma import restored
-from plonket.keying.common import KeyContext, scaled
+from plonket.image.picture import StillSource
+from plonket.keying.common import KeyContext
 from plonket.lighting.set_light import SetLight, dump_light, load_light, set_light
 from plonket.matting.clip_shadow import shadow_in
 from plonket.media.clip import Clip, PictureClip, open_clip, open_working
@@ -37,6 +33,7 @@ from plonket.plate.view_path import ViewPath
 from plonket.raytrace.client import Renderer
 from plonket.raytrace.disk_cache import FilmStore
 from plonket.raytrace.request import RenderRequest, request_digest
+from plonket.render.keyer import Keyer
 from plonket.render.mask_files import MaskFiles
 from plonket.room.alignment import Room
 from plonket.room.camera import RoomCamera
@@ -54,8 +51,6 @@ FALL_SECONDS, FALL_BYTES = 240.0, 6 * 1024**3
 """What a fall may take, of one processor's time and of memory."""
 MOST_KEPT_BYTES = 1024**3
 """Of falls, and of models that were made for shots, on disk."""
-MOST_HALVED = 2
-"""A key is worked out at a quarter of the size at the least: below that hair is gone."""
 
 
 
@@ -107,8 +102,7 @@ class MediaPool:
         self._canvases: LruCache[tuple[str, int, tuple[int, int]], F32] = LruCache(self._no_maker, 4, budget=budget)
         self._painted: LruCache[str, F32] = LruCache(self._no_maker, 8, budget=budget)
         self._heroes: LruCache[str, CleanPlate] = LruCache(self._no_maker, 8, budget=budget)
-        self._keyed: LruCache[tuple[str, int, str, int], StillSource] = LruCache(self._no_maker, 10, budget=budget)
-        self._contexts: LruCache[tuple[str, str, str], KeyContext] = LruCache(self._no_maker, 16)
+        self._keyer = Keyer(self, budget, scratch)
         self._mattes: LruCache[tuple[str, int, str], U8] = LruCache(self._no_maker, 64, budget=budget)
         self._middles: LruCache[str, F64 | None] = LruCache(self._no_maker, 16)
         self._depths: LruCache[tuple[str, int], FrameDepth] = LruCache(self._no_maker, 16, budget=budget)
@@ -139,35 +133,7 @@ class MediaPool:
     ) -> StillSource:
         """One frame keyed at the size halved `level` times, kept; of a mended clip with the hash of its `mends` and what gives
         its pixels, by a measured `matte` if the key wants one."""
-        at = min(level, MOST_HALVED)
-        name = (asset + mends + (matte or ""), frame, key.model_dump_json(), at)
-
-        def make() -> StillSource:
-            codes = rgb() if rgb else self.clip(asset).codes(frame)
-            return self._key(asset, frame, key, at, codes, None if matte is None else self.picked(matte, frame))
-
-        return self._keyed.get(name, make)
-
-    def _key(self, asset: str, frame: int, key: KeyBase, level: int, rgb: Codes, matte: U8 | None) -> StillSource:
-        # Halved, a picture is as fine in colour as in brightness anyway.
-        if level == 0 and KEYS.of(key).restores(key) and self.length(asset) > 1:
-            rgb = restored(bytes_of(rgb))
-        light = linear_from_codes(rgb)
-        size = (light.shape[1], light.shape[0])
-        for _ in range(level):
-            light = halved(light)
-        context = replace(self.key_context(asset, key), frame=frame, matte=matte)
-        rgba = KEYS.of(key).run(light, scaled(key, 0.5**level) if level else key, context)
-        if self.clip(asset).info.has_alpha:
-            rgba = rgba * self._own_coverage(asset, frame, level)
-        return StillSource.of_light(rgba, size, level)
-
-    def _own_coverage(self, asset: str, frame: int, level: int) -> F32:
-        """(h, w, 1) what a clip lets be seen of itself, at the size halved `level` times."""
-        cover = self.clip(asset).rgba(frame)[..., 3:].astype(np.float32) / np.float32(255)
-        for _ in range(level):
-            cover = halved(cover)[..., None]
-        return cover
+        return self._keyer.keyed(asset, frame, key, level, mends, rgb, matte)
 
     def path(self, asset: str) -> Path:
         """The file of an asset."""
@@ -229,12 +195,7 @@ class MediaPool:
 
     def key_context(self, asset: str, key: KeyBase) -> KeyContext:
         """What a key knows of a whole clip: found once, so that it does not change from frame to frame."""
-        entry = KEYS.of(key)
-        if entry.learn is None:
-            return KeyContext()
-        given = key.model_dump_json(include=set(entry.learns_from))
-        learn = entry.learn
-        return self._contexts.get((asset, key.kind, given), lambda: learn(key, _Element(self, asset, self._scratch)))
+        return self._keyer.context(asset, key)
 
     def grain(self, asset: str) -> MeasuredGrain | None:
         """A clip's grain, measured once: it is kept on disk where there is a place for it."""
@@ -388,21 +349,3 @@ def still_source(path: Path) -> StillSource:
         return StillSource.of_light(read_light(path))
     clip = open_clip(path)
     return StillSource(clip.straight(0) if isinstance(clip, PictureClip) else clip.rgba(0))
-
-
-class _Element:
-    """What a key may ask for of the element it keys."""
-
-    def __init__(self, pool: MediaPool, asset: str, scratch: Path | None) -> None:
-        self._pool, self._asset, self._scratch = pool, asset, scratch
-        self.frames = pool.clip(asset).info.frames
-
-    def rgb(self, frame: int) -> U8:
-        return np.ascontiguousarray(self._pool.clip(self._asset).rgba(frame)[..., :3])
-
-    def still(self, asset: str) -> U8:
-        return np.ascontiguousarray(self._pool.clip(asset).rgba(0)[..., :3])
-
-    def kept(self, what: str, text: str) -> MaskFiles | None:
-        digest = hashlib.sha256((self._asset + text).encode()).hexdigest()[:24]
-        return None if self._scratch is None else MaskFiles(self._scratch / what / digest)

@@ -12,9 +12,10 @@ from plonket.base.colour import LUMA
 from plonket.base.conventions import F32, F64
 from plonket.base.homography import translation
 from plonket.document.bases import BlendName, LayerBase, LookBase, MaskBase
-from plonket.document.kinds import LAYERS
+from plonket.document.kinds import KEYS, LAYERS
 from plonket.image.blend import lay_over, mix_into
 from plonket.image.picture import CLEAR, Picture, windowed
+from plonket.keying.from_behind import glow, lit
 from plonket.keying.seam import joined
 from plonket.layers.common import KeyedLayer
 from plonket.layers.in_room import by_distance, hidden_in_room
@@ -35,7 +36,7 @@ def drawn(
     """
     if not layer.is_there(frame):
         return CLEAR
-    picture = LAYERS.of(layer).run(layer, sources, frame, size, view)
+    picture = _own_picture(layer, sources, frame, size, view, behind)
     if not picture.rgba.size:
         return picture
     clip_from_layer = LAYERS.of(layer).clip_from_layer
@@ -43,7 +44,7 @@ def drawn(
     into = _into(sources, frame, view, own)
     kept = [m for m in layer.masks if m.mode == "keep"]
     if kept and isinstance(layer, KeyedLayer) and (layer.key or any(mask.key for mask in kept)):
-        picture = _kept(picture, layer, kept, sources, frame, size, view, into)
+        picture = _kept(picture, layer, kept, sources, frame, size, view, into, behind)
     moment = sources.moment(frame)
     picture = _masked(picture, [m for m in layer.masks if m.mode != "keep"], moment, into, sources.picked)
     picture = hidden_in_room(picture, layer, sources, frame, size, view)
@@ -60,6 +61,22 @@ def drawn(
         layer.looks, picture, frame, size, scale, into, behind, neighbour, sources.table, inverse_depth, moment=moment,
         mattes=sources.picked,
     )  # fmt: skip
+
+
+def _own_picture(
+    layer: LayerBase, sources: Sources, frame: int, size: tuple[int, int], view: F64, behind: F32 | None
+) -> Picture:
+    """A layer as its kind draws it; what is behind shines on a keyed one in the place of its cloth, where its key says so."""
+    run = LAYERS.of(layer).run
+    picture: Picture = run(layer, sources, frame, size, view)
+    key = layer.key if isinstance(layer, KeyedLayer) else None
+    pair = KEYS.of(key).by_behind(key) if key is not None and behind is not None and picture.rgba.size else None
+    if pair is None or behind is None:
+        return picture
+    bare, white = (run(layer.model_copy(update={"key": one}), sources, frame, size, view).rgba for one in pair)
+    h, w = picture.rgba.shape[:2]
+    light = glow(behind)[picture.y : picture.y + h, picture.x : picture.x + w]
+    return Picture(rgba=lit(bare, white, picture.rgba, light), x=picture.x, y=picture.y)
 
 
 def _into(sources: Sources, frame: int, view: F64, own: F64 | None) -> Callable[[MaskBase | LookBase], F64 | None]:
@@ -97,13 +114,13 @@ def _cover(
 
 def _kept(
     keyed: Picture, layer: KeyedLayer, masks: Sequence[Any], sources: Sources, frame: int, size: tuple[int, int],
-    view: F64, into: Callable[[Any], F64 | None],
+    view: F64, into: Callable[[Any], F64 | None], behind: F32 | None,
 ) -> Picture:  # fmt: skip
     """The keyed picture with its own unkeyed pixels where masks keep them, or keyed as those masks say."""
     rgba = keyed.rgba
     # In their order: where two overlap, the later one counts.
     for key, run in groupby(masks, key=lambda mask: mask.key):
-        own = LAYERS.of(layer).run(layer.model_copy(update={"key": key}), sources, frame, size, view)
+        own = _own_picture(layer.model_copy(update={"key": key}), sources, frame, size, view, behind)
         adding = [mask.model_copy(update={"mode": "add"}) for mask in run]
         cover = _cover(own, adding, sources.moment(frame), into, sources.picked)
         if cover is not None and own.rgba.size and own.rgba.shape == rgba.shape:

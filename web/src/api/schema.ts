@@ -9925,7 +9925,7 @@ export interface components {
              * @default grey
              * @enum {string}
              */
-            replace: "grey" | "nothing" | "tint";
+            replace: "grey" | "behind" | "nothing" | "tint" | "white";
             /**
              * Sharp
              * @default true
