@@ -25,7 +25,7 @@ GONE = "This mask is not there any more, or was drawn anew meanwhile. Follow it 
 def follow_mask(shot_id: uuid.UUID, asked: dict[str, Any], work: Work, is_held: Callable[[], bool]) -> dict[str, Any]:
     """Follow a mask's outline through the shot's range, and make it a change of the shot, if the work is still ours then.
 
-    asked : `thing` and `mask`, ids; `frame` and `way`, from which frame on, *both*, *on* or *back*.
+    asked : `thing` and `mask`, where they lie (see `thing_with_masks`); `frame` and `way`, from which frame on, *both*, *on* or *back*.
 
     Returns
     -------
@@ -61,7 +61,7 @@ def follow_mask(shot_id: uuid.UUID, asked: dict[str, Any], work: Work, is_held: 
         if not isinstance(latest, OutlineMask) or latest.outline != mask.outline:
             raise BadInput("follow.changed", GONE)
         bent = latest.model_copy(update={"outline": outline})
-        return with_masks(now, thing.id, [bent if m.id == mask.id else m for m in thing.masks])
+        return with_masks(now, asked["thing"], [bent if m.id == mask.id else m for m in thing.masks])
 
     change_shot(shot_id, f"{mask.name} follows what it shows", change)
     lost = min(found.stopped, key=lambda f: abs(f - asked["frame"])) if found.stopped else None

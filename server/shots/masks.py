@@ -18,7 +18,7 @@ from jobs.queue import enqueue
 from library.pool import pool
 from plonket.base.errors import BadInput
 from plonket.base.outlines import Outline, OutlineKey
-from plonket.document.bases import PURPLES, LayerBase, Mask, MaskedTreatment
+from plonket.document.bases import PURPLES, LayerBase, Look, LookBase, Mask, MaskedTreatment
 from plonket.document.operations import fresh_name, with_values
 from plonket.document.retime import as_filmed
 from plonket.document.shot import Shot as Document
@@ -44,20 +44,52 @@ class SvgIn(Schema):
     frame: int = Field(ge=0, description="The frame that they are drawn on")
 
 
-def thing_with_masks(document: Document, thing_id: str) -> LayerBase | MaskedTreatment:
-    """The layer or treatment of that id; `NotHere` without one."""
+FINISH = "_finish"
+"""Whose the looks over everything are; no id begins so."""
+
+
+def look_address(address: str) -> tuple[str, str]:
+    """The layer's id, or `FINISH`, and the look's in ``LAYER.LOOK``; the second is empty where a thing of its own is meant."""
+    owner, _, look = address.partition(".")
+    return owner, look
+
+
+def thing_with_masks(document: Document, address: str) -> LayerBase | MaskedTreatment | LookBase:
+    """The layer or treatment of that id, or the look at ``LAYER.LOOK``; `NotHere` without one."""
+    owner, look_id = look_address(address)
+    if look_id:
+        for look in _looks(document, owner):
+            if look.id == look_id:
+                return look
+        raise NotHere("thing with masks")
     for thing in (*document.layers, *document.plate):
-        if thing.id == thing_id and isinstance(thing, LayerBase | MaskedTreatment):
+        if thing.id == owner and isinstance(thing, LayerBase | MaskedTreatment):
             return thing
     raise NotHere("thing with masks")
 
 
-def with_masks(document: Document, thing_id: str, masks: Sequence[Mask]) -> Document:
-    """The document with other masks for a layer or treatment."""
-    thing = thing_with_masks(document, thing_id)
+def _looks(document: Document, owner: str) -> list[Look]:
+    if owner == FINISH:
+        return document.finish
+    return next((layer.looks for layer in document.layers if layer.id == owner), [])
+
+
+def layer_of(document: Document, address: str) -> LayerBase | None:
+    """The layer in whose own pixels masks may be drawn; None: there is none."""
+    owner, _ = look_address(address)
+    return next((layer for layer in document.layers if layer.id == owner), None)
+
+
+def with_masks(document: Document, address: str, masks: Sequence[Mask]) -> Document:
+    """The document with other masks for a layer, a treatment or a look."""
+    thing = thing_with_masks(document, address)
+    owner, look_id = look_address(address)
+    if look_id:
+        looks = [one.model_copy(update={"masks": list(masks)}) if one.id == look_id else one for one in _looks(document, owner)]
+        return document.model_copy(update={"finish": looks}) if owner == FINISH else with_values(document, owner, {"looks": looks})
     if isinstance(thing, LayerBase):
-        return with_values(document, thing_id, {"masks": list(masks)})
-    plate = [one.model_copy(update={"masks": list(masks)}) if one.id == thing_id else one for one in document.plate]
+        return with_values(document, owner, {"masks": list(masks)})
+    plate = [one.model_copy(update={"masks": list(masks)}) if one.id == owner else one for one in document.plate]
     return document.model_copy(update={"plate": plate})
 
 
@@ -87,7 +119,7 @@ def masks_as_pictures(request: HttpRequest, shot_id: uuid.UUID, thing_id: str, f
     thing, entry = thing_with_masks(document, thing_id), FORMATS.get(form)
     if document.footage is None or entry.track != MatteTrack.KIND or entry.write is None:
         raise BadInput("mask.format", f"Masks cannot be written as {form}.")
-    track = masks_as_matte(ShotSources(document, pool()), thing.masks, thing if isinstance(thing, LayerBase) else None)
+    track = masks_as_matte(ShotSources(document, pool()), thing.masks, layer_of(document, thing_id))
     data = entry.write(Going(motion=None, measured=track, footage=document.footage))
     return as_file(data, entry.mime, entry.kind)
 

@@ -66,3 +66,27 @@ class Following(BrowserTest):
         self.caught_up()
         page.keyboard.press("Control+z")
         until(lambda: len(self.outline().keys) > 2, 20, "undo")
+
+    def test_a_look_s_own_mask_follows_too(self) -> None:
+        page, true = self.page, film("astronaut.png", "coffee.png", 6.0)[1]
+        self.new_shot()
+        self.bring_in(self.clip())
+        points = [p.model_dump() for p in points_of(true(0))]
+        mask = {"kind": "outline", "id": "m", "name": "Flag", "outline": {"keys": [{"frame": 0, "points": points}]}}
+        look = {"kind": "colour", "id": "dim", "name": "Dim", "exposure": -3, "masks": [mask]}
+        self.put_in({"kind": "wash", "id": "wash", "name": "Wash", "looks": [look]})
+        page.get_by_role("navigation", name="Run sheet").get_by_role("button", name="Wash").first.click()
+        page.get_by_role("button", name="Its masks (1)").click()
+        expect(page.get_by_role("button", name="Masks as files")).to_be_visible()
+        page.get_by_role("button", name="Follow what it shows").click()
+
+        def outline() -> Outline:
+            return Outline.model_validate(self.document()["stack"][0]["looks"][0]["masks"][0]["outline"])
+
+        until(lambda: len(outline().keys) > 1, 90, "the outline to be followed")
+        for frame in (5, FRAMES - 1):
+            self.assertLess(off(control_points(outline(), frame), true(frame)), 1.0, frame)
+        expect(page.get_by_text("follows what it shows, in every frame")).to_be_visible()
+        self.caught_up()
+        page.keyboard.press("Control+z")
+        until(lambda: len(outline().keys) == 1, 20, "undo")

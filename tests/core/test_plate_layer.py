@@ -27,7 +27,7 @@ from plonket.masks.outlined import OutlineMask
 from plonket.media import open_clip
 from plonket.plate.mend import Mend
 from plonket.render.deliver import deliver
-from plonket.render.frame import render_alone, render_frame
+from plonket.render.frame import render_frame
 from plonket.render.media_pool import MediaPool
 from plonket.render.sources import ShotSources
 from synth.phone.sensor import Sensor

@@ -161,6 +161,37 @@ class Masks(WithPlate):
         self.assertIn("ride on the footage", refused["message"])
         self.page.json("POST", f"/shots/{shot}/masks/m/none/follow", {"frame": 3}, status=400)
 
+    def test_masks_of_looks_follow_go_out_and_come_in_as_others_do(self) -> None:
+        """Of a look over everything, and of one on a layer, which may be called the same."""
+        frames, true = film("astronaut.png", "coffee.png", 6.0)
+        shot = self.new_shot()
+        self.page.upload(write(self.folder / "cloth.mp4", frames[:6]), shot=shot)
+        drawn = {"keys": [{"frame": 2, "points": [p.model_dump() for p in points_of(true(2))]}]}
+        look = {"kind": "colour", "id": "look-1", "name": "Dim", "exposure": -1,
+                "masks": [{**MASK, "rides": "footage", "outline": drawn}]}  # fmt: skip
+        wash = {"kind": "wash", "id": "w", "name": "W", "looks": [look]}
+        self.edit(shot, {"op": "add", "path": "/finish/-", "value": look}, {"op": "add", "path": "/stack/0", "value": wash})
+
+        def masks(address: str) -> list[dict[str, Any]]:
+            document = self.page.json("GET", f"/shots/{shot}")["document"]
+            looks = document["finish"] if address.startswith("_") else document["stack"][0]["looks"]
+            return list(looks[0]["masks"])
+
+        for address, other in (("_finish.look-1", "w.look-1"), ("w.look-1", "_finish.look-1")):
+            before = masks(other)
+            job = self.page.json("POST", f"/shots/{shot}/masks/{address}/mask-1/follow", {"frame": 2})
+            self.assertEqual(Job.objects.get(pk=job["id"]).state, "done")
+            bent = Outline.model_validate(masks(address)[0]["outline"])
+            self.assertTrue(any(key.followed for key in bent.keys))
+            self.assertLess(off(control_points(bent, 5), true(5)), 1.0)
+            text = self.page.get(f"/shots/{shot}/masks/{address}?frame=2").content.decode()
+            self.page.json("POST", f"/shots/{shot}/masks/{address}", {"text": text, "frame": 2})
+            self.assertEqual([m["id"] for m in masks(address)], ["mask-1", "mask-2"])
+            self.assertEqual(masks(other), before, "the other one stays as it was")
+            self.assertEqual(self.page.get(f"/shots/{shot}/masks/{address}/pictures/mattes.zip").status_code, 200)
+        for bad in ("w.none", "none.look-1", "_finish.", "_finish", "w.look-1.x"):
+            self.page.json("GET", f"/shots/{shot}/masks/{bad}?frame=0", status=404)
+
     def test_the_desk_shows_strokes_and_half_shows_both(self) -> None:
         stroke = {"tool": "paint", "path": [[90, 80]], "size": 60, "hard": 100, "colour": "#ff0000"}
         shot = self.with_clean(strokes=[stroke])

@@ -23,6 +23,8 @@ export type MaskedThing = Layer | Mend | Clean | Degrain | Look;
 export interface Masked {
   thing: MaskedThing;
   list: "stack" | "plate" | "look";
+  /** Where it is found by the server: its id, or that of its layer and its own. */
+  address: string;
   /** Whether masks may ride on its own picture. */
   owned: boolean;
   /** From a mask's own pixels to the clip's. */
@@ -33,6 +35,9 @@ export interface Masked {
 
 /** Colours given in turn, so that several masks can be told apart; the first is the colour of mattes. */
 export const MASK_COLOURS = ["#b48ad8", "#6fb3b8", "#e0a74e", "#d98880", "#8fb573", "#7f9fd4"];
+
+/** Whose the looks over everything are, where the server is told. */
+const FINISH = "_finish";
 
 export function useMasked(): Masked | null {
   const { record, edits } = useOpenShot();
@@ -64,6 +69,7 @@ export function useMasked(): Masked | null {
     return {
       thing,
       list: look ? "look" : layer ? "stack" : "plate",
+      address: look ? `${layer?.id ?? FINISH}.${look.id}` : thing.id,
       owned: ownMatrix(layer, spaces, 0) !== null,
       space: (mask, frame) => spaceOf(mask, layer, spaces, frame),
       edit: async (label, change) => (await edits.edit(label, (latest) => steps(latest, change))) !== null,

@@ -45,7 +45,7 @@ export function MaskGroup({ help }: { help: string }) {
     <Group
       title={masked.list === "look" ? "Masks of this look" : "Masks"}
       side={
-        <span className={masked.list === "look" ? "hidden" : "flex gap-2"}>
+        <span className="flex gap-2">
           <button
             className="text-ink-2 hover:text-tide"
             aria-label="Masks from an SVG file"
@@ -56,7 +56,7 @@ export function MaskGroup({ help }: { help: string }) {
                 (_name, text) =>
                   void edits.ask(() =>
                     api.POST("/api/shots/{shot_id}/masks/{thing_id}", {
-                      params: { path: { shot_id: shotId, thing_id: masked.thing.id } },
+                      params: { path: { shot_id: shotId, thing_id: masked.address } },
                       body: { text, frame },
                     }),
                   ),
@@ -65,7 +65,9 @@ export function MaskGroup({ help }: { help: string }) {
           >
             <FileUp className="size-4" />
           </button>
-          {masks.length > 0 && <MasksOut thing={masked.thing.id} drawn={masks.some((m) => "outline" in m)} />}
+          {masks.length > 0 && (
+            <MasksOut address={masked.address} drawn={masks.some((m) => "outline" in m)} />
+          )}
         </span>
       }
     >
@@ -199,7 +201,7 @@ function MaskRows({ masked, mask }: { masked: Masked; mask: Mask }) {
           }
         />
       )}
-      {"motion" in mask && masked.list !== "look" && (
+      {"motion" in mask && (
         <Row
           label="Its outline"
           help="Draws an outline round what it covers in this frame, with points to drag, that can follow what it shows. This mask is turned off."
@@ -210,7 +212,7 @@ function MaskRows({ masked, mask }: { masked: Masked; mask: Mask }) {
             onClick={() =>
               void edits.ask(() =>
                 api.POST("/api/shots/{shot_id}/masks/{thing_id}/{mask_id}/outline", {
-                  params: { path: { shot_id: shotId, thing_id: masked.thing.id, mask_id: mask.id } },
+                  params: { path: { shot_id: shotId, thing_id: masked.address, mask_id: mask.id } },
                   body: { frame },
                 }),
               )
@@ -220,7 +222,7 @@ function MaskRows({ masked, mask }: { masked: Masked; mask: Mask }) {
           </button>
         </Row>
       )}
-      {"outline" in mask && masked.list !== "look" && <FollowRow masked={masked} mask={mask} />}
+      {"outline" in mask && <FollowRow masked={masked} mask={mask} />}
       {"outline" in mask && masked.list === "plate" && <MoreLikeIt masked={masked} mask={mask} />}
       {kind && (
         <SchemaForm

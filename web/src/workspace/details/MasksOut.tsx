@@ -5,11 +5,11 @@ import { kindOf } from "~/workspace/kinds";
 import { useWorkspace } from "~/workspace/store";
 
 /** The masks of a thing as files: outlines as they are now or as they move, and what they cover in every frame. */
-export function MasksOut({ thing, drawn }: { thing: string; drawn: boolean }) {
+export function MasksOut({ address, drawn }: { address: string; drawn: boolean }) {
   const { shotId, record } = useOpenShot();
   const frame = useWorkspace((w) => w.frame);
-  const address = `/api/shots/${shotId}/masks/${thing}`;
-  const now = `${address}?frame=${frame}&number=${record.number}`;
+  const from = `/api/shots/${shotId}/masks/${address}`;
+  const now = `${from}?frame=${frame}&number=${record.number}`;
   const outlines: FileRow[] = [
     { label: "Outlines, as in this frame", hint: "SVG, to draw on", href: now },
     { label: "Outlines, as they move", hint: "SVG that plays, with all keys", href: `${now}&moving=true` },
@@ -17,7 +17,7 @@ export function MasksOut({ thing, drawn }: { thing: string; drawn: boolean }) {
   const covers = (kindOf("motion", "matte")?.formats ?? []).map(({ name, label }) => ({
     label: `What they cover: ${label}`,
     hint: "white where they are, every frame",
-    href: `${address}/pictures/${name}`,
+    href: `${from}/pictures/${name}`,
   }));
   return (
     <FilesMenu

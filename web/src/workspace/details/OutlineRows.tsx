@@ -29,7 +29,7 @@ export function FollowRow({ masked, mask }: { masked: Masked; mask: Mask & { kin
   );
   const rides = mask.rides === "footage" || mask.rides.startsWith("to:");
   const followed = mask.outline.keys.some((k) => k.followed);
-  const go = (way: "both" | "on" | "back") => void follow(masked.thing.id, mask.id, frame, way);
+  const go = (way: "both" | "on" | "back") => void follow(masked.address, mask.id, frame, way);
   const forget = () =>
     void masked.edit(`Forget where ${mask.name} was followed`, (now) =>
       now.map((m) =>
@@ -53,18 +53,20 @@ export function FollowRow({ masked, mask }: { masked: Masked; mask: Mask & { kin
           >
             {busy ? "Following …" : followed ? "Follow again" : "Follow what it shows"}
           </button>
-          {ONE_WAY.map(({ way, label, Icon }) => (
-            <button
-              key={way}
-              aria-label={label}
-              title={label}
-              className="text-ink-2 hover:text-tide disabled:opacity-50"
-              disabled={busy}
-              onClick={() => go(way)}
-            >
-              <Icon className="size-3.5" />
-            </button>
-          ))}
+          <span className="flex gap-2">
+            {ONE_WAY.map(({ way, label, Icon }) => (
+              <button
+                key={way}
+                aria-label={label}
+                title={label}
+                className="text-ink-2 hover:text-tide disabled:opacity-50"
+                disabled={busy}
+                onClick={() => go(way)}
+              >
+                <Icon className="size-3.5" />
+              </button>
+            ))}
+          </span>
           {followed && (
             <button className="text-ink-2 hover:text-brick" disabled={busy} onClick={forget}>
               Forget
@@ -93,7 +95,7 @@ export function MoreLikeIt({ masked, mask }: { masked: Masked; mask: Mask & { ki
       const found = await answered(
         api.GET("/api/shots/{shot_id}/masks/{thing_id}/{mask_id}/alike", {
           params: {
-            path: { shot_id: shotId, thing_id: masked.thing.id, mask_id: mask.id },
+            path: { shot_id: shotId, thing_id: masked.address, mask_id: mask.id },
             query: { frame },
           },
         }),
