@@ -13,6 +13,7 @@ from ninja import Router
 
 from library.pool import pool
 from plonket.base.conventions import U8
+from plonket.depth.cloud import depth_cloud, dump_cloud
 from plonket.depth.of_motion import is_fresh
 from plonket.depth.shown import COLOURS, depth_colours, scale_of
 from plonket.document.retime import as_filmed
@@ -49,6 +50,35 @@ async def depth_picture(request: HttpRequest, shot_id: uuid.UUID, motion_id: str
         })  # fmt: skip
 
     return await in_thread(made)
+
+
+@router.get("/shots/{shot_id}/motions/{motion_id}/cloud")
+async def depth_cloud_file(request: HttpRequest, shot_id: uuid.UUID, motion_id: str) -> HttpResponse:
+    """The depth of a clip as points of its room with their colours (see `dump_cloud`); none where the camera or the way of
+    measuring has changed since."""
+
+    def made() -> HttpResponse:
+        document = as_filmed(document_of(find_shot(shot_id)))
+        if not isinstance(document.motion(motion_id), DepthMotion) or document.footage is None:
+            raise NotHere("depth")
+        return HttpResponse(draw(cloud_in, document, motion_id), content_type="application/octet-stream", headers={
+            "X-Content-Type-Options": "nosniff", "Cache-Control": "no-store",
+        })  # fmt: skip
+
+    return await in_thread(made)
+
+
+def cloud_in(document: Document, motion_id: str) -> bytes:
+    """The cloud's file, found in the drawing process."""
+    sources, footage = ShotSources(document, pool()), document.footage
+    motion = document.motion(motion_id)
+    assert isinstance(motion, DepthMotion) and footage is not None
+    track = pool().measured(motion.measurement) if motion.measurement else None
+    camera, room = sources.solved(motion.camera), sources.camera(motion.camera)
+    if not isinstance(track, DepthTrack) or room is None or camera is None:
+        return dump_cloud(np.zeros((0, 3), np.float32), np.zeros((0, 3), np.uint8))
+    frames = [int(f) for f in np.flatnonzero(track.known()) if is_fresh(track, motion, camera, sources, int(f))]
+    return dump_cloud(*depth_cloud(track, room, frames, pool().clip(footage.asset).rgb))
 
 
 def depth_in(document: Document, motion_id: str, frame: int) -> tuple[U8 | None, dict[str, Any]]:

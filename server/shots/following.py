@@ -25,7 +25,8 @@ GONE = "This mask is not there any more, or was drawn anew meanwhile. Follow it 
 def follow_mask(shot_id: uuid.UUID, asked: dict[str, Any], work: Work, is_held: Callable[[], bool]) -> dict[str, Any]:
     """Follow a mask's outline through the shot's range, and make it a change of the shot, if the work is still ours then.
 
-    asked : `thing` and `mask`, where they lie (see `thing_with_masks`); `frame` and `way`, from which frame on, *both*, *on* or *back*.
+    asked : `thing` and `mask`, where they lie (see `thing_with_masks`); `frame` and `way`, from which frame on, *both*, *on* or
+        *back*.
 
     Returns
     -------

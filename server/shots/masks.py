@@ -86,7 +86,9 @@ def with_masks(document: Document, address: str, masks: Sequence[Mask]) -> Docum
     owner, look_id = look_address(address)
     if look_id:
         looks = [one.model_copy(update={"masks": list(masks)}) if one.id == look_id else one for one in _looks(document, owner)]
-        return document.model_copy(update={"finish": looks}) if owner == FINISH else with_values(document, owner, {"looks": looks})
+        if owner == FINISH:
+            return document.model_copy(update={"finish": looks})
+        return with_values(document, owner, {"looks": looks})
     if isinstance(thing, LayerBase):
         return with_values(document, owner, {"masks": list(masks)})
     plate = [one.model_copy(update={"masks": list(masks)}) if one.id == owner else one for one in document.plate]

@@ -54,6 +54,12 @@ class Behind(FilmedRoom):
         track = pool().measured(self.document()["motions"][1]["measurement"])
         assert isinstance(track, DepthTrack)
         self.assertEqual(list(np.flatnonzero(track.known())), list(range(FIRST, LAST + 1)))
+        # Beside the camera's path what was filmed is seen from above and from the side, and can be put away.
+        page.get_by_role("navigation", name="Run sheet").get_by_role("button", name="holds").first.click()
+        from_above = page.get_by_role("img", name="The room from above")
+        expect(from_above).not_to_have_attribute("data-cloud", "0")
+        page.get_by_role("switch", name="What was filmed, by its depth").click()
+        expect(from_above).to_have_attribute("data-cloud", "0")
         # Asked for again, it is the one that is there.
         self.follow("^How far things are")
         self.caught_up()

@@ -78,6 +78,36 @@ class Depths(WithPlate):
         gone = self.page.json("POST", f"/shots/{shot}/operations", {"operation": {"do": "remove", "thing": camera}})
         self.assertEqual(gone["shot"]["document"]["motions"], [])
 
+    def test_it_is_a_cloud_in_the_room_where_things_are_in_their_colours(self) -> None:
+        shot = self.with_depth()
+        address = f"/shots/{shot}/motions/depth/cloud"
+
+        def cloud() -> tuple[np.ndarray, np.ndarray]:
+            data = self.page.get(address).content
+            n = int(np.frombuffer(data[:4], "<u4")[0])
+            self.assertEqual(len(data), 4 + 15 * n)
+            return np.frombuffer(data, "<f4", 3 * n, 4).reshape(n, 3), np.frombuffer(data, np.uint8, 3 * n, 4 + 12 * n).reshape(n, 3)
+
+        places, colours = cloud()
+        self.assertGreater(len(places), 3000)
+        # Every one of them lies where the frame shows it, at the depth and in the colour that it has there.
+        pixels = room().pixels(places.astype(np.float64))[11]
+        inside = ((pixels > 2) & (pixels < np.array(SIZE) - 3)).all(axis=1)
+        self.assertGreater(float(inside.mean()), 0.9)
+        x, y = pixels[inside].astype(int).T
+        true = room().depth(11)[y, x]
+        position, rotation = room().poses()
+        own = -((places[inside] - position[11]) @ rotation[11])[:, 2]
+        self.assertLess(float(np.median(np.abs(own / true - 1))), 0.01)
+        shown = room().frames[11][y, x].astype(float)
+        self.assertLess(float(np.median(np.abs(colours[inside] - shown))), 12)
+        # In a room of another size it is as much larger; of another camera's depth nothing is told.
+        self.edit(shot, {"op": "replace", "path": "/motions/0/room/scale", "value": 2.0})
+        self.assertAlmostEqual(float(np.ptp(cloud()[0], axis=0).max() / np.ptp(places, axis=0).max()), 2, delta=0.05)
+        self.edit(shot, {"op": "replace", "path": "/motions/1/quality", "value": "good"})
+        self.assertEqual(len(cloud()[0]), 0)
+        self.page.json("GET", f"/shots/{shot}/motions/none/cloud", status=400)
+
     def test_a_picture_in_the_room_goes_behind_a_crate_unless_it_is_not_to(self) -> None:
         shot = self.with_depth()
         camera = self.page.json("GET", f"/shots/{shot}")["document"]["motions"][0]["id"]

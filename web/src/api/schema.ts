@@ -1285,6 +1285,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/motions/{motion_id}/cloud": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Depth Cloud File
+         * @description The depth of a clip as points of its room with their colours (see `dump_cloud`); none where the camera or the way of
+         *     measuring has changed since.
+         */
+        get: operations["shots_depths_depth_cloud_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/motions/{motion_id}/depths/{frame}.png": {
         parameters: {
             query?: never;
@@ -13400,6 +13421,27 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ShotOut"];
                 };
+            };
+        };
+    };
+    shots_depths_depth_cloud_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: string;
+                motion_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -1,11 +1,14 @@
 import { useShallow } from "zustand/react/shallow";
+import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import * as THREE from "three";
 import type { CameraSolve, Perch, Spot } from "~/api/client";
 import { dragFrom } from "~/ui/drag";
+import { OnOff } from "~/ui/OnOff";
 import type { RoomCamera, V3 } from "~/workspace/camera";
 import { useOpenShot } from "~/workspace/context";
 import { valueAt, withValue } from "~/workspace/geometry";
+import { has } from "~/workspace/kinds";
 import { setOnPerch } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
 import { trustOf } from "~/workspace/viewer/RoomMarks";
@@ -16,12 +19,52 @@ type Side = "top" | "side";
 
 /** The camera's path and the points of the room from above and from the side, beside the picture. */
 export function RoomViews({ motion, ...room }: { motion: string; camera: RoomCamera; solve: CameraSolve }) {
+  const [wanted, setWanted] = useState(true);
+  const cloud = useCloud(motion);
   return (
     <div className="flex flex-col gap-1.5">
-      <RoomView {...room} motion={motion} side="top" />
-      <RoomView {...room} motion={motion} side="side" />
+      <RoomView {...room} motion={motion} cloud={wanted ? cloud : null} side="top" />
+      <RoomView {...room} motion={motion} cloud={wanted ? cloud : null} side="side" />
+      {cloud && (
+        <div className="flex items-center justify-between text-xs text-ink-2">
+          What was filmed, by its depth
+          <OnOff label="What was filmed, by its depth" checked={wanted} onChange={setWanted} />
+        </div>
+      )}
     </div>
   );
+}
+
+/** Places of what was filmed, x y z after each other, and their colours, 0 to 255. */
+interface Cloud {
+  places: Float32Array;
+  colours: Uint8Array;
+}
+
+/** What was filmed as points of the room, where depth was measured by this camera. */
+function useCloud(camera: string): Cloud | null {
+  const { record, shotId } = useOpenShot();
+  const motions = record.document.motions;
+  const depth = motions.find((m) => has("motion", m, "depth") && "camera" in m && m.camera === camera);
+  const solved = motions.find((m) => m.id === camera);
+  const { data } = useQuery({
+    // What it is made of: another room, camera or depth is another cloud.
+    queryKey: ["cloud", shotId, JSON.stringify([depth, solved])],
+    queryFn: async () => {
+      const answer = await fetch(`/api/shots/${shotId}/motions/${depth!.id}/cloud`);
+      if (!answer.ok) throw new Error(answer.statusText);
+      const data = await answer.arrayBuffer();
+      const count = new DataView(data).getUint32(0, true);
+      return {
+        places: new Float32Array(data, 4, 3 * count),
+        colours: new Uint8Array(data, 4 + 12 * count, 3 * count),
+      };
+    },
+    enabled: Boolean(depth?.measurement),
+    staleTime: Infinity,
+    placeholderData: (before) => before,
+  });
+  return depth?.measurement && data?.places.length ? data : null;
 }
 
 const colourOf = (name: string) =>
@@ -32,11 +75,13 @@ function RoomView({
   motion,
   camera,
   solve,
+  cloud,
   side,
 }: {
   motion: string;
   camera: RoomCamera;
   solve: CameraSolve;
+  cloud: Cloud | null;
   side: Side;
 }) {
   const canvas = useRef<HTMLCanvasElement>(null);
@@ -47,7 +92,7 @@ function RoomView({
   const picked = useWorkspace((s) => s.picked);
 
   useEffect(() => {
-    const made = build(canvas.current!, camera, solve, side);
+    const made = build(canvas.current!, camera, solve, cloud, side);
     drawn.current = made;
     setView({ eye: made.eye });
     const onWheel = (e: WheelEvent) => {
@@ -65,11 +110,11 @@ function RoomView({
       drawn.current = null;
       setView(null);
     };
-  }, [camera, solve, side]);
+  }, [camera, solve, cloud, side]);
 
   useEffect(() => {
     drawn.current?.mark(frame, picked);
-  }, [frame, picked, camera, solve]);
+  }, [frame, picked, camera, solve, cloud]);
 
   return (
     <figure className="relative overflow-hidden rounded-md border border-line bg-well">
@@ -80,6 +125,7 @@ function RoomView({
         role="img"
         aria-label={side === "top" ? "The room from above" : "The room from the side"}
         data-room-view={side}
+        data-cloud={cloud ? cloud.places.length / 3 : 0}
         className="block w-full"
       />
       {view && <SpotGrips motion={motion} eye={view.eye} side={side} />}
@@ -152,7 +198,13 @@ interface Drawn {
   dispose: () => void;
 }
 
-function build(canvas: HTMLCanvasElement, camera: RoomCamera, solve: CameraSolve, side: Side): Drawn {
+function build(
+  canvas: HTMLCanvasElement,
+  camera: RoomCamera,
+  solve: CameraSolve,
+  cloud: Cloud | null,
+  side: Side,
+): Drawn {
   const renderer = new THREE.WebGLRenderer({ canvas, antialias: true, alpha: true });
   renderer.setPixelRatio(Math.min(2, devicePixelRatio));
   renderer.setSize(WIDTH, HEIGHT, false);
@@ -188,12 +240,19 @@ function build(canvas: HTMLCanvasElement, camera: RoomCamera, solve: CameraSolve
   const grid = new THREE.GridHelper(step * 40, 40, "#5b666c", "#3a4348");
   scene.add(grid);
 
+  // All else lies over the cloud, whatever is in front.
+  if (cloud) scene.add(cloudOf(cloud));
   // Trust by shape as well as colour: round dots fit, squares fit badly.
   const dots = (which: "good" | "poor", colour: string, pixels: number) => {
     const at = kept.flatMap((d, k) => (trustOf(d) === which ? places[k]! : []));
     const shape = new THREE.BufferGeometry();
     shape.setAttribute("position", new THREE.Float32BufferAttribute(at, 3));
-    const look = new THREE.PointsMaterial({ size: pixels, sizeAttenuation: false, color: colour });
+    const look = new THREE.PointsMaterial({
+      size: pixels,
+      sizeAttenuation: false,
+      color: colour,
+      depthTest: false,
+    });
     if (which === "good") {
       look.onBeforeCompile = (s) => {
         s.fragmentShader = s.fragmentShader.replace(
@@ -207,16 +266,18 @@ function build(canvas: HTMLCanvasElement, camera: RoomCamera, solve: CameraSolve
   dots("good", "#6fd0ca", 3);
   dots("poor", "#f08a6c", 4);
   const line = new THREE.BufferGeometry().setFromPoints(path.map((p) => new THREE.Vector3(...p)));
-  scene.add(new THREE.Line(line, new THREE.LineBasicMaterial({ color: colourOf("--saffron-bar") })));
+  scene.add(
+    new THREE.Line(line, new THREE.LineBasicMaterial({ color: colourOf("--saffron-bar"), depthTest: false })),
+  );
 
   const cone = new THREE.LineSegments(
     new THREE.BufferGeometry(),
-    new THREE.LineBasicMaterial({ color: "#fff4d8" }),
+    new THREE.LineBasicMaterial({ color: "#fff4d8", depthTest: false }),
   );
   scene.add(cone);
   const chosen = new THREE.Points(
     new THREE.BufferGeometry(),
-    new THREE.PointsMaterial({ size: 7, sizeAttenuation: false, color: "#f5c04e" }),
+    new THREE.PointsMaterial({ size: 7, sizeAttenuation: false, color: "#f5c04e", depthTest: false }),
   );
   scene.add(chosen);
   const draw = () => renderer.render(scene, eye);
@@ -238,6 +299,20 @@ function build(canvas: HTMLCanvasElement, camera: RoomCamera, solve: CameraSolve
     renderer.dispose();
   };
   return { eye, draw, mark, dispose };
+}
+
+/** What was filmed, a little dimmer than it was: details and the camera's path stand out. */
+function cloudOf({ places, colours }: Cloud): THREE.Points {
+  const shape = new THREE.BufferGeometry();
+  shape.setAttribute("position", new THREE.BufferAttribute(places, 3));
+  shape.setAttribute("color", new THREE.BufferAttribute(colours, 3, true));
+  const look = new THREE.PointsMaterial({ size: 2.2, sizeAttenuation: false, vertexColors: true });
+  look.color.setScalar(0.9);
+  // Colours are those of the picture already.
+  look.onBeforeCompile = (s) => {
+    s.fragmentShader = s.fragmentShader.replace("#include <colorspace_fragment>", "");
+  };
+  return new THREE.Points(shape, look);
 }
 
 /** Without the few that lie far out: they would make all else small. */
