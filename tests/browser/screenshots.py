@@ -161,7 +161,7 @@ def steady(t: Tour) -> None:
 
 
 def room(t: Tour) -> None:
-    t.open("A whale on the bench", 60)
+    t.open("A whale behind the lighthouse", 40)
     t.card("Camera")
     views = t.page.get_by_role("button", name="Top and side")
     if views.is_visible():
