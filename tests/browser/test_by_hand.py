@@ -90,9 +90,7 @@ class ByHand(FilmedRoom):
         number = int(mark.get_attribute("data-detail") or -1)
         mark.click()
         cross = page.get_by_role("button", name="Where the camera puts this detail")
-        box = cross.bounding_box()
-        assert box
-        x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+        x, y = self.reached(cross)
         page.mouse.move(x, y)
         page.mouse.down()
         page.mouse.move(x + 10, y - 4, steps=4)
