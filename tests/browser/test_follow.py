@@ -42,6 +42,7 @@ class Following(BrowserTest):
         expect(page.get_by_text("follows what it shows, in every frame")).to_be_visible()
         followed = len(self.outline().keys) - 1
         expect(page.get_by_role("button", name="Key the shape of Flag here")).to_have_text(f"1 drawn, {followed} followed")
+        expect(page.get_by_role("img", name="How Flag was followed")).to_be_visible()
 
         # A point is dragged on a later frame: that shape is drawn now, and stays when it is followed again.
         self.go_to(10)

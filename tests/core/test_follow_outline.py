@@ -141,6 +141,12 @@ class Drawn(unittest.TestCase):
         kept = with_followed(drawn, found)
         self.assertEqual([k.frame for k in drawn_keys(kept)], [0, 16])
         self.assertEqual(drawn_keys(kept)[1].points, drawn.keys[1].points)
+        # Each kept shape says how far the frames round it are to be trusted: never more than any of them.
+        for before, key, after in zip(kept.keys, kept.keys[1:], kept.keys[2:], strict=False):
+            if key.followed:
+                assert key.trust is not None
+                least = min(found.trust[f] for f in range(before.frame + 1, after.frame))
+                self.assertAlmostEqual(key.trust, least, places=3)
 
     def test_only_as_many_shapes_are_kept_as_are_needed(self) -> None:
         frames, true = film("chelsea.png", "brick.png", 0.0)

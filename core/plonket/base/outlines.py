@@ -7,13 +7,15 @@ points, and points and handles go in straight lines from key to key.
 
 from __future__ import annotations
 
+from typing import Annotated
+
 import numba
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
 from plonket.base.conventions import F32, F64, U8
-from plonket.base.fields import Settings
+from plonket.base.fields import UNSEEN, Settings
 
 FINER = 16
 FLATNESS_PX = 0.1
@@ -36,11 +38,13 @@ class OutlinePoint(Settings):
 
 
 class OutlineKey(Settings):
-    """The outline's shape at a frame; `followed` where it was found from drawn ones."""
+    """The outline's shape at a frame; `followed` where it was found from drawn ones, with its `trust`: of the frames from the
+    key before to the key after, how much of its inside looks as it was drawn, at the least."""
 
     frame: int = Field(ge=0)
     points: list[OutlinePoint] = Field(min_length=3, max_length=400)
     followed: bool = False
+    trust: Annotated[float | None, UNSEEN] = Field(default=None, ge=0, le=1)
 
 
 class Outline(Settings):

@@ -51,6 +51,8 @@ class FollowedOutline:
     def keep(self, key: OutlineKey) -> None:
         """A shape that was found before stays."""
         self.shapes.setdefault(key.frame, control_points(Outline(keys=[key]), key.frame))
+        if key.trust is not None:
+            self.trust.setdefault(key.frame, key.trust)
 
 
 def drawn_keys(outline: Outline) -> list[OutlineKey]:
@@ -126,7 +128,12 @@ def with_followed(outline: Outline, found: FollowedOutline, thin_px: float = THI
     while len(kept) * len(outline.keys[0].points) > MOST_POINTS and thin_px < THINNEST_PX:
         thin_px *= 1.4
         kept = _kept(frames, shapes, set(drawn), thin_px)
-    keys = [drawn[f] if f in drawn else OutlineKey(frame=f, points=points_of(shapes[f]), followed=True) for f in kept]
+    ends = [frames[0] - 1, *kept, frames[-1] + 1]
+    keys = []
+    for before, f, after in zip(ends, kept, ends[2:], strict=False):
+        between = [found.trust[g] for g in range(before + 1, after) if g in found.trust]
+        trust = round(min(max(min(between), 0.0), 1.0), 3) if between else None
+        keys.append(drawn.get(f) or OutlineKey(frame=f, points=points_of(shapes[f]), followed=True, trust=trust))
     return Outline(keys=keys)
 
 

@@ -7340,7 +7340,8 @@ export interface components {
         };
         /**
          * OutlineKey
-         * @description The outline's shape at a frame; `followed` where it was found from drawn ones.
+         * @description The outline's shape at a frame; `followed` where it was found from drawn ones, with its `trust`: of the frames from the
+         *     key before to the key after, how much of its inside looks as it was drawn, at the least.
          */
         OutlineKey: {
             /**
@@ -7352,6 +7353,11 @@ export interface components {
             frame: number;
             /** Points */
             points: components["schemas"]["OutlinePoint"][];
+            /**
+             * Trust
+             * @default null
+             */
+            trust: number | null;
         };
         /**
          * OutlineMask

@@ -22,7 +22,12 @@ export function outlineAt(outline: Outline, frame: number): OutlinePoint[] {
 }
 
 /** A shape that somebody drew, on a frame. */
-export const drawnKey = (frame: number, points: OutlinePoint[]) => ({ frame, points, followed: false });
+export const drawnKey = (frame: number, points: OutlinePoint[]) => ({
+  frame,
+  points,
+  followed: false,
+  trust: null,
+});
 
 /** The outline with its shape at a frame changed: one key stays one; keyed outlines get a key there. */
 export function withOutline(outline: Outline, frame: number, points: OutlinePoint[]): Outline {

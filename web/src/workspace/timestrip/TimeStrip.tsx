@@ -17,6 +17,7 @@ import { KEY_CURVES, KeyCurves } from "~/workspace/timestrip/KeyCurves";
 import { keyOfPath, type Moving } from "~/workspace/timestrip/keyed";
 import { frameAt, type Scale, xOf } from "~/workspace/timestrip/scale";
 import { useOwner } from "~/workspace/timestrip/useOwner";
+import { FOLLOWED, FollowedLane, useFollowed } from "~/workspace/timestrip/FollowedLane";
 import { Filmstrip } from "~/workspace/timestrip/Filmstrip";
 import { Markers, useAddMarker } from "~/workspace/timestrip/Markers";
 import { lengthOf } from "~/workspace/time";
@@ -41,6 +42,7 @@ export function TimeStrip() {
   const { owner, numbers } = useOwner();
   const { data: assets } = useAssets();
   const mark = useAddMarker();
+  const followed = useFollowed();
   const overAll = useWorkspace((s) => s.overAll);
   const [hidden, setHidden] = useState<string[]>([]);
   useEffect(() => {
@@ -155,6 +157,7 @@ export function TimeStrip() {
             </button>
           </Label>
         ))}
+        {followed && <Label tall={FOLLOWED}>{followed.name}, followed</Label>}
         {owner && (
           <Label tall={26}>
             <span className="min-w-0 flex-1 truncate">{owner.name} · keys</span>
@@ -236,6 +239,11 @@ export function TimeStrip() {
         {barred.map((one) => (
           <Bar key={one.id} layer={one} scale={scale} />
         ))}
+        {followed && (
+          <div className="border-b border-line" style={{ height: FOLLOWED }}>
+            <FollowedLane mask={followed} scale={scale} />
+          </div>
+        )}
         {owner && <KeyMarks numbers={numbers} scale={scale} />}
         {owner && curves && <KeyCurves scale={scale} hidden={hidden} />}
         {layer && slip && <SlipLane slip={slip} scale={scale} />}
