@@ -116,7 +116,7 @@ class Borrowed(unittest.TestCase):
         self.assertFalse(mended.unseen[:30].any())
         self.assertLess(abs(float(mended.rgb[55:65, 75:90].mean() - still[45:75, 65:100].mean())), 40)
         told = Filled()
-        told.count(matte > 60, mended.unseen, mended.by_whole)
+        told.count(matte > 60, mended)
         self.assertIn("hides the same place in all frames", told.says())
 
     def test_on_calm_ground_the_whole_picture_s_movement_finds_it_and_that_is_told(self) -> None:

@@ -128,6 +128,22 @@ class Depths(WithPlate):
                   {"op": "replace", "path": "/motions/1/hides", "value": False})  # fmt: skip
         np.testing.assert_array_equal(self.picture(shot, "matte", 11), before)
 
+    def test_what_is_taken_out_is_borrowed_by_it(self) -> None:
+        shot = self.with_depth()
+        box = [{"x": x, "y": y} for x, y in ((150, 90), (200, 90), (200, 150), (150, 150))]
+        mask = {"kind": "outline", "id": "mask", "name": "Mask", "rides": "footage", "outline": {"keys": [{"frame": 0, "points": box}]}}
+        self.edit(shot, {"op": "add", "path": "/plate/-", "value": {"kind": "mend", "id": "mend", "name": "M", "masks": [mask]}})
+        self.page.json("POST", f"/shots/{shot}/ahead", {})
+        told = self.page.json("GET", f"/shots/{shot}/ahead")
+        self.assertEqual(told["done"], LAST - FIRST + 1)
+        self.assertIn("by the measured depth of the footage", told["says"])
+        by_depth = self.picture(shot, "final", 11)
+        # Without it, it is another picture.
+        self.page.json("POST", f"/shots/{shot}/operations", {"operation": {"do": "remove", "thing": "depth"}})
+        other = self.picture(shot, "final", 11)
+        self.assertGreater(int((by_depth != other).any(axis=2)[95:145, 155:195].sum()), 50)
+        np.testing.assert_array_equal(by_depth[:40], other[:40])
+
     def test_without_a_measured_camera_it_says_so(self) -> None:
         shot = self.shot_with_clip(film(self.folder / "room.mp4", room()))
         self.edit(shot, {"op": "add", "path": "/motions/-", "value": {"kind": "camera", "id": "cam", "name": "Camera"}},

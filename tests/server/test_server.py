@@ -7,6 +7,7 @@ import struct
 import tempfile
 from datetime import timedelta
 from fractions import Fraction
+from functools import cache
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -29,6 +30,16 @@ from tests.core.shots import SHARP, plain_shot
 from tests.server.client import Page, ServerTest, body_of
 
 
+@cache
+def _chart_clip() -> bytes:
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "chart.mp4"
+        with VideoWriter(path, (640, 360), Fraction(30), coding=Coding(crf=6)) as out:
+            for frame in plain_shot().frames[:30]:
+                out.write(frame)
+        return path.read_bytes()
+
+
 class WithFolder(ServerTest):
     def setUp(self) -> None:
         super().setUp()
@@ -39,9 +50,7 @@ class WithFolder(ServerTest):
     def chart_clip(self) -> Path:
         """Thirty frames of the chart, losslessly enough for truth."""
         path = self.folder / "chart.mp4"
-        with VideoWriter(path, (640, 360), Fraction(30), coding=Coding(crf=6)) as out:
-            for frame in plain_shot().frames[:30]:
-                out.write(frame)
+        path.write_bytes(_chart_clip())
         return path
 
     def still(self) -> Path:

@@ -6,6 +6,7 @@ import argparse
 import json
 import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -19,6 +20,10 @@ from plonket.cli.packing import add_packing_commands
 from plonket.cli.terminal import parse_range, run_command, terminal_work
 from plonket.document.shot import Shot
 from plonket.track.plane.settings import FREEDOMS
+
+if TYPE_CHECKING:
+    from plonket.media.info import ClipInfo
+    from plonket.plate.repair.behind import MeasuredDepth
 
 
 def main(arguments: list[str] | None = None) -> int:
@@ -85,6 +90,8 @@ def _parser() -> argparse.ArgumentParser:
     one.add_argument("--method", choices=["time", "edges", "texture"], default="time",
                      help="time: borrow what other frames show there; edges: from its surroundings; texture: go on with "
                           "patches of them, found once and carried along (default time)")  # fmt: skip
+    one.add_argument("--camera", type=Path, metavar="camera.json", help="the solved camera, for --depth")
+    one.add_argument("--depth", type=Path, metavar="FOLDER", help="the clip's depth, as `depth` writes it: borrowed by that")
     one.add_argument("--range", metavar="A:B", help="frames A to B-1 only")
     one.add_argument("--out", type=Path, required=True, metavar="OUT", help=".mp4, .mov or a folder for PNG files")
     one.set_defaults(run=_fill)
@@ -326,13 +333,29 @@ def _fill(options: argparse.Namespace) -> None:
     clip, matte = open_clip(options.clip), open_clip(options.matte)
     start, stop = parse_range(options.range, clip.info.frames)
     told = Filled()
-    frames = fill_clip(clip, matte, method=options.method, start=start, stop=stop, told=told, work=terminal_work("Frames"))
+    depth = _depth_given(options, clip.info)
+    frames = fill_clip(clip, matte, method=options.method, start=start, stop=stop, told=told, depth=depth,
+                       work=terminal_work("Frames"))  # fmt: skip
     sound = read_sound(options.clip) if options.clip.is_file() and clip.info.has_audio else None
     under = sound.cut(start, stop, clip.info.rate) if sound is not None else None
     coding = coding_of(H264(id="file", name="Filled", quality="best"))
     write_pictures(frames, options.out, clip.info.size, clip.info.rate, coding=coding, sound=under)
     if told.filled:
         print(told.says(), file=sys.stderr)
+
+
+def _depth_given(options: argparse.Namespace, info: ClipInfo) -> MeasuredDepth | None:
+    """Depth that `fill` is given, in files; None: there is none."""
+    from plonket.depth.files import depths_in
+    from plonket.formats.camera_json import read_camera
+    from plonket.plate.repair.behind import MeasuredDepth
+
+    if options.depth is None and options.camera is None:
+        return None
+    if options.depth is None or options.camera is None:
+        raise BadInput("fill.depth", "Depth goes by its camera: give both --camera and --depth, or neither.")
+    track = read_camera(options.camera.read_text(), info.frames, info.size)
+    return MeasuredDepth(track, depths_in(options.depth, info.size))
 
 
 if __name__ == "__main__":

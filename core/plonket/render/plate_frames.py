@@ -70,7 +70,8 @@ class PlateFrames:
     def mend_now(self, asset: str, frame: int, told: Filled | None = None) -> U8:
         """A frame mended here and now, whatever is kept of it: 8-bit (h, w, 3)."""
         clip = self.pool.clip(asset)
-        return mended(frame, self._patches, clip.rgb, clip.luma, clip.info.frames, told, self.mending.grain)
+        return mended(frame, self._patches, clip.rgb, clip.luma, clip.info.frames, told, self.mending.grain,
+                      self.mending.behind)  # fmt: skip
 
     def donor(self, asset: str, frame: int) -> StillSource:
         """A frame of the clip, mended, ready for placing."""

@@ -40,6 +40,7 @@ from plonket.plate.repair.mended import Mending
 from plonket.plate.view_path import PlateContext, ViewPath, corners_of, view_path
 from plonket.raytrace.request import RenderRequest
 from plonket.render.media_pool import MediaPool
+from plonket.render.mending import mending_of
 from plonket.render.plate_frames import PlateFrames, apart
 from plonket.render.plate_picture import plate_picture
 from plonket.render.stack import lay_stack
@@ -146,10 +147,7 @@ class ShotSources:
         return np.stack([between_rows(path, frame) for path in paths])
 
     def _mending(self) -> Mending:
-        footage = self.shot.footage
-        assert footage is not None
-        return Mending(self.shot, lambda i: self.pool.clip(footage.asset).rgb(i), self.pool, self.movement, self.spaces,
-                       self.picked)
+        return mending_of(self.shot, self.pool, self.movement, self.spaces, self.picked)
 
     def painted(self, treatment: str, k: int) -> U8:
         """A clean frame as the paint desk shows it: 8-bit (h, w, 3)."""

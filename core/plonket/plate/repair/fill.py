@@ -14,6 +14,7 @@ from plonket.base.errors import BadInput
 from plonket.base.progress import Work
 from plonket.image.grain_in_time import measure_grain
 from plonket.media.clip import Clip
+from plonket.plate.repair.behind import Behind, MeasuredDepth
 from plonket.plate.repair.borrow import Borrower
 from plonket.plate.repair.continued import Continued
 from plonket.plate.repair.edges import fill_edges
@@ -27,9 +28,10 @@ REMEMBERED = 48
 
 def fill_clip(
     clip: Clip, matte: Clip, *, method: Method, start: int = 0, stop: int | None = None, told: Filled | None = None,
-    work: Work | None = None,
+    depth: MeasuredDepth | None = None, work: Work | None = None,
 ) -> Iterator[U8]:  # fmt: skip
-    """Frames start..stop-1 with what the matte covers filled: 8-bit (h, w, 3).
+    """Frames start..stop-1 with what the matte covers filled: 8-bit (h, w, 3); `depth` of the clip, if that is measured, says
+    where other frames show what lies behind.
 
     Raises
     ------
@@ -53,7 +55,8 @@ def fill_clip(
     rgb_at, luma_at, grey_at = _kept(clip.rgb), _kept(clip.luma), _kept(matte_at)
     found = measure_grain(clip) if clip.info.frames > 1 else None
     grain = None if found is None else found.profile
-    borrower = Borrower(rgb_at, luma_at, grey_at, clip.info.frames, grain)
+    behind = None if depth is None else Behind(depth, grey_at)
+    borrower = Borrower(rgb_at, luma_at, grey_at, clip.info.frames, grain, behind)
     continued = Continued(rgb_at, grey_at, borrower, clip.info.frames, grain)
     for frame in range(start, stop):
         work.check_cancelled()
@@ -64,7 +67,7 @@ def fill_clip(
             yield continued.mend(frame)
         else:
             mended = borrower.mend(frame)
-            told.count(grey > SOLID, mended.unseen, mended.by_whole)
+            told.count(grey > SOLID, mended)
             yield mended.rgb
         work.progress(frame + 1 - start, stop - start)
 

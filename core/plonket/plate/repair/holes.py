@@ -12,6 +12,8 @@ from plonket.base.conventions import U8
 
 SOLID = 60
 """Matte values above this are hole: an anti-aliased edge belongs to it."""
+RIM_PX = 3
+"""How much wider than a matte it is filled: what it covers bleeds into its surroundings."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Callable, Sequence
-from functools import partial
+from functools import cached_property, partial
 from typing import Any, Protocol
 
 import cv2
@@ -26,11 +26,12 @@ from plonket.masks.combine import Mattes, combined, no_mattes, space_of
 from plonket.plate.clean import Clean, CleanFrame
 from plonket.plate.degrain import Degrain
 from plonket.plate.mend import Mend
+from plonket.plate.repair.behind import Behind, MeasuredDepth
 from plonket.plate.repair.clean_plate import CleanPlate, Levels, degrained, grain_of, lay_clean, shares
 from plonket.plate.repair.edges import fill_edges
 from plonket.plate.repair.grain import Grain
 from plonket.plate.repair.paint import painted
-from plonket.plate.repair.patches import Patch, filled_softly
+from plonket.plate.repair.patches import Patch, filled_softly, hidden
 from plonket.plate.repair.texture import fill_texture
 from plonket.track.spaces import Spaces
 
@@ -63,15 +64,16 @@ class Mending:
     ----------
     shot : with footage. rgb : frame -> 8-bit (h, w, 3) of the clip. kept : see `Kept`.
     movement : (motion id, reference frame) -> (n, 3, 3) or None. spaces : where masks ride. mattes : of what was picked.
+    depth : of the clip, if that is measured.
     """
 
     def __init__(
         self, shot: Shot, rgb: Callable[[int], U8], kept: Kept, movement: Callable[[str, int], F64 | None], spaces: Spaces,
-        mattes: Mattes = no_mattes,
-    ) -> None:
+        mattes: Mattes = no_mattes, depth: MeasuredDepth | None = None,
+    ) -> None:  # fmt: skip
         assert shot.footage is not None
         self._shot, self._rgb, self._kept, self._movement, self._spaces = shot, rgb, kept, movement, spaces
-        self._mattes = mattes
+        self._mattes, self._depth = mattes, depth
         self._size, self._frames = (shot.footage.width, shot.footage.height), shot.footage.frames
 
     def patches(self) -> list[Patch]:
@@ -122,6 +124,14 @@ class Mending:
         clean = degrained_picture(seen, frame, self._frames, profile, reach=one.reach, strength=one.strength / 100)
         mixed = rgb + np.float32(share) * cover[..., None] * (clean - rgb)
         return np.asarray(np.clip(mixed + 0.5, 0, 255), np.uint8)
+
+    @cached_property
+    def behind(self) -> Behind | None:
+        """What lies behind what is taken out, by the clip's depth; None: that is not measured."""
+        if self._depth is None:
+            return None
+        patches = self.patches()
+        return Behind(self._depth, lambda k: hidden(patches, k, self._size[::-1]))
 
     @property
     def grain(self) -> GrainProfile | None:

@@ -11,6 +11,7 @@ import numpy as np
 
 from plonket.base.conventions import F32, U8
 from plonket.image.grain import GrainProfile
+from plonket.plate.repair.behind import Behind
 from plonket.plate.repair.borrow import Borrower
 from plonket.plate.repair.filled import Filled
 from plonket.plate.repair.holes import SOLID, widened
@@ -38,24 +39,25 @@ class Patch:
 
 def mended(
     frame: int, patches: Sequence[Patch], rgb: Callable[[int], U8], luma: Callable[[int], U8], frames: int,
-    told: Filled | None = None, grain: GrainProfile | None = None,
+    told: Filled | None = None, grain: GrainProfile | None = None, behind: Behind | None = None,
 ) -> U8:  # fmt: skip
     """A frame with all patches filled: 8-bit (h, w, 3).
 
     What is borrowed comes first, from the untouched clip, and never from under another patch; what is filled from
-    its edges, or laid over, then sees its surroundings mended. `grain` is the clip's.
+    its edges, or laid over, then sees its surroundings mended. `grain` is the clip's; `behind` what its depth tells, if that is
+    measured.
     """
     out = rgb(frame)
     borrowed = [p for p in patches if p.fill is None]
     if borrowed:
         # A donor's matte is asked for twice: to register it and to take from it.
-        every = cache(lambda i: _union([_matte(p, i) for p in patches if p.hides], out.shape[:2]))
+        every = cache(lambda i: hidden(patches, i, out.shape[:2]))
         soft = _union([_soft(p, frame) for p in borrowed], out.shape[:2])
         if soft.any():
-            made = Borrower(rgb, luma, every, frames, grain).mend(frame)
+            made = Borrower(rgb, luma, every, frames, grain, behind).mend(frame)
             fresh = made.rgb
             if told is not None:
-                told.count(soft > SOLID, made.unseen, made.by_whole)
+                told.count(soft > SOLID, made)
             # Beyond the matte's solid part the borrowed frame still is the frame itself.
             out = _mixed(out, fresh, soft if _feathered(soft) else widened(soft, 4))
     for patch in patches:
@@ -104,6 +106,11 @@ def _soft(patch: Patch, frame: int) -> U8 | None:
 def _matte(patch: Patch, frame: int) -> U8 | None:
     soft = _soft(patch, frame)
     return None if soft is None else _solid(soft)
+
+
+def hidden(patches: Sequence[Patch], frame: int, shape: tuple[int, ...]) -> U8:
+    """8-bit (h, w), white where a frame shows what is not to be seen."""
+    return _union([_matte(p, frame) for p in patches if p.hides], shape)
 
 
 def _union(masks: Sequence[U8 | None], shape: tuple[int, ...]) -> U8:
