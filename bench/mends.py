@@ -11,12 +11,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from plonket.base.conventions import F64, U8
+from plonket.depth.measure import QUALITY, DepthMaker
 from plonket.image.picture import StillSource
+from plonket.plate.repair.behind import Behind, MeasuredDepth
 from plonket.plate.repair.borrow import Borrower
 from plonket.plate.repair.clean_plate import CleanPlate, degrained, grain_of, lay_clean
 from plonket.plate.repair.continued import Continued
 from plonket.plate.repair.edges import fill_edges
 from plonket.track.plane.correct import quad_homography
+from synth.phone.quickroom import room_shot
 from synth.phone.quickset import QuickShot, chart_shot, quad
 from synth.phone.sensor import Sensor
 
@@ -51,6 +54,7 @@ def bench_mends() -> None:
     print(f"\nmends: a card off the fast phone's chart, 1280 x 720, {len(USED)} frames, a hole of "
           f"{int(np.mean([(m > 60).sum() for m in mattes]))} px\n")  # fmt: skip
     _told(ways, frames, truth.frames, mattes)
+    _bench_room()
     _bench_sticker()
     _bench_cloth()
 
@@ -73,9 +77,27 @@ def _filmed(card: Callable[[float], F64]) -> tuple[list[U8], QuickShot, list[U8]
     return filmed.frames, truth, mattes
 
 
-def _borrower(frames: list[U8], mattes: list[U8]) -> Borrower:
+def _borrower(frames: list[U8], mattes: list[U8], behind: Behind | None = None) -> Borrower:
     lumas = [np.asarray(cv2.cvtColor(f, cv2.COLOR_RGB2GRAY), np.uint8) for f in frames]
-    return Borrower(lambda i: frames[i], lambda i: lumas[i], lambda i: mattes[i], FRAMES)
+    return Borrower(lambda i: frames[i], lambda i: lumas[i], lambda i: mattes[i], FRAMES, None, behind)
+
+
+def _bench_room() -> None:
+    """What walks before a wall, a bench and crates, while the camera goes round them; depth as it is measured."""
+    filmed, clean = (
+        room_shot("orbit", size=(960, 540), frames=FRAMES, seed=3, puppet=puppet, samples=2) for puppet in (True, False)
+    )
+    frames, track = filmed.frames, clean.track()
+    covers = [np.abs(filmed.depth(i) - clean.depth(i)) > 1e-6 for i in range(FRAMES)]
+    mattes = [np.asarray(cv2.dilate(one.astype(np.uint8) * 255, np.ones((7, 7), np.uint8)), np.uint8) for one in covers]
+    maker = DepthMaker(lambda i: frames[i], track, QUALITY["quick"], lambda i: mattes[i])
+    depths = [maker.depth(i).depth for i in range(FRAMES)]
+    behind = Behind(MeasuredDepth(track, lambda i: depths[i]), lambda i: mattes[i])
+    print(f"\na card off a room at many distances, 960 x 540, a hole of {int(np.mean([(m > 60).sum() for m in mattes]))} px\n")
+    _told([(PLAIN, lambda i: _inpainted(frames[i], mattes[i])),
+           ("borrowed, by how what lies round it moves", lambda i: _borrower(frames, mattes).mend(i).rgb),
+           ("borrowed, by measured depth", lambda i: _borrower(frames, mattes, behind).mend(i).rgb)],
+          frames, clean.frames, mattes)  # fmt: skip
 
 
 def _bench_sticker() -> None:

@@ -20,12 +20,14 @@ from plonket.base.outlines import carry, control_points, flatten
 from plonket.document.bases import MaskedTreatment
 from plonket.document.hashes import mends_hash
 from plonket.document.retime import as_filmed
+from plonket.document.shot import Shot
 from plonket.masks.combine import space_of
 from plonket.masks.outlined import OutlineMask
 from plonket.plate.repair.alike import find_alike
 from plonket.plate.repair.filled import Filled
 from plonket.plate.rolling_shutter import readout_of
 from plonket.render.sources import ShotSources
+from plonket.track.depth.settings import DepthMotion
 from plonket.track.plane.settings import PlaneMotion
 from plonket_server import store
 from plonket_server.problems import NotHere
@@ -101,7 +103,14 @@ def ahead(request: HttpRequest, shot_id: uuid.UUID) -> Any:
     done = sum((folder / f"{i:06d}.png").exists() for i in frames)
     told = Filled.sum([Filled(**json.loads(path.read_bytes())) for path in folder.glob("told-*.json")])
     unseen = told.unseen_share if told.filled else None
-    return AheadOut(done=done, total=len(frames), unseen=unseen, says=told.says())
+    says = told.says(deeper=not told.by_depth and _could_be_deeper(document))
+    return AheadOut(done=done, total=len(frames), unseen=unseen, says=says)
+
+
+def _could_be_deeper(document: Shot) -> bool:
+    """Whether the footage's depth could be measured, and was not."""
+    measured = any(isinstance(m, DepthMotion) and m.measurement for m in document.motions)
+    return not measured and ShotSources(document, pool()).room is not None
 
 
 @router.post("/shots/{shot_id}/ahead", response=JobOut)

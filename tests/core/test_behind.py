@@ -24,9 +24,9 @@ from plonket.plate.repair.borrow import Borrower, Mended
 from plonket.plate.repair.filled import Filled
 from synth.phone.quickroom import RoomShot, room_shot
 
-SIZE = (400, 224)
-FRAMES = 17
-MIDDLE = 8
+SIZE = (360, 202)
+FRAMES = 15
+MIDDLE = 7
 
 
 class Shot:
@@ -44,8 +44,12 @@ class Shot:
         return room_shot("truck", size=SIZE, frames=FRAMES, seed=3, puppet=puppet, samples=2, **bent)  # type: ignore[arg-type]
 
     def _matte(self, frame: int) -> U8:
-        covers = np.abs(self.filmed.depth(frame) - self.clean.depth(frame)) > 1e-6
-        return np.asarray(cv2.dilate(covers.astype(np.uint8) * 255, np.ones((5, 5), np.uint8)), np.uint8)
+        assert self.filmed.puppet is not None
+        t = float(self.filmed.times[frame])
+        spots = self.filmed.camera.project(t, self.filmed.puppet(t))
+        out = np.zeros(SIZE[::-1], np.uint8)
+        cv2.fillPoly(out, [np.round((spots - 0.5) * 16).astype(np.int32)], 255, cv2.LINE_AA, 4)
+        return np.asarray(cv2.dilate((out > 0).astype(np.uint8) * 255, np.ones((7, 7), np.uint8)), np.uint8)
 
     @cache  # noqa: B019 -- shots live as long as the tests
     def depth(self, frame: int) -> F32:
@@ -172,5 +176,5 @@ class CommandLine(unittest.TestCase):
         assert told is not None
         np.testing.assert_allclose(told, filmed.depth(3), rtol=1e-6)
         self.assertIsNone(of(FRAMES))
-        with self.assertRaisesRegex(Exception, "400 x 224, the clip 320 x 200"):
+        with self.assertRaisesRegex(Exception, "360 x 202, the clip 320 x 200"):
             depths_in(self.folder / "depth", (320, 200))(0)

@@ -135,6 +135,7 @@ class Borrowed(unittest.TestCase):
     def test_words_say_which_way_was_used(self) -> None:
         self.assertEqual(Filled().says(), "")
         self.assertEqual(Filled(1000).says(), "All of it was borrowed from other frames.")
+        self.assertIn("Measure the depth", Filled(1000).says(deeper=True))
         some = Filled.sum([Filled(600, 30, 0), Filled(400, 10, 250)])
         self.assertEqual(some.says(), (
             "96 % of it was borrowed from other frames, 4.0 % is seen in none and was made up from its edges; 25 % was found by "

@@ -141,6 +141,8 @@ class Depths(WithPlate):
         # Without it, it is another picture.
         self.page.json("POST", f"/shots/{shot}/operations", {"operation": {"do": "remove", "thing": "depth"}})
         other = self.picture(shot, "final", 11)
+        self.page.json("POST", f"/shots/{shot}/ahead", {})
+        self.assertIn("Measure the depth of the footage", self.page.json("GET", f"/shots/{shot}/ahead")["says"])
         self.assertGreater(int((by_depth != other).any(axis=2)[95:145, 155:195].sum()), 50)
         np.testing.assert_array_equal(by_depth[:40], other[:40])
 

@@ -70,7 +70,8 @@ class Starting(unittest.TestCase):
                     continue
         return found
 
-    def wait_gone(self, seconds: float = 90) -> None:
+    def wait_gone(self, seconds: float = 240) -> None:
+        # What was only just started reads all of its modules before it sees that it is alone.
         end = time.monotonic() + seconds
         while self.ours():
             self.assertLess(time.monotonic(), end, self.ours())

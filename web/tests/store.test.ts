@@ -43,6 +43,28 @@ describe("choosing something else", () => {
   });
 });
 
+describe("several masks", () => {
+  const mask = (id: string, add?: boolean): Action => ({ do: "mask", id, add });
+  const told = (...actions: Action[]) => {
+    const { mask: first, masksToo } = after(...actions);
+    return [first, ...masksToo];
+  };
+
+  test("are picked one beside another, and let go one by one", () => {
+    expect(told(mask("a", true))).toEqual(["a"]);
+    expect(told(mask("a"), mask("b", true), mask("c", true))).toEqual(["a", "b", "c"]);
+    expect(told(mask("a"), mask("b", true), mask("b", true))).toEqual(["a"]);
+    expect(told(mask("a"), mask("b", true), mask("a", true))).toEqual(["b"]);
+    expect(told(mask("a"), mask("a", true))).toEqual([null]);
+  });
+
+  test("another choice ends it", () => {
+    expect(told(mask("a"), mask("b", true), mask("c"))).toEqual(["c"]);
+    expect(told(mask("a"), mask("b", true), { do: "choose", chosen: { kind: "none" } })).toEqual([null]);
+    expect(told(mask("a"), mask("b", true), { do: "look", id: "l" })).toEqual([null]);
+  });
+});
+
 describe("ways of looking", () => {
   test("what is held, alone or half shown is the final picture", () => {
     expect(viewOf({ kind: "held", motion: "m" })).toBe("final");

@@ -1,9 +1,10 @@
 import { useShallow } from "zustand/react/shallow";
 import { useMemo } from "react";
-import type { Clean, Degrain, Layer, Look, Mask, Mend, PatchStep, Shot } from "~/api/client";
+import type { Clean, Degrain, Layer, Look, Mask, Mend, OutlinePoint, PatchStep, Shot } from "~/api/client";
 import { useChosenLayer, useChosenTreatment, useOpenShot } from "~/workspace/context";
 import { type Draft, outlineOf } from "~/workspace/actions/outlines";
-import { apply, IDENTITY, invert, type Matrix, type Point, valueAt } from "~/workspace/geometry";
+import { apply, IDENTITY, invert, type Matrix, type Point, times, valueAt } from "~/workspace/geometry";
+import { outlineAt } from "~/workspace/outline";
 import {
   allLayers,
   findLayer,
@@ -98,20 +99,36 @@ export function drawnThrough(mask: Mask, m: Matrix, frame: number): Partial<Mask
   }
   // What was picked lies where it was filmed.
   if (!("outline" in mask)) return {};
-  const keys = mask.outline.keys.map((key) => ({
-    ...key,
-    points: key.points.map((p) => {
-      const at = apply(m, p);
-      const arm = (dx: number, dy: number) => {
-        const end = apply(m, { x: p.x + dx, y: p.y + dy });
-        return [round(end.x - at.x), round(end.y - at.y)] as const;
-      };
-      const [in_x, in_y] = arm(p.in_x, p.in_y);
-      const [out_x, out_y] = arm(p.out_x, p.out_y);
-      return { ...p, x: round(at.x), y: round(at.y), in_x, in_y, out_x, out_y };
-    }),
-  }));
+  const keys = mask.outline.keys.map((key) => ({ ...key, points: pointsThrough(key.points, m) }));
   return { outline: { keys } };
+}
+
+const pointsThrough = (points: OutlinePoint[], m: Matrix): OutlinePoint[] =>
+  points.map((p) => {
+    const at = apply(m, p);
+    const arm = (dx: number, dy: number) => {
+      const end = apply(m, { x: p.x + dx, y: p.y + dy });
+      return [round(end.x - at.x), round(end.y - at.y)] as const;
+    };
+    const [in_x, in_y] = arm(p.in_x, p.in_y);
+    const [out_x, out_y] = arm(p.out_x, p.out_y);
+    return { ...p, x: round(at.x), y: round(at.y), in_x, in_y, out_x, out_y };
+  });
+
+/** A mask that is drawn as an outline. */
+export type Outlined = Mask & { kind: "outline" };
+export const isOutlined = (mask: Mask): mask is Outlined => mask.kind === "outline";
+
+/** The chosen outlines among a thing's masks: the chosen one, the only one there is, and those that go along. */
+export function chosenOutlines(masks: Mask[], mask: string | null, too: readonly string[]): Outlined[] {
+  const first = masks.find((m) => m.id === mask) ?? (masks.length === 1 ? masks[0] : undefined);
+  return masks.filter(isOutlined).filter((m) => m.id === first?.id || too.includes(m.id));
+}
+
+/** An outline's shape at a frame moved by so many pixels of the clip, in the mask's own `space`. */
+export function shapeMoved(mask: Outlined, space: Matrix, frame: number, by: Point): OutlinePoint[] {
+  const shift: Matrix = [1, 0, by.x, 0, 1, by.y, 0, 0, 1];
+  return pointsThrough(outlineAt(mask.outline, frame), times(invert(space), times(shift, space)));
 }
 
 /** A new mask of the chosen thing, from what was drawn on the current frame (pixels of the clip). */

@@ -39,6 +39,21 @@ export function withOutline(outline: Outline, frame: number, points: OutlinePoin
   return { keys: [...others, drawnKey(frame, points)].sort((a, b) => a.frame - b.frame) };
 }
 
+/** An outline whose drawn shapes on some frames lie so many frames later; what lay where they come to lie goes. */
+export function shapesMoved(outline: Outline, picked: readonly number[], by: number): Outline {
+  const moving = outline.keys.filter((k) => !k.followed && picked.includes(k.frame));
+  const taken = moving.map((k) => k.frame + by);
+  const rest = outline.keys.filter((k) => !moving.includes(k) && !taken.includes(k.frame));
+  const moved = moving.map((k) => ({ ...k, frame: k.frame + by }));
+  return { keys: [...rest, ...moved].sort((a, b) => a.frame - b.frame) };
+}
+
+/** An outline without its drawn shapes on some frames; one shape always stays. */
+export function withoutShapes(outline: Outline, picked: readonly number[]): Outline {
+  const rest = outline.keys.filter((k) => k.followed || !picked.includes(k.frame));
+  return rest.length ? { keys: rest } : { keys: [outline.keys[0]!] };
+}
+
 /** SVG path data of an outline, its points brought to the screen by `show`. */
 export function pathOf(points: OutlinePoint[], show: (p: Point) => Point): string {
   const put = (p: Point) => {

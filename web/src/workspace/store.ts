@@ -102,8 +102,9 @@ export interface WorkspaceState {
   room: { details: boolean; ground: boolean; boxes: boolean; views: boolean; pull: boolean };
   /** Over how many frames before and after it what is pulled right in a frame comes and goes. */
   pullOver: number;
-  /** The chosen mask of the chosen thing. */
+  /** The chosen mask of the chosen thing, and others that are moved along with it. */
   mask: string | null;
+  masksToo: string[];
   /** The look that is open in the details: its spots are grips in the picture. */
   look: string | null;
   /** Whether masks are those of the open look, not of the chosen thing. */
@@ -157,7 +158,7 @@ export type Action =
   | { do: "pick-details"; ids: string[] }
   | { do: "room"; show: Partial<WorkspaceState["room"]> }
   | { do: "pull-over"; frames: number }
-  | { do: "mask"; id: string | null }
+  | { do: "mask"; id: string | null; add?: boolean }
   | { do: "look"; id: string | null }
   | { do: "lookMasks"; on: boolean }
   | { do: "overAll"; on: boolean }
@@ -196,6 +197,7 @@ const START = {
   room: { details: true, ground: false, boxes: false, views: true, pull: false },
   pullOver: 8,
   mask: null,
+  masksToo: [] as string[],
   look: null,
   lookMasks: false,
   overAll: false,
@@ -221,6 +223,14 @@ const START = {
   deliverOpen: false,
   offer: null,
 };
+
+/** One more mask, or one less, beside those that are chosen. */
+function withMask(id: string, { mask, masksToo }: WorkspaceState): Partial<WorkspaceState> {
+  if (mask === null) return { mask: id };
+  if (masksToo.includes(id)) return { masksToo: masksToo.filter((m) => m !== id) };
+  if (mask !== id) return { masksToo: [...masksToo, id] };
+  return { mask: masksToo[0] ?? null, masksToo: masksToo.slice(1) };
+}
 
 function reduce(action: Action, now: WorkspaceState): Partial<WorkspaceState> {
   switch (action.do) {
@@ -258,6 +268,7 @@ function reduce(action: Action, now: WorkspaceState): Partial<WorkspaceState> {
         picked: [],
         apart: null,
         mask: null,
+        masksToo: [],
         look: null,
         lookMasks: false,
       };
@@ -266,11 +277,11 @@ function reduce(action: Action, now: WorkspaceState): Partial<WorkspaceState> {
     case "show":
       return { shown: action.shown };
     case "mask":
-      return { mask: action.id };
+      return action.add && action.id ? withMask(action.id, now) : { mask: action.id, masksToo: [] };
     case "look":
-      return { look: action.id, lookMasks: false, mask: null };
+      return { look: action.id, lookMasks: false, mask: null, masksToo: [] };
     case "lookMasks":
-      return { lookMasks: action.on, mask: null };
+      return { lookMasks: action.on, mask: null, masksToo: [] };
     case "overAll":
       return { overAll: action.on };
     case "worked":

@@ -30,7 +30,7 @@ GAP_PX = 4.0
 """How far a place whose depth is not known takes after its surroundings."""
 NEARER = 1.03
 """Times nearer that what hides a place in another frame is at least."""
-KEPT = 48
+KEPT = 32
 
 
 @dataclass(frozen=True, slots=True)

@@ -104,7 +104,7 @@ class Borrower:
             hole.cut(by_depth)[found.by_depth] = True
         if unseen.any():
             rest = fill_edges(out, np.asarray(unseen * np.uint8(255), np.uint8), frame=frame, rim_px=0,
-                              grain=self._grain or True)  # fmt: skip
+                              grain=self._grain or False)  # fmt: skip
             out[unseen] = rest[unseen]
         return Mended(rgb=out, unseen=unseen, by_whole=by_whole, by_depth=by_depth)
 
@@ -136,13 +136,11 @@ class Borrower:
                 continue
             covered = cv2.remap(self.barred(other), at.x, at.y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT,
                                 borderValue=255)  # fmt: skip
-            seen = cv2.remap(linear_from_codes(self._rgb(other)), at.x, at.y, cv2.INTER_CUBIC,
-                             borderMode=cv2.BORDER_REPLICATE)  # fmt: skip
+            theirs = linear_from_codes(self._rgb(other))
+            seen = np.asarray(cv2.remap(theirs, at.x, at.y, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE), np.float32)
             usable = at.usable & (covered < 3)
-            if _is_alike(np.asarray(seen, np.float32), usable, hole, own):
-                donor = _given(np.asarray(seen, np.float32), usable, hole, own)
-                if got.add(donor):
-                    found |= usable
+            if _is_alike(seen, usable, hole, own) and got.add(_given(seen, usable, hole, own)):
+                found |= usable
         return found & hole.mask
 
     def _by_movement(self, frame: int, hole: Hole, own: F32, got: _Gathered) -> NDArray[np.bool_]:

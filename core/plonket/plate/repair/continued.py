@@ -84,7 +84,7 @@ class Continued:
         template = self._borrower.surroundings(frame, hole)
         if template is None:
             # Nothing round it can be followed: what is flat is filled best from its edges.
-            return fill_edges(out, (cover * 255).astype(np.uint8), frame=frame, rim_px=0, grain=self._grain or True)
+            return fill_edges(out, (cover * 255).astype(np.uint8), frame=frame, rim_px=0, grain=self._grain or False)
         barred = widened(self._matte(frame), RIM_PX) > 0
         near: dict[int, F64 | None] = {
             i: self._borrower.found(template, i, np.eye(3))

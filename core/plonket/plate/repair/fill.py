@@ -62,7 +62,7 @@ def fill_clip(
         work.check_cancelled()
         grey = grey_at(frame)
         if method == "edges":
-            yield fill_edges(rgb_at(frame), grey, frame=frame, grain=grain or True)
+            yield fill_edges(rgb_at(frame), grey, frame=frame, grain=grain or False)
         elif method == "texture":
             yield continued.mend(frame)
         else:

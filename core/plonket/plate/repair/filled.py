@@ -12,6 +12,7 @@ from plonket.plate.repair.borrow import Mended
 
 NOWHERE = 0.9
 """From this share on that no frame shows, the same place is hidden in all of them."""
+DEEPER = " Measure the depth of the footage, and what lies behind at several distances is borrowed by that."
 COUNTED = ("filled", "unseen", "by_whole", "by_depth")
 NOTED = 0.005
 """Shares below this are not spoken of."""
@@ -42,15 +43,16 @@ class Filled:
     def unseen_share(self) -> float:
         return self.unseen / max(self.filled, 1)
 
-    def says(self) -> str:
-        """Which way was used for how much; "" if nothing was filled."""
+    def says(self, *, deeper: bool = False) -> str:
+        """Which way was used for how much; "" if nothing was filled. `deeper` : depth could be measured, to tell more."""
         if not self.filled:
             return ""
+        more = DEEPER if deeper else ""
         unseen, whole, depth = self.unseen_share, self.by_whole / self.filled, self.by_depth / self.filled
         if unseen > NOWHERE:
             return (
                 f"It hides the same place in all frames: {_share(unseen)} of it is seen in no frame, and was made up from its "
-                "edges. A clean frame, or a texture fill, may serve better."
+                f"edges. A clean frame, or a texture fill, may serve better.{more}"
             )
         out = "All of it was borrowed from other frames"
         if unseen > NOTED:
@@ -60,7 +62,7 @@ class Filled:
             out += f"; {_share(depth)} by the measured depth of the footage"
         if whole > NOTED:
             out += f"; {_share(whole)} was found by how the whole picture moves, for too little is seen round it"
-        return out + "."
+        return out + "." + more
 
 
 def _share(share: float) -> str:

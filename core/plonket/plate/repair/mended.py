@@ -102,7 +102,7 @@ class Mending:
         if one.method == "time":
             return Patch(cover=cover, rim_px=one.rim, fill=None)
 
-        grain = one.grain and (self.grain or True)
+        grain = one.grain and (self.grain or False)
 
         def edges(rgb: U8, frame: int, mask: F32) -> U8:
             return filled_softly(rgb, mask, one.rim, lambda matte: fill_edges(

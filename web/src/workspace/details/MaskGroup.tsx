@@ -26,7 +26,9 @@ const SAID = { add: "with", subtract: "off", intersect: "both", keep: "kept" };
 export function MaskGroup({ help }: { help: string }) {
   const masked = useMasked();
   const { shotId, record, edits } = useOpenShot();
-  const { mask: chosen, frame } = useWorkspace(useShallow((w) => ({ mask: w.mask, frame: w.frame })));
+  const { chosen, too, frame } = useWorkspace(
+    useShallow((w) => ({ chosen: w.mask, too: w.masksToo, frame: w.frame })),
+  );
   if (!masked) return null;
   const masks = masked.thing.masks;
   const selected = masks.find((m) => m.id === chosen) ?? (masks.length === 1 ? masks[0] : undefined);
@@ -75,9 +77,10 @@ export function MaskGroup({ help }: { help: string }) {
         {masks.map((m, k) => (
           <li key={m.id} className="flex items-center gap-1.5 py-0.5 text-xs">
             <button
-              className={`flex min-w-0 flex-1 items-center gap-2 rounded px-1 py-0.5 text-left ${m === selected ? "bg-plum-2" : "hover:bg-paper"}`}
-              aria-pressed={m === selected}
-              onClick={() => act({ do: "mask", id: m.id })}
+              className={`flex min-w-0 flex-1 items-center gap-2 rounded px-1 py-0.5 text-left ${m === selected ? "bg-plum-2" : too.includes(m.id) ? "bg-plum-2/50" : "hover:bg-paper"}`}
+              aria-pressed={m === selected || too.includes(m.id)}
+              title={masks.length > 1 ? "Shift-click to move it along with the chosen one" : undefined}
+              onClick={(e) => act({ do: "mask", id: m.id, add: e.shiftKey })}
             >
               <i
                 aria-hidden
@@ -257,7 +260,8 @@ function MaskRows({ masked, mask }: { masked: Masked; mask: Mask }) {
       {"outline" in mask && (
         <p className="text-[11px] leading-snug text-ink-3">
           Drag points; pull a diamond to feather a point (Shift: all); small dots add a point; Ctrl-drag
-          bends, double click makes a corner, Delete removes.
+          bends, double click makes a corner, Delete removes. The square moves all of it, with masks that are
+          Shift-clicked beside it.
         </p>
       )}
     </div>

@@ -18,6 +18,7 @@ import { keyOfPath, type Moving } from "~/workspace/timestrip/keyed";
 import { frameAt, type Scale, xOf } from "~/workspace/timestrip/scale";
 import { useOwner } from "~/workspace/timestrip/useOwner";
 import { FOLLOWED, FollowedLane, useFollowed } from "~/workspace/timestrip/FollowedLane";
+import { SHAPES, ShapesLane, useShapes } from "~/workspace/timestrip/ShapesLane";
 import { Filmstrip } from "~/workspace/timestrip/Filmstrip";
 import { Markers, useAddMarker } from "~/workspace/timestrip/Markers";
 import { lengthOf } from "~/workspace/time";
@@ -43,6 +44,7 @@ export function TimeStrip() {
   const { data: assets } = useAssets();
   const mark = useAddMarker();
   const followed = useFollowed();
+  const shapes = useShapes();
   const overAll = useWorkspace((s) => s.overAll);
   const [hidden, setHidden] = useState<string[]>([]);
   useEffect(() => {
@@ -158,6 +160,7 @@ export function TimeStrip() {
           </Label>
         ))}
         {followed && <Label tall={FOLLOWED}>{followed.name}, followed</Label>}
+        {shapes && <Label tall={SHAPES}>{shapesNamed(shapes.outlines)}</Label>}
         {owner && (
           <Label tall={26}>
             <span className="min-w-0 flex-1 truncate">{owner.name} · keys</span>
@@ -244,6 +247,11 @@ export function TimeStrip() {
             <FollowedLane mask={followed} scale={scale} />
           </div>
         )}
+        {shapes && (
+          <div className="border-b border-line" style={{ height: SHAPES }}>
+            <ShapesLane key={shapes.outlines.map((m) => m.id).join()} {...shapes} scale={scale} />
+          </div>
+        )}
         {owner && <KeyMarks numbers={numbers} scale={scale} />}
         {owner && curves && <KeyCurves scale={scale} hidden={hidden} />}
         {layer && slip && <SlipLane slip={slip} scale={scale} />}
@@ -253,6 +261,9 @@ export function TimeStrip() {
     </section>
   );
 }
+
+const shapesNamed = (outlines: { name: string }[]) =>
+  outlines.length > 1 ? `${outlines.length} shapes, drawn` : `${outlines[0]!.name}, drawn`;
 
 const Label = ({ tall, children }: { tall: number; children: React.ReactNode }) => (
   <div className="flex items-center truncate border-b border-line px-3" style={{ height: tall }}>

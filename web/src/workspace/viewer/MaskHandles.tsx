@@ -2,7 +2,7 @@ import { useShallow } from "zustand/react/shallow";
 import { useState } from "react";
 import type { GradedMask, Mask, OutlinePoint } from "~/api/client";
 import { apply, invert, type Matrix, type Point, valueAt, withValue } from "~/workspace/geometry";
-import { type Masked, useMasked } from "~/workspace/masks";
+import { chosenOutlines, isOutlined, type Masked, shapeMoved, useMasked } from "~/workspace/masks";
 import { outlineAt, withOutline } from "~/workspace/outline";
 import { round } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
@@ -14,14 +14,24 @@ import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 /** The masks of the chosen thing over the picture; the chosen one with its points. */
 export function MaskHandles({ mapping, still }: { mapping: Mapping; still: boolean }) {
   const masked = useMasked();
-  const { mask: chosen, frame } = useWorkspace(useShallow((w) => ({ mask: w.mask, frame: w.frame })));
+  const { chosen, too, frame } = useWorkspace(
+    useShallow((w) => ({ chosen: w.mask, too: w.masksToo, frame: w.frame })),
+  );
   const hand = useGrab(mapping);
-  const [shape, setShape] = useState<{ id: string; points: OutlinePoint[] } | null>(null);
+  // Shapes that are being changed, by their masks.
+  const [shapes, setShapes] = useState<Record<string, OutlinePoint[]>>({});
+  const settle = () => setShapes({});
   if (!masked?.thing.masks.length) return null;
   const masks = masked.thing.masks;
   const selected = masks.find((m) => m.id === chosen) ?? (masks.length === 1 ? masks[0] : undefined);
   // The chosen one last, so that its points lie on top.
   const ordered = [...masks].sort((a, b) => Number(a === selected) - Number(b === selected));
+  const movers = chosenOutlines(masks, chosen, too);
+  const moved = (by: Point) =>
+    Object.fromEntries(movers.map((m) => [m.id, shapeMoved(m, masked.space(m, frame), frame, by)]));
+  const main = movers.find((m) => m === selected);
+  const middle =
+    main && middleOf(shapes[main.id] ?? outlineAt(main.outline, frame), masked.space(main, frame));
   return (
     <svg ref={hand.svg} className="pointer-events-none absolute inset-0 size-full" data-testid="masks">
       {ordered.map((m) => {
@@ -31,7 +41,7 @@ export function MaskHandles({ mapping, still }: { mapping: Mapping; still: boole
           hand,
           on: m === selected,
           still,
-          onChoose: () => act({ do: "mask", id: m.id }),
+          onChoose: (add = false) => act({ do: "mask", id: m.id, add }),
         };
         if ("motion" in m) return null;
         if ("from_x" in m) return <GradedShape key={m.id} masked={masked} mask={m} {...common} />;
@@ -43,23 +53,60 @@ export function MaskHandles({ mapping, still }: { mapping: Mapping; still: boole
               colour: m.colour,
               faded: !m.shown || (m.mode === "subtract") !== m.inverted,
               feather: true,
+              along: too.includes(m.id),
             }}
             {...common}
             frame={frame}
-            points={shape?.id === m.id ? shape.points : outlineAt(m.outline, frame)}
+            points={shapes[m.id] ?? outlineAt(m.outline, frame)}
             onShape={(points, done) => {
-              setShape({ id: m.id, points });
+              setShapes({ [m.id]: points });
               if (done)
                 void change(masked, `Shape ${m.name}`, m.id, (now) =>
                   "outline" in now ? { outline: withOutline(now.outline, frame, points) } : {},
-                ).finally(() => setShape(null));
+                ).finally(settle);
             }}
-            onBroken={() => setShape(null)}
+            onBroken={settle}
           />
         );
       })}
+      {main && middle && still && (
+        <Handle
+          at={toScreen(mapping, middle)}
+          label={movers.length > 1 ? `Grip of ${movers.length} shapes` : "Grip of the whole shape"}
+          title="Moves it as a whole in this frame. Shift-click other masks to move them along."
+          hand={hand}
+          hold={() => ({
+            from: middle,
+            move: (at) => setShapes(moved({ x: at.x - middle.x, y: at.y - middle.y })),
+            end: (at) => {
+              if (!at) return settle();
+              const to = moved({ x: at.x - middle.x, y: at.y - middle.y });
+              const named = movers.length > 1 ? `${movers.length} shapes` : main.name;
+              return masked
+                .edit(`Move ${named}`, (now) =>
+                  now.map((m) => {
+                    const points = to[m.id];
+                    return points && isOutlined(m)
+                      ? { ...m, outline: withOutline(m.outline, frame, points) }
+                      : m;
+                  }),
+                )
+                .finally(settle);
+            },
+          })}
+        >
+          <GripMark at={toScreen(mapping, middle)} r={6} fill={main.colour} edge="var(--under-picture)" />
+        </Handle>
+      )}
     </svg>
   );
+}
+
+/** The middle of an outline's points, in pixels of the clip. */
+function middleOf(points: OutlinePoint[], space: Matrix): Point {
+  const on = points.map((p) => apply(space, p));
+  const mean = (of: (p: Point) => number) => on.reduce((sum, p) => sum + of(p), 0) / on.length;
+  return { x: mean((p) => p.x), y: mean((p) => p.y) };
 }
 
 const change = (masked: Masked, label: string, id: string, values: (now: Mask) => object) =>

@@ -10,10 +10,12 @@ import { type Mapping, toScreen } from "~/workspace/viewer/viewport";
 interface ShapeProps {
   /** What is outlined; `use` is drawn in the colour of motions, else of mattes. */
   region: { id: string; name: string; use: boolean };
-  /** A mask's own colour, whether it is shown faded, and whether its points can be feathered. */
-  look?: { colour: string; faded: boolean; feather: boolean };
+  /** A mask's own colour, whether it is shown faded, whether its points can be feathered, and whether it
+   * goes along with the chosen one. */
+  look?: { colour: string; faded: boolean; feather: boolean; along: boolean };
   on: boolean;
-  onChoose: () => void;
+  /** `add`: beside what is chosen already. */
+  onChoose: (add?: boolean) => void;
   ride: Matrix;
   mapping: Mapping;
   frame: number;
@@ -107,7 +109,7 @@ export function RegionShape({
         fill={look ? look.colour : region.use ? "transparent" : "rgb(107 70 148 / 0.22)"}
         fillOpacity={look ? (on && !look.faded ? 0.1 : 0.04) : 1}
         stroke={colour}
-        strokeWidth={on ? 1.8 : 1.2}
+        strokeWidth={on || look?.along ? 1.8 : 1.2}
         strokeDasharray={region.use ? "1 4" : "6 3"}
         strokeLinecap="round"
         className={still ? "pointer-events-auto cursor-pointer" : undefined}
@@ -116,7 +118,7 @@ export function RegionShape({
         aria-label={look ? region.name : `${region.name}, ${region.use ? "use" : "ignore"}`}
         onPointerDown={(e) => {
           e.stopPropagation();
-          onChoose();
+          onChoose(e.shiftKey);
         }}
       />
       {look?.feather && <FeatherEdge points={points} show={show} colour={colour} />}
