@@ -117,7 +117,7 @@ const pointsThrough = (points: OutlinePoint[], m: Matrix): OutlinePoint[] =>
 
 /** A mask that is drawn as an outline. */
 export type Outlined = Mask & { kind: "outline" };
-export const isOutlined = (mask: Mask): mask is Outlined => mask.kind === "outline";
+export const isOutlined = (mask: Mask): mask is Outlined => "outline" in mask;
 
 /** The chosen outlines among a thing's masks: the chosen one, the only one there is, and those that go along. */
 export function chosenOutlines(masks: Mask[], mask: string | null, too: readonly string[]): Outlined[] {

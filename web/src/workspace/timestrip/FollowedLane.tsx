@@ -1,7 +1,6 @@
 import { useCallback } from "react";
-import type { Mask } from "~/api/client";
 import { useOpenShot } from "~/workspace/context";
-import { useMasked } from "~/workspace/masks";
+import { isOutlined, type Outlined, useMasked } from "~/workspace/masks";
 import { useWorkspace } from "~/workspace/store";
 import { clipFrame } from "~/workspace/time";
 import { type Draw, Lane } from "~/workspace/timestrip/Lane";
@@ -12,19 +11,17 @@ export const FOLLOWED = 24;
 /** Below this share of its inside that looks as drawn, an outline wants to be looked at. */
 const DOUBTED = 0.45;
 
-type Followed = Mask & { kind: "outline" };
-
 /** The chosen mask, if its outline was followed. */
-export function useFollowed(): Followed | null {
+export function useFollowed(): Outlined | null {
   const masked = useMasked();
   const chosen = useWorkspace((s) => s.mask);
   const masks = masked?.thing.masks ?? [];
   const mask = masks.find((m) => m.id === chosen) ?? (masks.length === 1 ? masks[0] : undefined);
-  return mask && "outline" in mask && mask.outline.keys.some((k) => k.followed) ? mask : null;
+  return mask && isOutlined(mask) && mask.outline.keys.some((k) => k.followed) ? mask : null;
 }
 
 /** How well an outline was followed: height is trust, doubted frames are bricks, drawn shapes stand out. */
-export function FollowedLane({ mask, scale }: { mask: Followed; scale: Scale }) {
+export function FollowedLane({ mask, scale }: { mask: Outlined; scale: Scale }) {
   const { record } = useOpenShot();
   const footage = record.document.footage;
   const keys = mask.outline.keys;
@@ -52,7 +49,7 @@ export function FollowedLane({ mask, scale }: { mask: Followed; scale: Scale }) 
 }
 
 /** Trust of the shape that is seen at a frame of the clip: that of the nearest followed key; null where it was not followed. */
-function trustAt(keys: Followed["outline"]["keys"], frame: number): number | null {
+function trustAt(keys: Outlined["outline"]["keys"], frame: number): number | null {
   const followed = keys.filter((k) => k.followed);
   if (!followed.length || frame < keys[0]!.frame || frame > keys.at(-1)!.frame) return null;
   const nearest = followed.reduce((a, b) => (Math.abs(b.frame - frame) < Math.abs(a.frame - frame) ? b : a));
