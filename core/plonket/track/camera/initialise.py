@@ -20,6 +20,10 @@ LEAST_COMMON = 24
 """Details that two frames must share to be compared."""
 LEAST_ANGLE = np.radians(0.6)
 """Rays that differ less do not tell how far a point is."""
+SAME_LENS = 0.003
+"""Focal lengths that differ by less, as a share, are one."""
+SAME_COST = 0.03
+"""Mean costs that differ by less, as a share, are one."""
 WIDE_PX = 4.0
 NARROW_PX = 1.0
 
@@ -131,14 +135,25 @@ def start_full(
     -------
     (Bundle over `frames`, (points,) bool which are solved, mean robust cost of a sighting), or None.
     """
-    pairs = _pairs(turned, details, frames)
     best: tuple[Bundle, NDArray[np.bool_], float] | None = None
-    for i, j in pairs:
+    for i, j in _pairs(turned, details, frames):
         for guess in [focal] if focal else [g * max(size) for g in FOCAL_GUESSES]:
             found = _grown(details, frames, size, guess, focal is None, i, j, least)
-            if found is not None and (best is None or found[2] < best[2]):
+            if found is None:
+                continue
+            again = best is not None and _is_the_same(found, best)
+            if best is None or found[2] < best[2]:
                 best = found
+            if again:
+                # Two that began elsewhere and ended in one place ended where it is best.
+                return best
     return best
+
+
+def _is_the_same(one: tuple[Bundle, NDArray[np.bool_], float], other: tuple[Bundle, NDArray[np.bool_], float]) -> bool:
+    """Whether two starts came to the same lens, and explain what is seen equally well."""
+    lens = abs(np.log(one[0].focal / other[0].focal)) < SAME_LENS
+    return bool(lens and abs(one[2] - other[2]) < SAME_COST * max(one[2], other[2]))
 
 
 def _pairs(turned: RotationOnly, details: Details, frames: NDArray[np.int64]) -> list[tuple[int, int]]:
