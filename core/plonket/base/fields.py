@@ -309,6 +309,13 @@ def asset(kind: str, *, label: str, help: str = "", group: str = "", when: When 
     return Field(default=None, json_schema_extra={"x-plonket": extra})
 
 
+def thing(*, label: str, help: str = "", group: str = "", every: str = "", when: When | None = None) -> Any:
+    """A field for a model or form of the room, by its layer's id; without one it means what `every` says."""
+    extra: dict[str, Any] = {"control": "thing", "label": label, "names": {"every": every}, "help": help, "group": group,
+                             "default": None, **_when(when)}  # fmt: skip
+    return Field(default=None, json_schema_extra={"x-plonket": extra})
+
+
 class Unseen:
     """Metadata of a field that no picture depends on: what it says is only shown to people, or only says how to measure."""
 

@@ -11,6 +11,7 @@ from plonket.base.colour import linear_of
 from plonket.base.conventions import F32, F64
 from plonket.base.fields import Settings, plain
 from plonket.base.homography import jacobian
+from plonket.room.meshes.thing import Thing
 
 HIDES = 0.99
 """What hides must be nearer by so much: what lies on a surface is seen."""
@@ -38,12 +39,14 @@ class Space:
     project : (moment, places (n, 3) in metres) -> the picture's pixels (n, 2), nan behind the camera, and how far before the
         camera (n,) they are, in metres.
     focal : how many of the picture's pixels a metre is, a metre before the camera.
+    things : id or None -> the models and forms of the room, or that one of them.
     hides : -> one over the distance, (h, w) in 1/m, of what hides things in the picture; 0 where nothing does. None: nothing.
     """
 
     axes: Callable[[float], F64]
     project: Callable[[float, F64], tuple[F64, F64]]
     focal: float
+    things: Callable[[str | None], list[Thing]]
     hides: Callable[[], F32 | None]
 
 

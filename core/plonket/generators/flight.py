@@ -18,13 +18,7 @@ def flight(begins: F64, speed: F64, fall: F64, drag: F64, age: F64, lands: str) 
     """
 
     def gone(v: F64, a: F64) -> tuple[F64, F64]:
-        """How far (n, 3) they have gone at an age, and how fast (n, 3) they are then."""
-        keeps = np.exp(-drag * a)
-        slowed = (1 - keeps) / drag
-        way, fast = v * slowed[:, None], v * keeps[:, None]
-        way[:, 1] -= fall * (a - slowed) / drag
-        fast[:, 1] -= fall * slowed
-        return way, fast
+        return gone_by(v, fall, drag, a)
 
     at = begins + gone(speed, age)[0]
     if lands == "no":
@@ -53,6 +47,16 @@ def flight(begins: F64, speed: F64, fall: F64, drag: F64, age: F64, lands: str) 
             at[hits] = start[hits]
     at[going, 1] = np.maximum(at[going, 1], 0)
     return at
+
+
+def gone_by(speed: F64, fall: F64, drag: F64, age: F64) -> tuple[F64, F64]:
+    """How far (n, 3) what began with a speed (n, 3) has gone at an age (n,), and how fast (n, 3) it is then."""
+    keeps = np.exp(-drag * age)
+    slowed = (1 - keeps) / drag
+    way, fast = speed * slowed[:, None], speed * keeps[:, None]
+    way[:, 1] -= fall * (age - slowed) / drag
+    fast[:, 1] -= fall * slowed
+    return way, fast
 
 
 def _highest(up: F64, fall: F64, drag: F64, most: F64) -> F64:

@@ -6,14 +6,17 @@ plus a drift in a shared flow that grows with its age. Nothing is carried from f
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Literal
+from dataclasses import dataclass, fields
+from typing import Annotated, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
 from plonket.base.conventions import F32, F64
-from plonket.base.fields import Number, choice, colour, number, plain, switch, value_at
+from plonket.base.fields import Identifier, Number, choice, colour, number, plain, reference, switch, thing, value_at
 from plonket.base.noise import noise_at
+from plonket.generators.among import Flock
+from plonket.generators.come_off import come_off
 from plonket.generators.common import GeneratorContext, GeneratorModel, Space, clear, light_of
 from plonket.generators.flight import flight
 from plonket.generators.soft_marks import LEAST_RADIUS, draw_streaks
@@ -22,14 +25,22 @@ MOST = 40000
 """Particles drawn at once, at the most."""
 
 ROOMY = {"roomy": (True,)}
+LANDS = {"lands": ("bounces", "lies"), **ROOMY}
+
+Shape = Literal["ring", "spot", "line", "area", "surface", "edges"]
+SHAPES = {"ring": "A ring", "spot": "A spot", "line": "A line", "area": "An area", "surface": "A thing's surface",
+          "edges": "A thing's edges"}  # fmt: skip
+OFF_THINGS = ("surface", "edges")
+"""Shapes that are those of things in the room; where there is none, particles come from a spot."""
 
 
 class ParticleModel(GeneratorModel):
     """Where particles come from, how they go, how they look."""
 
-    shape: Literal["ring", "spot", "line", "area"] = choice(
-        "spot", label="Come from", group="Source",
-        names={"ring": "A ring", "spot": "A spot", "line": "A line", "area": "An area"})  # fmt: skip
+    shape: Shape = choice("spot", label="Come from", group="Source", names=SHAPES)
+    thing: Annotated[Identifier | None, reference("layer", says="comes off something", checked=False)] = thing(
+        label="Which", group="Source", every="All in the room", when={"shape": OFF_THINGS},
+        help="A model or form of the room in which they fly.")  # fmt: skip
     width: Number = number(100.0, label="Width", low=0, high=10000, step=1, unit="px", group="Source", soft=(0, 800))
     height: Number = number(100.0, label="Height", low=0, high=10000, step=1, unit="px", group="Source", soft=(0, 800))
     rate: Number = number(12.0, label="How many", low=0, high=2000, step=0.5, unit="/fr", group="Source", soft=(0, 120),
@@ -69,6 +80,8 @@ class ParticleModel(GeneratorModel):
     lands: Literal["no", "bounces", "lies"] = choice(
         "no", label="On the ground", group="Room", when=ROOMY,
         names={"no": "Go through it", "bounces": "Bounce", "lies": "Lie there"})  # fmt: skip
+    meets: bool = switch(False, label="On things too", group="Room", when=LANDS,
+                         help="They bounce off the room's models and forms, or lie on them and go along.")  # fmt: skip
     sharp_at: Number = number(1.0, label="Sharp at", low=0.01, high=10000, step=0.01, unit="m", group="Room", soft=(0.1, 10),
                               when=ROOMY, help="How far from the camera they are in focus.")  # fmt: skip
     unsharp: Number = number(0.0, label="Out of focus", low=0, high=500, step=0.5, unit="px", group="Room", soft=(0, 60),
@@ -76,7 +89,7 @@ class ParticleModel(GeneratorModel):
 
     @property
     def in_room(self) -> bool:
-        return self.roomy
+        return self.roomy or self.shape in OFF_THINGS
 
 
 @dataclass(slots=True, kw_only=True)
@@ -117,7 +130,7 @@ def alive(settings: ParticleModel, context: GeneratorContext) -> Particles:
         groups.pop(0)
     all_ = _Born.joined(groups)
     open_for = max(value_at(settings.streak, now), 0) / 360
-    if settings.roomy and context.space is not None:
+    if settings.in_room and context.space is not None:
         return in_space(settings, context.space, all_, now, open_for)
     places = _moved(settings, all_, all_.age), _moved(settings, all_, np.maximum(all_.age - open_for, 0))
     at, before = np.empty_like(places[0]), np.empty_like(places[0])
@@ -139,7 +152,8 @@ def alive(settings: ParticleModel, context: GeneratorContext) -> Particles:
 @dataclass(slots=True, kw_only=True)
 class _Born:
     """Those born in a frame that are still alive: places (n, 2), speeds (n, 2); ages, lives, sizes, shares, and the frame of
-    birth with what acts on them, all (n,)."""
+    birth with what acts on them, all (n,). For what comes off things: how fast (n,), by what angles aside (n,), and what was
+    drawn for where (n, 3)."""
 
     place: F64
     speed: F64
@@ -154,11 +168,14 @@ class _Born:
     lump: F64
     ahead: F64
     ahead_speed: F64
+    pace: F64
+    turned: F64
+    leaves: F64
+    dice: F64
 
     @staticmethod
     def joined(groups: list[_Born]) -> _Born:
-        names = ("place", "speed", "age", "life", "big", "share", "born", "drag", "pull", "rough", "lump",
-                 "ahead", "ahead_speed")  # fmt: skip
+        names = [one.name for one in fields(_Born)]
         return _Born(**{name: np.concatenate([getattr(g, name) for g in groups]) for name in names})
 
 
@@ -193,10 +210,10 @@ def _born(settings: ParticleModel, b: int, now: int) -> _Born | None:
     way = np.stack([np.cos(angle), np.sin(angle)], axis=1)
     across = np.stack([-way[:, 1], way[:, 0]], axis=1)
     uneven = 1 + value_at(settings.speed_spread, b) / 100 * u[5]
-    speed = (value_at(settings.speed, b) * uneven)[:, None] * way + (value_at(settings.spin, b) * uneven)[:, None] * across
+    pace = value_at(settings.speed, b) * uneven
+    speed = pace[:, None] * way + (value_at(settings.spin, b) * uneven)[:, None] * across
     # In a room they spread towards the camera and away as much as to the sides.
     leaves = np.radians(value_at(settings.spread, b)) / 2 * deep[1]
-    speed_ahead = value_at(settings.speed, b) * uneven * np.sin(leaves)
     # How bright it is this very moment: its own phase, so that no new random numbers are needed.
     flash = 0.5 + 0.5 * np.sin(now * (2.3 + 1.7 * u[8]) + 40 * u[8])
     shines = 1 - value_at(settings.twinkle, now) / 100 * flash
@@ -208,7 +225,9 @@ def _born(settings: ParticleModel, b: int, now: int) -> _Born | None:
         place=place, speed=speed, age=age, life=life, big=1 + 0.45 * u[6], share=(1 + 0.4 * u[7]) * shines, born=same(b),
         drag=same(max(value_at(settings.drag, b) / 100, 1e-4)), pull=same(value_at(settings.pull, b)),
         rough=same(value_at(settings.turbulence, b)), lump=same(max(value_at(settings.lump, b), 1.0)),
-        ahead=value_at(settings.thick, b) / 2 * deep[0], ahead_speed=speed_ahead,
+        ahead=value_at(settings.thick, b) / 2 * deep[0], ahead_speed=pace * np.sin(leaves),
+        pace=pace, turned=turned, leaves=leaves,
+        dice=np.stack([u[3], u[4], deep[0]], axis=1),
     )  # fmt: skip
 
 
@@ -230,7 +249,8 @@ def _moved(settings: ParticleModel, all_: _Born, age: F64) -> F64:
 def in_space(settings: ParticleModel, space: Space, all_: _Born, now: int, open_for: float) -> Particles:
     """The particles in their room, as its camera sees them."""
     births, of = np.unique(all_.born, return_inverse=True)
-    stood = np.stack([space.axes(max(float(b), 0.0) if settings.behind else now) for b in births])
+    moments = np.array([max(float(b), 0.0) if settings.behind else now for b in births])
+    stood = np.stack([space.axes(moment) for moment in moments])
     metre = np.linalg.norm(stood[:, :3, 0], axis=1)[of]
     m = stood[of]
 
@@ -239,23 +259,38 @@ def in_space(settings: ParticleModel, space: Space, all_: _Born, now: int, open_
 
     begins = turned(np.column_stack([all_.place, all_.ahead])) + m[:, :3, 3]
     speed = turned(np.column_stack([all_.speed, all_.ahead_speed]))
+    if settings.shape in OFF_THINGS:
+        begun = come_off(space.things(settings.thing), settings.shape, all_.dice, all_.turned, all_.leaves, moments, of, now)
+        if begun is not None:
+            begins, speed = begun[0], begun[1] * (all_.pace * metre)[:, None]
     fall = all_.pull * metre
+    rough = (all_.rough > 0).any()
+
+    def drifted(which: NDArray[np.int64], at: F64, age: F64) -> F64:
+        time = (all_.born[which] + age) / 40
+        grows = all_.rough[which] * 2.2 * np.minimum(age / 18, 1.6) * metre[which]
+        where = (at - stood[0, :3, 3]) / (all_.lump * metre)[which, None]
+        flow = [noise_at(where[:, :2] + 57.3 * k, time + where[:, 2], 2, settings.seed * 7 + 1 + 2 * k) for k in range(3)]
+        return np.asarray(grows[:, None] * np.stack(flow, axis=1))
+
+    every = np.arange(len(all_.age))
 
     def places(age: F64) -> F64:
         at = flight(begins, speed, fall, all_.drag, age, settings.lands)
-        if (all_.rough > 0).any():
-            time = (all_.born + age) / 40
-            grows = all_.rough * 2.2 * np.minimum(age / 18, 1.6)
-            where = (at - stood[0, :3, 3]) / (all_.lump * metre)[:, None]
-            drift = np.stack([noise_at(where[:, :2] + 57.3 * k, time + where[:, 2], 2, settings.seed * 7 + 1 + 2 * k)
-                              for k in range(3)], axis=1)  # fmt: skip
-            at = at + (grows * metre)[:, None] * drift
+        if rough:
+            at = at + drifted(every, at, age)
             if settings.lands != "no":
                 at[:, 1] = np.maximum(at[:, 1], np.minimum(begins[:, 1], 0))
         return at
 
-    at, away = space.project(now, places(all_.age))
-    before, _ = space.project(now - open_for, places(np.maximum(all_.age - open_for, 0)))
+    if settings.lands != "no" and settings.meets:
+        flock = Flock(begins, speed, fall, all_.drag, all_.age, settings.lands, space.things(None), now,
+                      drifted if rough else None)  # fmt: skip
+        here, earlier = flock.at(), flock.at(open_for)
+    else:
+        here, earlier = places(all_.age), places(np.maximum(all_.age - open_for, 0))
+    at, away = space.project(now, here)
+    before, _ = space.project(now - open_for, earlier)
     u = all_.age / all_.life
     grown = 1 + (value_at(settings.radius_end, now) / 100 - 1) * u
     size = grown * value_at(settings.radius, now) * all_.big * metre

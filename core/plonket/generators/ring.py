@@ -8,16 +8,14 @@ from plonket.base.conventions import F32
 from plonket.base.fields import Number, choice, number
 from plonket.document.kinds import GENERATORS, GeneratorEntry
 from plonket.generators.common import GeneratorContext
-from plonket.generators.particles import ParticleModel, shining
+from plonket.generators.particles import SHAPES, ParticleModel, Shape, shining
 
 
 class RingOfSparks(ParticleModel):
     """Sparks that leave a circle along its rim."""
 
     kind: Literal["ring"] = "ring"
-    shape: Literal["ring", "spot", "line", "area"] = choice(
-        "ring", label="Come from", group="Source",
-        names={"ring": "A ring", "spot": "A spot", "line": "A line", "area": "An area"})  # fmt: skip
+    shape: Shape = choice("ring", label="Come from", group="Source", names=SHAPES)
     width: Number = number(240.0, label="Width", low=0, high=10000, step=1, unit="px", group="Source", soft=(0, 800))
     height: Number = number(240.0, label="Height", low=0, high=10000, step=1, unit="px", group="Source", soft=(0, 800))
     rate: Number = number(60.0, label="How many", low=0, high=2000, step=0.5, unit="/fr", group="Source", soft=(0, 200))

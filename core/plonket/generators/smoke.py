@@ -12,7 +12,7 @@ from plonket.base.fields import Number, choice, colour, number, value_at
 from plonket.base.noise import noise_field
 from plonket.document.kinds import GENERATORS, GeneratorEntry
 from plonket.generators.common import GeneratorContext, clear, light_of
-from plonket.generators.particles import ParticleModel, alive
+from plonket.generators.particles import SHAPES, ParticleModel, Shape, alive
 from plonket.generators.soft_marks import draw_puffs
 
 
@@ -20,9 +20,7 @@ class Smoke(ParticleModel):
     """Rising puffs, torn by noise that rises with them."""
 
     kind: Literal["smoke"] = "smoke"
-    shape: Literal["ring", "spot", "line", "area"] = choice(
-        "spot", label="Come from", group="Source",
-        names={"ring": "A ring", "spot": "A spot", "line": "A line", "area": "An area"})  # fmt: skip
+    shape: Shape = choice("spot", label="Come from", group="Source", names=SHAPES)
     rate: Number = number(1.5, label="How many", low=0, high=200, step=0.1, unit="/fr", group="Source", soft=(0, 10))
     life: Number = number(110.0, label="Live for", low=1, high=600, step=1, unit="fr", group="Source", soft=(1, 300))
     speed: Number = number(2.6, label="Speed", low=-400, high=400, step=0.1, unit="px/fr", group="Way", soft=(-20, 20))

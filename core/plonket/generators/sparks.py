@@ -8,16 +8,14 @@ from plonket.base.conventions import F32
 from plonket.base.fields import Number, choice, number
 from plonket.document.kinds import GENERATORS, GeneratorEntry
 from plonket.generators.common import GeneratorContext
-from plonket.generators.particles import ParticleModel, shining
+from plonket.generators.particles import SHAPES, ParticleModel, Shape, shining
 
 
 class RisingSparks(ParticleModel):
     """Glowing motes that warm air carries up."""
 
     kind: Literal["sparks"] = "sparks"
-    shape: Literal["ring", "spot", "line", "area"] = choice(
-        "line", label="Come from", group="Source",
-        names={"ring": "A ring", "spot": "A spot", "line": "A line", "area": "An area"})  # fmt: skip
+    shape: Shape = choice("line", label="Come from", group="Source", names=SHAPES)
     rate: Number = number(4.0, label="How many", low=0, high=2000, step=0.5, unit="/fr", group="Source", soft=(0, 60))
     life: Number = number(60.0, label="Live for", low=1, high=600, step=1, unit="fr", group="Source", soft=(1, 150))
     speed: Number = number(6.0, label="Speed", low=-400, high=400, step=0.1, unit="px/fr", group="Way", soft=(-20, 20))

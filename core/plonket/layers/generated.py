@@ -19,9 +19,10 @@ from plonket.image.picture import CLEAR, Picture
 from plonket.layers.common import faded
 from plonket.layers.hidden import measured_nearness
 from plonket.layers.placed import PlacedLayer, frame_from_anchor
-from plonket.layers.solid import solids
+from plonket.layers.solid import solids, things
 from plonket.layers.sources import Sources
 from plonket.layers.surfaces import nearness_of
+from plonket.room.meshes.thing import Thing
 
 BANDS = 8
 
@@ -121,8 +122,11 @@ def space_of(
         things = nearness_of(camera, frame, size, view, None, corners)
         return things if measured is None else np.maximum(things, measured)
 
+    def met(one: str | None) -> list[Thing]:
+        return [thing for other, thing in things(sources, target or "", frame) if one is None or other.id == one]
+
     focal = camera.lens(frame).focal * float(np.sqrt(abs(np.linalg.det(view[:2, :2]))))
-    return Space(axes=axes, project=project, focal=focal, hides=hides)
+    return Space(axes=axes, project=project, focal=focal, things=met, hides=hides)
 
 
 def _trimmed(picture: Picture) -> Picture:

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 
 from plonket.base.conventions import F32, F64
 from plonket.document.spot import Spot
+from plonket.layers.falling import FallenLayer
 from plonket.layers.form import FormLayer, form_matrix
 from plonket.layers.hidden import measured_nearness
 from plonket.layers.model import MeshLayer, copies
@@ -15,8 +17,8 @@ from plonket.layers.sources import Sources
 from plonket.layers.standing import StandingLayer
 from plonket.layers.surfaces import nearness_of
 from plonket.room.camera import RoomCamera
-from plonket.room.meshes.forms import model_form, unit_form
 from plonket.room.meshes.raster import touched
+from plonket.room.meshes.thing import Thing, form_body, model_body
 
 HORIZON = 0.02
 """How steeply a look must go down to meet the ground: nearer to the horizon a pixel is a mile."""
@@ -128,18 +130,32 @@ def _on_surface(camera: RoomCamera, frame: int, spot: Spot, eye: F64, way: F64) 
 
 def solids(sources: Sources, motion: str, frame: int) -> list[tuple[StandingLayer, F64]]:
     """The models and forms of a room with their triangles (m, 3, 3) in the room's metres."""
-    out: list[tuple[StandingLayer, F64]] = []
+    return [(layer, thing.body.corners @ m[:3, :3].T + m[:3, 3]) for layer, thing in things(sources, motion, frame)
+            for m in thing.stands(frame)]  # fmt: skip
+
+
+def things(sources: Sources, motion: str, frame: int) -> list[tuple[StandingLayer, Thing]]:
+    """The models and forms of a room that are there at a frame, each with all its copies."""
+    out: list[tuple[StandingLayer, Thing]] = []
     for layer in sources.neighbours(motion):
         seat = sources.seat(layer.follow.target) if isinstance(layer, StandingLayer) else None
         if seat is None or not layer.is_there(frame):
             continue
         if isinstance(layer, MeshLayer):
-            corners = model_form(sources.model(layer.asset)).corners() * np.array(layer.extent)
-            out += [(layer, corners @ m[:3, :3].T + m[:3, 3]) for m in copies(layer, *seat, frame, sources.fallen(layer.id))]
+            fallen = sources.fallen(layer.id)
+            body = model_body(sources.model(layer.asset), tuple(layer.extent))
+            out.append((layer, Thing(body=body, stands=partial(_copies, layer, seat, fallen))))
         elif isinstance(layer, FormLayer):
-            m = form_matrix(layer, *seat, frame)
-            out.append((layer, unit_form(layer.shape).corners() @ m[:3, :3].T + m[:3, 3]))
+            out.append((layer, Thing(body=form_body(layer.shape), stands=partial(_form, layer, seat))))
     return out
+
+
+def _copies(layer: MeshLayer, seat: tuple[RoomCamera, Spot], fallen: FallenLayer | None, when: float) -> list[F64]:
+    return copies(layer, *seat, when, fallen)
+
+
+def _form(layer: FormLayer, seat: tuple[RoomCamera, Spot], when: float) -> list[F64]:
+    return [form_matrix(layer, *seat, when)]
 
 
 def inverse_depth_of(sources: Sources, motion: str, frame: int, size: tuple[int, int], view: F64) -> F32 | None:

@@ -130,7 +130,7 @@ export type TimeChange = Schemas["TimeIn"]["change"];
 export type OperationAnswer = Schemas["OperationOut"];
 
 export interface FieldHints {
-  control: "number" | "plain" | "choice" | "switch" | "colour" | "curve" | "asset";
+  control: "number" | "plain" | "choice" | "switch" | "colour" | "curve" | "asset" | "thing";
   label: string;
   help: string;
   group: string;

@@ -9427,6 +9427,11 @@ export interface components {
              */
             lump: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
+             * Meets
+             * @default false
+             */
+            meets: boolean;
+            /**
              * Middle
              * @default #ff9a3c
              */
@@ -9466,7 +9471,7 @@ export interface components {
              * @default ring
              * @enum {string}
              */
-            shape: "ring" | "spot" | "line" | "area";
+            shape: "ring" | "spot" | "line" | "area" | "surface" | "edges";
             /**
              * Sharp At
              * @default 1
@@ -9502,6 +9507,11 @@ export interface components {
              * @default 60
              */
             thick: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Thing
+             * @default null
+             */
+            thing: string | null;
             /**
              * Turbulence
              * @default 10
@@ -9673,6 +9683,11 @@ export interface components {
              */
             lump: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
+             * Meets
+             * @default false
+             */
+            meets: boolean;
+            /**
              * Middle
              * @default #ff9a3c
              */
@@ -9712,7 +9727,7 @@ export interface components {
              * @default line
              * @enum {string}
              */
-            shape: "ring" | "spot" | "line" | "area";
+            shape: "ring" | "spot" | "line" | "area" | "surface" | "edges";
             /**
              * Sharp At
              * @default 1
@@ -9748,6 +9763,11 @@ export interface components {
              * @default 60
              */
             thick: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Thing
+             * @default null
+             */
+            thing: string | null;
             /**
              * Turbulence
              * @default 34
@@ -10351,6 +10371,11 @@ export interface components {
              */
             lump: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
+             * Meets
+             * @default false
+             */
+            meets: boolean;
+            /**
              * Middle
              * @default #ff9a3c
              */
@@ -10390,7 +10415,7 @@ export interface components {
              * @default spot
              * @enum {string}
              */
-            shape: "ring" | "spot" | "line" | "area";
+            shape: "ring" | "spot" | "line" | "area" | "surface" | "edges";
             /**
              * Sharp At
              * @default 1
@@ -10426,6 +10451,11 @@ export interface components {
              * @default 60
              */
             thick: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
+             * Thing
+             * @default null
+             */
+            thing: string | null;
             /**
              * Torn
              * @default 70

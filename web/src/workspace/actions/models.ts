@@ -13,6 +13,12 @@ export const roomOf = (shot: Shot, perch: string | null): string | null =>
 export const filmedIn = (shot: Shot, motion: string | null): FilmedLayer[] =>
   shot.stack.filter(isFilmed).filter((l) => roomOf(shot, l.follow.target) === motion);
 
+/** What in a motion's room particles may come off and fly against. */
+export const solidsIn = (shot: Shot, motion: string) =>
+  shot.stack.filter(
+    (l) => (l.kind === "model" || l.kind === "form") && roomOf(shot, l.follow.target) === motion,
+  );
+
 /** The motion or perch that something new should follow: the chosen one, or the last measured. */
 export function targetFor(shot: Shot): string | null {
   const { chosen } = useWorkspace.getState();

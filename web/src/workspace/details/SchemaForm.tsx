@@ -25,6 +25,8 @@ interface Props {
   leaveOut?: string[];
   /** Options of choices that make no sense here. */
   leaveOptionsOut?: string[];
+  /** The models and forms of the room, for fields that name one. */
+  things?: { id: string; name: string }[];
   /** Rows only, inside a group that is there already. */
   bare?: boolean;
 }
@@ -37,6 +39,7 @@ export function SchemaForm({
   onChange,
   leaveOut = [],
   leaveOptionsOut = [],
+  things = [],
   bare = false,
 }: Props) {
   const fields = Object.entries(schema.properties ?? {}).flatMap(([name, p]) =>
@@ -56,6 +59,7 @@ export function SchemaForm({
         <Field
           key={name}
           hints={without(hints, leaveOptionsOut)}
+          things={things}
           value={values[name] as FieldValue}
           onChange={(v) => onChange(name, v, hints.label)}
         />
@@ -79,10 +83,12 @@ const without = (hints: FieldHints, options: string[]): FieldHints =>
 
 function Field({
   hints,
+  things,
   value,
   onChange,
 }: {
   hints: FieldHints;
+  things: { id: string; name: string }[];
   value: FieldValue;
   onChange: (v: FieldValue) => void;
 }) {
@@ -128,6 +134,19 @@ function Field({
     );
   if (hints.control === "asset")
     return <AssetRow hints={hints} value={value as string | null} onChange={onChange} />;
+  if (hints.control === "thing") {
+    const names = { ...hints.names, ...Object.fromEntries(things.map((t) => [t.id, t.name])) };
+    return (
+      <Row label={hints.label} help={hints.help} wide>
+        <Choice
+          label={hints.label}
+          value={typeof value === "string" && value in names ? value : "every"}
+          names={names}
+          onChange={(v) => onChange(v === "every" ? null : v)}
+        />
+      </Row>
+    );
+  }
   return <NumberRow hints={hints} value={value as Num} onChange={onChange} />;
 }
 
