@@ -14,9 +14,11 @@ from plonket.document.follow import Follow
 from plonket.document.perch import Perch
 from plonket.document.shot import Shot as Document
 from plonket.document.spot import Spot
+from plonket.generators.sparks import RisingSparks
 from plonket.keying.screen import ScreenKey
 from plonket.layers.breaking import BreakingLayer
 from plonket.layers.form import FormLayer
+from plonket.layers.generated import GeneratedLayer
 from plonket.layers.light import DomeLayer, LampLayer
 from plonket.layers.model import MeshLayer
 from plonket.layers.solid import landing
@@ -219,8 +221,14 @@ def boards_come_down(project: Project, clip: Asset, crate: FormMotion, small: As
         lift=0.55, falls=True, falls_from=begins + 26, tumbles=200.0, heavy=150.0, begins=begins + 26, lit_like="boards",
         follow=on("bench"),
     )  # fmt: skip
+    sparks = GeneratedLayer(
+        id="sparks", name="Sparks off the crate", begins=begins + 26, follow=on("bench"),
+        generator=RisingSparks(
+            shape="edges", thing="small-crate", roomy=True, rate=16.0, begins=begins + 30, ends=begins + 75, life=40.0,
+            speed=3.0, spread=120.0, pull=0.25, turbulence=4.0, radius=1.4, lands="bounces", meets=True),
+    )  # fmt: skip
     perches = [perch("Wall", (0.02, 0.236, 0.0), -CRATE_TURN), perch("Tin", (0.24, 0.10, 0.24)),
                perch("Bench", (0.02, 0.10, 0.2)), perch("Rope", (-0.12, 0.10, 0.22)),
                perch("Crate's foot", CRATE_FOOT)]  # fmt: skip
     change_shot(shot.id, "Three boards break out of the wall",
-                lambda d: d.model_copy(update={"perches": perches, "stack": [*really, boards, box]}))  # fmt: skip
+                lambda d: d.model_copy(update={"perches": perches, "stack": [sparks, *really, boards, box]}))  # fmt: skip

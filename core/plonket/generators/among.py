@@ -140,8 +140,10 @@ class Flock:
         share[down] = begin[down, 1] / (begin[down, 1] - end[down, 1])
         on[down], normal[down] = ON_GROUND, (0.0, 1.0, 0.0)
         for k, one in enumerate(copies):
-            early, late = moved(one.to_first, begin), moved(one.to_last, begin)
-            near, face = one.body.met(early + done[:, None] * (late - early), moved(one.to_last, end))
+            early = begins = moved(one.to_first, begin)
+            if not np.array_equal(one.first, one.last):
+                begins = early + done[:, None] * (moved(one.to_last, begin) - early)
+            near, face = one.body.met(begins, moved(one.to_last, end))
             sooner = near < share
             if sooner.any():
                 share[sooner], on[sooner] = near[sooner], k

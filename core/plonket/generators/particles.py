@@ -30,6 +30,8 @@ LANDS = {"lands": ("bounces", "lies"), **ROOMY}
 Shape = Literal["ring", "spot", "line", "area", "surface", "edges"]
 SHAPES = {"ring": "A ring", "spot": "A spot", "line": "A line", "area": "An area", "surface": "A thing's surface",
           "edges": "A thing's edges"}  # fmt: skip
+WIDE, TALL = {"shape": ("ring", "line", "area")}, {"shape": ("ring", "area")}
+DEEP = {**ROOMY, "shape": ("ring", "spot", "line", "area")}
 OFF_THINGS = ("surface", "edges")
 """Shapes that are those of things in the room; where there is none, particles come from a spot."""
 
@@ -41,8 +43,10 @@ class ParticleModel(GeneratorModel):
     thing: Annotated[Identifier | None, reference("layer", says="comes off something", checked=False)] = thing(
         label="Which", group="Source", every="All in the room", when={"shape": OFF_THINGS},
         help="A model or form of the room in which they fly.")  # fmt: skip
-    width: Number = number(100.0, label="Width", low=0, high=10000, step=1, unit="px", group="Source", soft=(0, 800))
-    height: Number = number(100.0, label="Height", low=0, high=10000, step=1, unit="px", group="Source", soft=(0, 800))
+    width: Number = number(100.0, label="Width", low=0, high=10000, step=1, unit="px", group="Source", soft=(0, 800),
+                           when=WIDE)  # fmt: skip
+    height: Number = number(100.0, label="Height", low=0, high=10000, step=1, unit="px", group="Source", soft=(0, 800),
+                            when=TALL)  # fmt: skip
     rate: Number = number(12.0, label="How many", low=0, high=2000, step=0.5, unit="/fr", group="Source", soft=(0, 120),
                           help="Born in each frame. Key it to start and stop.")  # fmt: skip
     begins: int = plain(-500, label="Begins at", low=-100000, high=100000, step=1, unit="fr", group="Source", whole=True,
@@ -76,7 +80,7 @@ class ParticleModel(GeneratorModel):
     roomy: bool = switch(False, label="In the room", group="Room",
                          help="On a spot of a solved room: they fly in 3D, and behind what is nearer.")  # fmt: skip
     thick: Number = number(60.0, label="Source's depth", low=0, high=10000, step=1, unit="px", group="Room", soft=(0, 800),
-                           when=ROOMY, help="How far it reaches towards the camera and away.")  # fmt: skip
+                           when=DEEP, help="How far it reaches towards the camera and away.")  # fmt: skip
     lands: Literal["no", "bounces", "lies"] = choice(
         "no", label="On the ground", group="Room", when=ROOMY,
         names={"no": "Go through it", "bounces": "Bounce", "lies": "Lie there"})  # fmt: skip

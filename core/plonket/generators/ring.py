@@ -8,7 +8,7 @@ from plonket.base.conventions import F32
 from plonket.base.fields import Number, choice, number
 from plonket.document.kinds import GENERATORS, GeneratorEntry
 from plonket.generators.common import GeneratorContext
-from plonket.generators.particles import SHAPES, ParticleModel, Shape, shining
+from plonket.generators.particles import SHAPES, TALL, WIDE, ParticleModel, Shape, shining
 
 
 class RingOfSparks(ParticleModel):
@@ -16,8 +16,10 @@ class RingOfSparks(ParticleModel):
 
     kind: Literal["ring"] = "ring"
     shape: Shape = choice("ring", label="Come from", group="Source", names=SHAPES)
-    width: Number = number(240.0, label="Width", low=0, high=10000, step=1, unit="px", group="Source", soft=(0, 800))
-    height: Number = number(240.0, label="Height", low=0, high=10000, step=1, unit="px", group="Source", soft=(0, 800))
+    width: Number = number(240.0, label="Width", low=0, high=10000, step=1, unit="px", group="Source", soft=(0, 800),
+                           when=WIDE)  # fmt: skip
+    height: Number = number(240.0, label="Height", low=0, high=10000, step=1, unit="px", group="Source", soft=(0, 800),
+                            when=TALL)  # fmt: skip
     rate: Number = number(60.0, label="How many", low=0, high=2000, step=0.5, unit="/fr", group="Source", soft=(0, 200))
     life: Number = number(22.0, label="Live for", low=1, high=600, step=1, unit="fr", group="Source", soft=(1, 150))
     speed: Number = number(1.2, label="Speed", low=-400, high=400, step=0.1, unit="px/fr", group="Way", soft=(-20, 20))
