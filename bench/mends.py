@@ -88,7 +88,7 @@ def _bench_room() -> None:
         room_shot("orbit", size=(960, 540), frames=FRAMES, seed=3, puppet=puppet, samples=2) for puppet in (True, False)
     )
     frames, track = filmed.frames, clean.track()
-    covers = [np.abs(filmed.depth(i) - clean.depth(i)) > 1e-6 for i in range(FRAMES)]
+    covers = [~np.isclose(filmed.depth(i), clean.depth(i), rtol=0, atol=1e-6) for i in range(FRAMES)]
     mattes = [np.asarray(cv2.dilate(one.astype(np.uint8) * 255, np.ones((7, 7), np.uint8)), np.uint8) for one in covers]
     maker = DepthMaker(lambda i: frames[i], track, QUALITY["quick"], lambda i: mattes[i])
     depths = [maker.depth(i).depth for i in range(FRAMES)]
@@ -164,4 +164,4 @@ def _judged(found: list[U8], true: list[U8], where: list[NDArray[np.bool_]]) -> 
         squares.append(float((off[mask] ** 2).mean()))
         soft.append(np.where(mask[..., None], cv2.blur(off, (12, 12)), np.nan))
     both = [np.abs(b - a) for a, b in zip(soft[:-1], soft[1:], strict=True)]
-    return float(10 * np.log10(255**2 / np.mean(squares))), float(np.nanmean([np.nanmean(d) for d in both]))
+    return float(10 * np.log10(255**2 / max(float(np.mean(squares)), 1e-12))), float(np.nanmean([np.nanmean(d) for d in both]))

@@ -151,6 +151,11 @@ def deep_codes(rgba: F32) -> U16:
     return out
 
 
+def fine_codes(rgba: F32) -> F32:
+    """The colours of linear float32 (h, w, 3 or 4) as display codes from 0 to 255 with their fractions (h, w, 3), clipped."""
+    return deep_codes(rgba) * np.float32(255 / 65535)
+
+
 @numba.njit(parallel=True, cache=True, fastmath=FAST)  # type: ignore[misc]
 def _code_deep(rgba: F32, out: U16) -> None:
     for y in numba.prange(out.shape[0]):

@@ -11,7 +11,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.base.colour import encode
+from plonket.base.colour import fine_codes
 from plonket.base.conventions import F32
 
 OFF_CODES = 12.0
@@ -52,9 +52,9 @@ def laid_together(donors: Sequence[Donor], own: F32, mask: NDArray[np.bool_]) ->
     if not donors:
         return filled, missing
     coded = _coded(donors)
-    with _nothing_somewhere():
-        usual = np.nanmedian(coded, axis=0)
-    enough = np.sum([d.usable for d in donors], axis=0) >= 3
+    count = np.sum([d.usable for d in donors], axis=0)
+    usual = _middle(coded, count)
+    enough = count >= 3
     disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * WIDER_PX + 1, 2 * WIDER_PX + 1))
     later: list[tuple[Donor, NDArray[np.bool_]]] = []
     for one, codes in zip(donors, coded, strict=True):
@@ -91,9 +91,15 @@ def _nothing_somewhere() -> Iterator[None]:
 
 def _coded(donors: Sequence[Donor]) -> F32:
     """(k, h, w, 3) display codes, nan where a donor knows nothing."""
-    return np.stack([
-        np.where(d.usable[..., None], encode(np.clip(d.light, 0, 1)) * np.float32(255), np.float32(np.nan)) for d in donors
-    ]).astype(np.float32)  # fmt: skip
+    return np.stack([np.where(d.usable[..., None], fine_codes(d.light), np.float32(np.nan)) for d in donors])
+
+
+def _middle(coded: F32, count: NDArray[np.int64]) -> F32:
+    """(h, w, 3) the median of what is known (k, h, w, 3), of which there is so much (h, w); nan where there is none."""
+    # What is not known is sorted behind the rest.
+    rising = np.sort(coded, axis=0)
+    two = [np.take_along_axis(rising, np.maximum(at, 0)[None, ..., None], axis=0)[0] for at in ((count - 1) // 2, count // 2)]
+    return np.asarray((two[0] + two[1]) / 2, np.float32)
 
 
 def _smooth(values: F32) -> F32:

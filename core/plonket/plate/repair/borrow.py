@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from plonket.base.colour import encode, linear_from_codes
+from plonket.base.colour import encode_8bit, fine_codes, linear_from_codes
 from plonket.base.conventions import F32, F64, U8
 from plonket.base.errors import Degenerate
 from plonket.image.grain import GrainProfile
@@ -116,8 +116,7 @@ class Borrower:
         near = by_depth | self._by_movement(frame, hole, own, got)
         filled, missing = laid_together(got.donors, own, hole.mask)
         found = hole.mask & ~missing
-        coded = encode(np.clip(filled, 0, 1)) * 255
-        hole.cut(out)[found] = np.clip(coded[found] + 0.5, 0, 255).astype(np.uint8)
+        hole.cut(out)[found] = encode_8bit(filled)[found]
         return _Borrowed(unseen=missing, by_whole=found & ~near, by_depth=found & by_depth)
 
     def _by_depth(self, frame: int, hole: Hole, own: F32, got: _Gathered) -> NDArray[np.bool_]:
@@ -257,9 +256,9 @@ def _is_alike(seen: F32, usable: NDArray[np.bool_], hole: Hole, own: F32) -> boo
     both = usable & ~hole.barred
     if both.sum() < LEAST_ROUND:
         return False
-    off = encode(np.clip(_lit_alike(own, seen, both), 0, 1)) - encode(np.clip(own, 0, 1))
+    off = fine_codes(_lit_alike(own, seen, both)) - fine_codes(own)
     # Grain differs, whatever is seen.
-    off = np.abs(cv2.GaussianBlur(off * np.float32(255), (0, 0), GRAIN_PX)).max(axis=2)[both]
+    off = np.abs(cv2.GaussianBlur(off, (0, 0), GRAIN_PX)).max(axis=2)[both]
     return bool(np.percentile(off, 100 * AGREES_SHARE) < AGREES_CODES)
 
 
@@ -270,7 +269,7 @@ def _given(seen: F32, usable: NDArray[np.bool_], hole: Hole, own: F32) -> Donor 
         return None
     seen = _lit_alike(own, seen, both)
     # What passes by in one of the two tells nothing of the light.
-    off = np.abs(encode(np.clip(seen, 0, 1)) - encode(np.clip(own, 0, 1))).max(axis=2) * np.float32(255)
+    off = np.abs(fine_codes(seen) - fine_codes(own)).max(axis=2)
     alike = both & (cv2.GaussianBlur(off, (0, 0), GRAIN_PX) < PASSES_CODES)
     alike = alike if alike.sum() > 0.5 * both.sum() else both
     # What is left of the difference along the rim, spread over the hole.
