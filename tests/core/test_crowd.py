@@ -24,7 +24,9 @@ W, H = SIZE
 TALL, WIDE = 100, 40
 
 
-class Crowd(unittest.TestCase):
+class Cards(unittest.TestCase):
+    """A card, red on its left and blue on its right, that stands in a room."""
+
     def setUp(self) -> None:
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
@@ -59,6 +61,8 @@ class Crowd(unittest.TestCase):
         x, y = (int(v) for v in self.seen.project(1, np.array(place)))
         return float(rgba[y, x, 3])
 
+
+class Crowd(Cards):
     def test_rows_stand_on_the_ground_by_the_spots_heading(self) -> None:
         for heading in (0.0, 25.0):
             rgba = self.drawn(self.shot(across=3, deep=2, across_gap=0.3, deep_gap=0.4, heading=heading))

@@ -31,6 +31,14 @@ class Spot(Settings):
     pixel_mm: Number = number(1.0, label="A pixel is", low=0.0001, high=100000, step=0.001, unit="mm", group="In the room",
                               soft=(0.01, 20), help="How large one pixel of what sits here is in the room.")  # fmt: skip
 
+    def stood(self, frame: float, eye: F64, turn: F64) -> tuple[F64, F64, F64]:
+        """Its place, and its unit right and up, (3,) in the room at a frame; `eye` and `turn` as for `axes`."""
+        return self.place(frame), *self.axes(frame, eye, turn)
+
+    def middle(self, frame: float, eye: F64, turn: F64) -> F64:
+        """(3,) in the room, by which it is sorted among other things."""
+        return self.place(frame)
+
     def place(self, frame: float) -> F64:
         """(3,) metres in the room at a frame."""
         return np.array([value_at(v, frame) for v in (self.x, self.y, self.z)])

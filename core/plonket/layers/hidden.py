@@ -190,10 +190,10 @@ def hidden_flat(
 def surface_of(camera: RoomCamera, spot: Spot, frame: int, *, flat: bool) -> tuple[F64, float] | None:
     """The flat surface of a spot before the camera, as `RoomCamera.local`: its normal (3,), and what that is times any place of
     it; not `flat`, it faces the camera. None: it is seen edge on."""
-    place = camera.local(frame, spot.place(frame))
+    at, right, up = spot.stood(frame, camera.eye(frame), camera.turn(frame))
+    place = camera.local(frame, at)
     if not flat:
         return (np.array([0.0, 0.0, 1.0]), float(place[2])) if place[2] > 1e-6 else None
-    right, up = spot.axes(frame, camera.eye(frame), camera.turn(frame))
     normal = (np.cross(right, up) @ camera.turn(frame)) * [1.0, -1.0, -1.0]
     offset = float(normal @ place)
     return None if abs(offset) < 1e-9 else (np.asarray(normal), offset)

@@ -183,5 +183,5 @@ def spot_inverse_depth(sources: Sources, target: str | None, frame: int) -> floa
     if seat is None:
         return None
     camera, spot = seat
-    ahead = float(camera.local(frame, spot.place(frame))[2])
+    ahead = float(camera.local(frame, spot.middle(frame, camera.eye(frame), camera.turn(frame)))[2])
     return 1 / ahead if ahead > 1e-6 else None

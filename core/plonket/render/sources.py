@@ -95,7 +95,7 @@ class ShotSources:
         out: list[Perch] = []
         for layer in shot.layers:
             perch = known.get(layer.follow.target or "") if isinstance(layer, StillLayer) else None
-            if isinstance(layer, StillLayer) and perch is not None and layer.across * layer.deep > 1:
+            if isinstance(layer, StillLayer) and perch is not None and layer.is_several:
                 self._crowds[layer.id], more = crowd_of(layer, perch)
                 out += more
         return out

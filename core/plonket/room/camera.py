@@ -145,8 +145,7 @@ def spot_path(camera: RoomCamera, spot: Spot) -> F64:
     """(n, 3, 3) from a spot's own pixels to every frame's."""
     out = []
     for frame in range(camera.track.frames):
-        centre = spot.place(frame)
-        right, up = spot.axes(frame, camera.eye(frame), camera.turn(frame))
+        centre, right, up = spot.stood(frame, camera.eye(frame), camera.turn(frame))
         size = value_at(spot.pixel_mm, frame) / 1000
         out.append(camera.flat(frame, centre, right * size, up * size))
     return np.stack(out)

@@ -10959,6 +10959,11 @@ export interface components {
              */
             first: number;
             /**
+             * Fold
+             * @default 30
+             */
+            fold: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
+            /**
              * @default {
              *       "hidden": true,
              *       "inverted": false,
@@ -10974,6 +10979,11 @@ export interface components {
             follow: components["schemas"]["Follow"];
             /** Height */
             height: number;
+            /**
+             * Hinged
+             * @default false
+             */
+            hinged: boolean;
             /** Id */
             id: string;
             /**
