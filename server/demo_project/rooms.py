@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import json
 
+import numpy as np
 from django.conf import settings
 
 from demo_project.parts import footage_of, measure
 from demo_project.stack import size_of, standing_at
 from library.models import Asset, Project
 from library.pool import pool
+from plonket.base.fields import Key, Keyed
 from plonket.document.follow import Follow
 from plonket.document.perch import Perch
 from plonket.document.shot import Shot as Document
@@ -33,6 +35,14 @@ from plonket.track.form.fit import with_tugs
 from plonket.track.form.settings import FormMotion, Tug
 from shots.editing import add_shot, change_shot, document_of, find_shot
 from synth.phone.sets.workshop import CRATE_CORNERS, CRATE_FOOT, CRATE_SIZE, CRATE_TURN, crate_seen, in_crate_room
+
+BEAT = 10
+"""Frames of a beat of a paper moth's wings."""
+
+
+def keyed(*keys: tuple[int, float]) -> Keyed:
+    """A number that goes from value to value at those frames."""
+    return Keyed(keys=[Key(frame=frame, value=round(value, 4)) for frame, value in keys])
 
 
 def on_the_quay(project: Project, plate: Asset, subject: Asset) -> None:
@@ -98,8 +108,9 @@ def whale_on_the_bench(project: Project, clip: Asset, whale: Asset, crate: Asset
     return solved
 
 
-def paper_town(project: Project, clip: Asset, cabin: Asset, camera: CameraMotion) -> None:
-    """A dozen cabins of one model on the bench before the harbour, which lies in a haze that grows with distance."""
+def paper_town(project: Project, clip: Asset, cabin: Asset, moth: Asset, camera: CameraMotion) -> None:
+    """A dozen cabins of one model on the bench before the harbour, which lies in a haze that grows with distance; a paper moth
+    flutters over them."""
     at = camera.reference_frame
     shot = add_shot(project, Document(name="A paper town in the haze", footage=footage_of(clip), motions=[camera]), "Footage")
 
@@ -117,11 +128,25 @@ def paper_town(project: Project, clip: Asset, cabin: Asset, camera: CameraMotion
             copies_turned=22.0, copies_seed=4, sun=150.0, sun_heading=-35.0, sun_height=58.0, sun_soft=8.0, sky=160.0,
             follow=Follow(target="town", reference_frame=at, perspective=True),
         )  # fmt: skip
+        # In flight: from behind the town over its roofs to the front, bobbing with each beat of its wings.
+        frames = range(0, clip.info["frames"], BEAT // 2)
+        path = spot.model_copy(update={
+            "x": keyed((0, x - 0.42), (80, x + 0.02), (159, x + 0.34)),
+            "z": keyed((0, z - 0.3), (80, z + 0.02), (159, z - 0.12)),
+            "y": keyed(*((k, 0.16 + 0.03 * np.sin(k / 19) + 0.006 * (k // (BEAT // 2) % 2)) for k in frames)),
+            "tilt": 48.0, "heading": keyed((0, -30.0), (80, 14.0), (159, 40.0)), "pixel_mm": 0.21,
+        })  # fmt: skip
+        air = perch.model_copy(update={"id": "air", "name": "In the air", "spot": path})
+        flutters = StillLayer(
+            id="moth", name="Paper moth", **size_of(moth), hinged=True,
+            fold=keyed(*((k, -18.0 if k // (BEAT // 2) % 2 else 62.0) for k in frames)), shutter=180.0,
+            follow=Follow(target="air", reference_frame=at, perspective=True),
+        )  # fmt: skip
         haze = Haze(
             id="look-1", name="Haze over the harbour", goes="room", colour="#c3ccd2", density=50.0, rides="to:town",
             reference_frame=at, near_x=0.0, near_y=-20.0, far_x=-560.0, far_y=-360.0,
         )  # fmt: skip
-        return now.model_copy(update={"perches": [perch], "stack": [town], "finish": [haze]})
+        return now.model_copy(update={"perches": [perch, air], "stack": [flutters, town], "finish": [haze]})
 
     change_shot(shot.id, "A paper town in the haze", build)
 

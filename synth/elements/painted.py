@@ -5,7 +5,7 @@ from __future__ import annotations
 import cv2
 import numpy as np
 
-from plonket.base.conventions import F32, U8
+from plonket.base.conventions import F32, F64, U8
 from synth.elements.drawing import SUPER, shape, straight
 from synth.phone import texture as tx
 
@@ -151,3 +151,50 @@ def little_ship() -> U8:
     for a, b in ropes:
         lay(thin([a, b], 4), np.asarray(wood * 0.5, np.float32))
     return straight(np.asarray(colour / np.maximum(alpha, 1e-4)[..., None], np.float32), alpha)
+def paper_moth() -> U8:
+    """A moth cut out of paper, wings spread: it flaps where it is hinged."""
+    size = (360, 280)
+    y, x = np.mgrid[0 : size[1], 0 : size[0]].astype(np.float32)
+    colour: F32 = np.zeros((size[1], size[0], 3), np.float32)
+    alpha: F32 = np.zeros((size[1], size[0]), np.float32)
+    fibres = 1 + 0.07 * tx.layered_noise(size, cell=(6, 6), octaves=3, seed=33)[..., None]
+
+    def lay(cover: F32, light: F32) -> None:
+        nonlocal colour, alpha
+        colour = np.asarray(colour * (1 - cover[..., None]) + light * fibres * cover[..., None], np.float32)
+        alpha = np.asarray(alpha + cover * (1 - alpha), np.float32)
+
+    def plain(tint: str) -> F32:
+        return np.broadcast_to(tx.srgb(tint), colour.shape).astype(np.float32)
+
+    # Half a wing's outline, x from the body outwards; the other half is its mirror.
+    hind = [(2, 150), (40, 158), (88, 176), (112, 206), (104, 242), (72, 262), (38, 244), (14, 206)]
+    fore = [(2, 118), (44, 62), (106, 26), (160, 22), (168, 48), (150, 104), (112, 150), (56, 168), (12, 160)]
+    for points, base, edge in ((hind, "#d9c39a", "#8a6a45"), (fore, "#efe2c4", "#9c7a50")):
+        for side in (-1, 1):
+            outline = _rounded(np.array([(180 + side * a, b) for a, b in points], np.float64))
+            cover = shape(outline, size)
+            inside = cv2.distanceTransform((cover > 0.5).astype(np.uint8), cv2.DIST_L2, 5)
+            rim = np.exp(-((inside / 9.0) ** 2))[..., None]
+            out = np.hypot(x - 180, y - 140)
+            bars = 0.5 + 0.5 * np.sin(out / 9.5 + 1.4 * np.sin(y / 21))
+            mixed = tx.srgb(base) * (0.78 + 0.22 * bars[..., None]) * (1 - 0.65 * rim) + tx.srgb(edge) * 0.65 * rim
+            eye_x, eye_y = (92, 82) if points is fore else (66, 214)
+            spot = np.exp(-((np.hypot(x - 180 - side * eye_x, y - eye_y) / 11) ** 4))
+            mixed = mixed * (1 - spot[..., None]) + tx.srgb("#5b3d24") * spot[..., None]
+            lay(cover, np.asarray(mixed, np.float32))
+    for points, tint in (([(172, 92), (188, 92), (193, 140), (188, 226), (180, 244), (172, 226), (167, 140)], "#6d5034"),
+                         ([(170, 78), (190, 78), (194, 96), (180, 112), (166, 96)], "#54402c")):  # fmt: skip
+        lay(shape(_rounded(np.array(points, np.float64)), size), plain(tint))
+    for side in (-1, 1):
+        feeler = [(180 + side * a, b) for a, b in ((5, 80), (22, 54), (46, 40), (47, 43), (24, 57), (8, 82))]
+        lay(shape(np.array(feeler, np.float64), size), plain("#54402c"))
+    return straight(np.asarray(colour / np.maximum(alpha, 1e-4)[..., None], np.float32), alpha)
+
+
+def _rounded(points: F64) -> F64:
+    """A closed line through points (n, 2) without corners."""
+    t = np.linspace(0, 1, 12, endpoint=False)[:, None]
+    a, b, c, d = (np.roll(points, k, axis=0)[:, None] for k in (1, 0, -1, -2))
+    curve = 0.5 * (2 * b + (c - a) * t + (2 * a - 5 * b + 4 * c - d) * t**2 + (3 * b - a - 3 * c + d) * t**3)
+    return np.asarray(curve.reshape(-1, 2))

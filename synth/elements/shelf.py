@@ -15,7 +15,7 @@ from plonket.base.conventions import F32, U8
 from synth.elements.drawing import SUPER, shape, straight
 from synth.elements.lights import evening_light, window_light
 from synth.elements.models import brass_whale, cargo_crate, little_cabin, little_windmill
-from synth.elements.painted import dusk_sky, little_ship, night_harbour
+from synth.elements.painted import dusk_sky, little_ship, night_harbour, paper_moth
 from synth.phone import texture as tx
 
 
@@ -149,6 +149,8 @@ ELEMENTS = [
             settings={"size": 100.0}),  # fmt: skip
     Element(file="little-ship.png", name="Little ship", words="ship sails boat cut-out sea", draw=little_ship,
             settings={"size": 25.0}),  # fmt: skip
+    Element(file="paper-moth.png", name="Paper moth", words="moth butterfly wings paper cut-out flap", draw=paper_moth,
+            settings={"size": 30.0}),  # fmt: skip
     Element(file="brass-whale.glb", name="Brass whale", words="whale brass model 3d animal", draw=brass_whale,
             settings={"tall": 0.1}),  # fmt: skip
     Element(file="cargo-crate.glb", name="Cargo crate", words="crate box cargo wood model 3d", draw=cargo_crate,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from fractions import Fraction
+from typing import Any
 
 import cv2
 import numpy as np
@@ -116,6 +117,28 @@ class Behind(FilmedRoom):
         self.assertLess(abs(spot["heading"]) + abs(spot["tilt"]), 20)
         rgb = self.picture()
         self.assertGreater(rgb[int(y), int(x), 0], rgb[int(y), int(x), 2] + 100, "it is seen, not behind its own wall")
+        self._its_halves_come_out_of_the_wall()
+
+    def _its_halves_come_out_of_the_wall(self) -> None:
+        """On a hinge, as a card does that is half open: it is as high and less wide."""
+        page = self.page
+
+        def red() -> float:
+            rgb = self.picture()
+            return float((rgb[..., 0] > rgb[..., 2] + 90).sum())
+
+        def sign() -> dict[str, Any]:
+            return next(one for one in self.document()["stack"] if one["kind"] == "still")
+
+        flat = red()
+        page.get_by_role("switch", name="Hinged").click()
+        until(lambda: sign()["hinged"], 20, "the hinge")
+        self.type_number("Folded", 60)
+        until(lambda: sign()["fold"] == 60, 20, "the fold")
+        self.caught_up()
+        self.assertTrue(0.35 < red() / flat < 0.85, red() / flat)
+        page.get_by_role("button", name="Key Folded here").click()
+        until(lambda: sign()["fold"]["keys"][0]["value"] == 60, 20, "a key, to flap by")
 
     def picture(self) -> F64:
         """What the viewer shows of the frame, in the frame's size (h, w, 3)."""

@@ -89,7 +89,7 @@ def load_demo() -> Project:
         if "keeper" in clips:
             on_the_quay(project, clips["harbour"], clips["keeper"])
         camera = whale_on_the_bench(project, clips["harbour"], elements["Brass whale"], elements["Cargo crate"])
-        paper_town(project, clips["harbour"], elements["Little cabin"], camera)
+        paper_town(project, clips["harbour"], elements["Little cabin"], elements["Paper moth"], camera)
         whale_behind_the_lighthouse(project, clips["harbour"], elements["Brass whale"])
     if "keeper" in clips:
         _by_night(project, clips["keeper"], elements["Night harbour"])
