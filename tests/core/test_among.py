@@ -18,6 +18,7 @@ from plonket.generators.flight import flight
 from plonket.generators.particles import Particles, alive
 from plonket.layers.form import FormLayer
 from plonket.layers.generated import GeneratedLayer, space_of
+from plonket.room.meshes.forms import Surface
 from plonket.room.meshes.thing import Body, Thing, form_body
 from tests.core.furnished import Furnished, Rooms
 from tests.core.test_scene import SIZE, camera
@@ -30,6 +31,10 @@ def stand(x: float = 0.0, y: float = 0.0, z: float = 0.0, size: Any = 1.0) -> F6
     return out
 
 
+def body_of(mesh: trimesh.Trimesh) -> Body:
+    return Body.of(Surface(vertices=np.asarray(mesh.vertices), faces=np.asarray(mesh.faces)))
+
+
 def still(kind: str, matrix: F64) -> Thing:
     return Thing(body=form_body(kind), stands=lambda when: [matrix])
 
@@ -37,7 +42,7 @@ def still(kind: str, matrix: F64) -> Thing:
 class Met(unittest.TestCase):
     def test_it_is_where_every_triangle_says(self) -> None:
         mesh = trimesh.creation.torus(0.7, 0.3, 48, 24)
-        body = Body(np.asarray(mesh.vertices[mesh.faces]))
+        body = body_of(mesh)
         rng = np.random.default_rng(1)
         begins = rng.uniform(-1.3, 1.3, (4000, 3))
         ends = begins + rng.normal(0, 0.4, (4000, 3))
@@ -71,7 +76,7 @@ class Met(unittest.TestCase):
         # Round the side of a cylinder there is none.
         self.assertEqual({float(y) for y in form_body("cylinder").edges[0][..., 1].ravel()}, {0.0, 1.0})
         ball = trimesh.creation.icosphere(3)
-        self.assertEqual(len(Body(np.asarray(ball.vertices[ball.faces])).edges[0]), 0)
+        self.assertEqual(len(body_of(ball).edges[0]), 0)
 
 
 class Meeting(unittest.TestCase):
@@ -188,9 +193,9 @@ class Off(unittest.TestCase):
         self.assertTrue((np.abs(place[low, 0] - 4) <= 0.5 + 1e-9).all())
 
     def test_nothing_to_come_off_is_said(self) -> None:
-        empty = Thing(body=Body(np.zeros((0, 3, 3))), stands=lambda when: [stand()])
+        empty = Thing(body=Body.of(Surface(vertices=np.zeros((0, 3)), faces=np.zeros((0, 3), np.int64))), stands=lambda when: [stand()])
         ball = trimesh.creation.icosphere(3)
-        round_ = Thing(body=Body(np.asarray(ball.vertices[ball.faces])), stands=lambda when: [stand()])
+        round_ = Thing(body=body_of(ball), stands=lambda when: [stand()])
         for part, things in (("surface", []), ("surface", [empty]), ("edges", [round_]), ("surface", [still("box", np.zeros((4, 4)))])):
             self.assertIsNone(come_off(things, part, self.DICE, *np.zeros((2, 6000)), np.zeros(1), np.zeros(6000, np.int64), 0.0))
 

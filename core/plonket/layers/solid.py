@@ -143,7 +143,8 @@ def things(sources: Sources, motion: str, frame: int) -> list[tuple[StandingLaye
             continue
         if isinstance(layer, MeshLayer):
             fallen = sources.fallen(layer.id)
-            body = model_body(sources.model(layer.asset), tuple(layer.extent))
+            wide, tall, deep = layer.extent
+            body = model_body(sources.model(layer.asset), (wide, tall, deep))
             out.append((layer, Thing(body=body, stands=partial(_copies, layer, seat, fallen))))
         elif isinstance(layer, FormLayer):
             out.append((layer, Thing(body=form_body(layer.shape), stands=partial(_form, layer, seat))))

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from plonket.base.conventions import F64
 from plonket.base.errors import BadInput
+from plonket.base.lru_cache import Budget, LruCache
 from plonket.room.meshes.files import read_model
 
 FormKind = Literal["box", "cylinder", "plane", "model"]
@@ -67,9 +68,12 @@ def unit_form(kind: str) -> Surface:
     return Surface(vertices=v, faces=np.array(faces, np.int64))
 
 
-@cache
 def model_form(path: str) -> Surface:
     """An imported model as a form of unit size. Raises `FormatError`."""
+    return _MODELS.get(path)
+
+
+def _form_of(path: str) -> Surface:
     model = read_model(Path(path))
     parts, count = [], 0
     faces = []
@@ -79,6 +83,9 @@ def model_form(path: str) -> Surface:
         count += len(part.vertices)
     size = np.maximum(model.size, 1e-9 * float(model.size.max()))
     return Surface(vertices=np.concatenate(parts) / size, faces=np.concatenate(faces))
+
+
+_MODELS: LruCache[str, Surface] = LruCache(_form_of, 64, budget=Budget(256 << 20))
 
 
 def edges_of(surface: Surface, crease_deg: float = 30.0) -> tuple[NDArray[np.int64], F64]:

@@ -4,17 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from functools import cached_property, lru_cache
+from functools import cache, cached_property
 
 import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from plonket.base.conventions import F64
-from plonket.room.meshes.forms import model_form, unit_form
+from plonket.base.lru_cache import Budget, LruCache
+from plonket.room.meshes.forms import Surface, edges_of, model_form, unit_form
 
-SHARP = np.cos(np.radians(30))
-"""Faces that meet at a larger angle have an edge between them."""
 SIDE, FACES_A_CELL = 40, 4
 """Cells along the longest side of a thing's box at the most, and triangles for which there is a cell."""
 GRAZES = 1e-12
@@ -22,34 +21,21 @@ GRAZES = 1e-12
 
 @dataclass(frozen=True)
 class Body:
-    """A thing's surface in its own units: triangles (m, 3, 3), seen from where they run anticlockwise."""
+    """A thing's surface in its own units, and its triangles (m, 3, 3)."""
 
+    surface: Surface
     corners: F64
+
+    @classmethod
+    def of(cls, surface: Surface) -> Body:
+        return cls(surface, surface.corners())
 
     @cached_property
     def edges(self) -> tuple[F64, F64]:
         """(k, 2, 3) ends of its sharp edges and those of its rims, and (k, 3) which way out each of them is."""
-        low, size = self.corners.min(axis=(0, 1)), float(np.ptp(self.corners, axis=(0, 1)).max())
-        # Corners in one place are one, whatever file they come from.
-        keys = np.round((self.corners - low) / max(size, 1e-12) * 1e5).astype(np.int64).reshape(-1, 3)
-        _, first, which = np.unique(keys, axis=0, return_index=True, return_inverse=True)
-        faces = which.reshape(-1, 3)
-        places = self.corners.reshape(-1, 3)[first]
-        normals = unit_normals(self.corners)
-        pairs = np.sort(np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]]), axis=1)
-        owner = np.tile(np.arange(len(faces)), 3)
-        real = pairs[:, 0] != pairs[:, 1]
-        pairs, owner = pairs[real], owner[real]
-        order = np.lexsort((pairs[:, 1], pairs[:, 0]))
-        pairs, owner = pairs[order], owner[order]
-        new = np.concatenate([[True], (np.diff(pairs, axis=0) != 0).any(axis=1)]) if len(pairs) else np.zeros(0, bool)
-        starts = np.flatnonzero(new)
-        counts = np.diff(np.append(starts, len(pairs)))
-        one, other = normals[owner[starts]], normals[owner[np.minimum(starts + 1, len(pairs) - 1)]]
-        sharp = (counts != 2) | ((one * other).sum(axis=1) < SHARP)
-        out = np.where((counts == 1)[:, None], one, one + other)
-        out /= np.maximum(np.linalg.norm(out, axis=1, keepdims=True), 1e-12)
-        return places[pairs[starts[sharp]]], out[sharp]
+        ends, sides = edges_of(self.surface)
+        out = sides.sum(axis=1)
+        return self.surface.vertices[ends], out / np.maximum(np.linalg.norm(out, axis=1, keepdims=True), 1e-12)
 
     @cached_property
     def grid(self) -> tuple[F64, F64, NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
@@ -82,16 +68,20 @@ class Thing:
     stands: Callable[[float], list[F64]]
 
 
-@lru_cache(maxsize=24)
 def model_body(path: str, extent: tuple[float, float, float]) -> Body:
     """An imported model, of that size in its own units. Raises `FormatError`."""
-    return Body(model_form(path).corners() * np.array(extent))
+    return _BODIES.get((path, extent))
 
 
-@lru_cache(maxsize=8)
+@cache
 def form_body(kind: str) -> Body:
     """A simple form of unit size."""
-    return Body(unit_form(kind).corners())
+    return Body.of(unit_form(kind))
+
+
+_BODIES: LruCache[tuple[str, tuple[float, float, float]], Body] = LruCache(
+    lambda key: Body.of(model_form(key[0]).scaled(key[1])), 32, budget=Budget(256 << 20)
+)
 
 
 def unit_normals(corners: F64) -> F64:
