@@ -8,6 +8,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from plonket.base.conventions import F64
+from plonket.base.fields import value_at
 from plonket.layers.still import StillLayer, frame_from_still
 from plonket.render.sources import ShotSources
 from tests.core.test_crowd import TALL, WIDE, Cards
@@ -88,6 +89,17 @@ class Hinged(Cards):
         layers = ShotSources(shot, self.pool).copies(shot.stack[0])
         self.assertEqual(len({one.id for one in layers}), 6)
         self.assertEqual(layers[0].id, "card")
+
+    def test_a_flock_flaps_out_of_step(self) -> None:
+        """Each by its own lateness, as its clip would run; in step without any."""
+        keys = {"keys": [{"frame": k, "value": 50.0 * (k % 2)} for k in range(3)]}
+        for late, apart in ((0.0, False), (3.0, True)):
+            shot = self.shot(hinged=True, across=4, across_gap=0.3, fold=keys, copies_late=late)
+            layers = ShotSources(shot, self.pool).copies(shot.stack[0])
+            self.assertEqual(len({one.starts for one in layers}) > 1, apart)  # type: ignore[attr-defined]
+            for one in layers:
+                for frame in range(3):
+                    self.assertAlmostEqual(value_at(one.fold, frame + one.starts), value_at(shot.stack[0].fold, frame))  # type: ignore[attr-defined]
 
     def test_on_the_picture_alone_it_stays_flat(self) -> None:
         shot = self.shot(hinged=True)

@@ -133,6 +133,17 @@ def raised(number: Number, by: float) -> Number:
     return _linear(number, 1.0, by)
 
 
+def later(number: Number, frames: int) -> Number:
+    """The number as it was so many frames before: its keys come later."""
+    if isinstance(number, Wobbling):
+        return number.model_copy(update={"base": later(number.base, frames)})
+    if isinstance(number, Keyed):
+        return number.model_copy(
+            update={"keys": [key.model_copy(update={"frame": key.frame + frames}) for key in number.keys]}
+        )
+    return number
+
+
 def _linear(number: Number, scale: float, shift: float) -> Number:
     if isinstance(number, Wobbling):
         base, wobble = _linear(number.base, scale, shift), number.wobble

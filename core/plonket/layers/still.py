@@ -7,7 +7,7 @@ from typing import Literal
 import numpy as np
 
 from plonket.base.conventions import F64
-from plonket.base.fields import plain, raised, switch, times, value_at
+from plonket.base.fields import later, plain, raised, switch, times, value_at
 from plonket.document.kinds import LAYERS, LayerEntry
 from plonket.document.perch import Perch
 from plonket.image.picture import Picture
@@ -28,7 +28,7 @@ class StillLayer(HingedLayer, CopiedLayer):
     kind: Literal["still"] = "still"
     copies_mirrored: bool = switch(False, label="Some mirrored", group="Copies", help="Left to right, about half of them.")
     copies_late: float = plain(0, label="Out of step", low=0, high=10000, step=1, unit="fr", group="Copies", soft=(0, 100),
-                               help="By how many frames each clip may run late or early.")  # fmt: skip
+                               help="By how many frames each clip runs, or each one flaps, late or early.")  # fmt: skip
 
     @property
     def is_several(self) -> bool:
@@ -52,11 +52,12 @@ def crowd_of(layer: StillLayer, perch: Perch) -> tuple[list[StillLayer], list[Pe
         c, s = float(np.cos(heading)), float(np.sin(heading))
         moved = {"x": raised(perch.spot.x, c * place.x + s * place.z), "z": raised(perch.spot.z, c * place.z - s * place.x)}
         own = perch.model_copy(update={"id": f"{layer.id}~{k}~place", "spot": perch.spot.model_copy(update=moved)})
+        late = round(layer.copies_late * place.late)
         flip = layer.copies_mirrored and place.turn < 0
         one = layer.model_copy(update={
             "id": layer.id if k == 0 else f"{layer.id}~{k}", "across": 1, "deep": 1, "size": times(layer.size, place.size),
             "y": times(layer.y, place.size), "mirror": FLIPPED[layer.mirror] if flip else layer.mirror,
-            "starts": layer.starts + round(layer.copies_late * place.late),
+            "starts": layer.starts + late, "fold": later(layer.fold, late),
             "follow": layer.follow.model_copy(update={"target": own.id}),
         })  # fmt: skip
         found, stood = halves_of(one, own) if one.hinged else ([one], [own])
