@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from typing import Any, ClassVar
 
 import cv2
 import numpy as np
@@ -11,6 +12,7 @@ from plonket.base.errors import BadInput, Cancelled, Degenerate
 from plonket.base.progress import Work
 from plonket.base.states import COVERED, GIVEN, LEFT, LOST, NONE, TRACKED
 from plonket.media.clip import ArrayClip
+from plonket.track.context import LoneContext
 from plonket.track.points.detail import judge
 from plonket.track.points.measure import measure_points
 from plonket.track.points.settings import Given, PointMotion, TrackPoint
@@ -135,6 +137,60 @@ class Losing(unittest.TestCase):
         a = measure_points(motion_on(clean), MeasureRequest(clip=ArrayClip(clean.frames[:20]))).confidence.mean()
         b = measure_points(motion_on(noisy), MeasureRequest(clip=ArrayClip(noisy.frames))).confidence.mean()
         self.assertLess(b, a)
+
+
+class Looking(LoneContext):
+    """Mattes by their ids."""
+
+    mattes: ClassVar[dict[str, list[np.ndarray]]] = {}
+
+    def picked(self, motion: str, frame: int) -> np.ndarray | None:
+        return self.mattes[motion][frame]
+
+
+class Ignoring(unittest.TestCase):
+    """A card passes before a wall; on it is the very detail that is followed on the wall, right where it hides that."""
+
+    def setUp(self) -> None:
+        rng = np.random.default_rng(4)
+        wall, card = (cv2.GaussianBlur(rng.uniform(0, 255, (180, 320)), (0, 0), 2.2) for _ in range(2))
+        wall, card = (np.clip(128 + 5 * (one - one.mean()), 0, 255) for one in (wall, card))
+        card[50:130, 20:100] = wall[50:130, 120:200]
+        self.frames, self.mattes = [], []
+        for k in range(30):
+            # It comes from the left, stands over the detail for a while, and goes on.
+            x = 12 * k - 130 if k < 10 else 0 if k < 16 else 12 * (k - 15)
+            left, right = max(100 + x, 0), min(220 + x, 320)
+            picture, matte = wall.copy(), np.zeros(wall.shape, np.uint8)
+            if left < right:
+                picture[:, left:right] = card[:, left - x - 100 : right - x - 100]
+                matte[:, left:right] = 255
+            self.frames.append(np.repeat(np.clip(picture + rng.normal(0, 1, wall.shape), 0, 255).astype(np.uint8)[..., None], 3, axis=2))
+            self.mattes.append(matte)
+        Looking.mattes["card"] = self.mattes
+
+    def tracks(self, at: tuple[float, float] = (160.5, 90.5), frame: int = 0, **more: Any) -> PointTracks:
+        motion = PointMotion(id="m", name="m", change="shift", points=[TrackPoint(
+            id="p", name="p", given=[Given(frame=frame, x=at[0], y=at[1])])], **more)  # fmt: skip
+        return measure_points(motion, MeasureRequest(clip=ArrayClip(self.frames), context=Looking()))
+
+    def test_a_point_is_not_found_on_what_is_ignored(self) -> None:
+        fooled = self.tracks()
+        off = np.hypot(*(fooled.xy[0] - [160.5, 90.5]).T)
+        known = fooled.known(0)
+        self.assertGreater(float(off[known].max()), 20, "it goes along with the card")
+        told = self.tracks(ignored=["card"])
+        covered = np.array([m[90, 160] > 0 for m in self.mattes])
+        self.assertTrue((told.state[0, covered] == LOST).all())
+        self.assertTrue((told.reason[0, covered] == COVERED).all())
+        self.assertTrue(told.known(0)[-3:].all())
+        self.assertLess(float(np.hypot(*(told.xy[0] - [160.5, 90.5]).T)[told.known(0)].max()), 0.5)
+
+    def test_one_that_was_put_on_it_stays_on_it(self) -> None:
+        for ignored in ([], ["card"]):
+            one = self.tracks((160.5, 90.5), frame=12, ignored=ignored)
+            self.assertTrue(one.known(0)[12:18].all())
+            self.assertAlmostEqual(float(one.xy[0, 18, 0]), 160.5 + 36, delta=0.5)
 
 
 class Stakes(unittest.TestCase):

@@ -9,7 +9,8 @@ from pydantic import Field
 from plonket.base.fields import AssetDigest, choice, plain
 from plonket.document.bases import FramedMotion
 from plonket.room.alignment import Room
-from plonket.track.plane.settings import Ignored, Region
+from plonket.track.ignored import Ignored
+from plonket.track.plane.settings import Region
 
 Knows = Literal["unknown", "equivalent", "sensor", "pixels"]
 Moves = Literal["object", "camera"]

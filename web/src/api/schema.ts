@@ -8586,6 +8586,8 @@ export interface components {
             gives: "similar" | "perspective";
             /** Id */
             id: string;
+            /** Ignored */
+            ignored: string[];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}

@@ -8,7 +8,7 @@ from pydantic import Field
 
 from plonket.base.fields import GOES, Identifier, choice, reference, switch
 from plonket.document.bases import MotionBase
-from plonket.track.plane.settings import Ignored
+from plonket.track.ignored import Ignored
 
 
 class DepthMotion(MotionBase):

@@ -63,10 +63,7 @@ class RegionMasks:
             if (grey.shape[1], grey.shape[0]) != self.size:
                 grey = np.asarray(cv2.resize(grey, self.size, interpolation=cv2.INTER_LINEAR), np.uint8)
             out = np.maximum(out, _wider(grey)).astype(np.uint8)
-        for one in self.motion.ignored:
-            covered = self.context.picked(one, frame)
-            if covered is not None:
-                out = np.maximum(out, _wider(covered)).astype(np.uint8)
+        out = np.maximum(out, picked_ones(self.motion.ignored, frame, self.size, self.context)).astype(np.uint8)
         if moving_use and self._moving_use:
             out = np.maximum(out, 255 - self._union(self.uses, frame, frame_from_reference)).astype(np.uint8)
         return out
@@ -87,6 +84,16 @@ class RegionMasks:
             return carry(flat, frame_from_reference)
         moved = self.context.movement(region.follow.removeprefix("motion:"), self.motion.reference_frame)
         return flat if moved is None else carry(flat, moved[min(frame, len(moved) - 1)])
+
+
+def picked_ones(mattes: Sequence[str], frame: int, size: tuple[int, int], context: MeasureContext) -> U8:
+    """8-bit (h, w), bright where any of those mattes covers a picture of that size, or nearly."""
+    out = np.zeros((size[1], size[0]), np.uint8)
+    for one in mattes:
+        covered = context.picked(one, frame)
+        if covered is not None:
+            out = np.maximum(out, _wider(covered)).astype(np.uint8)
+    return out
 
 
 def _wider(matte: U8) -> U8:

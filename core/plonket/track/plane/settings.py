@@ -6,9 +6,10 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
-from plonket.base.fields import GOES, AssetDigest, Identifier, Name, Settings, choice, plain, reference, switch
+from plonket.base.fields import AssetDigest, Identifier, Name, Settings, choice, plain, reference, switch
 from plonket.base.outlines import Outline
 from plonket.document.bases import FramedMotion
+from plonket.track.ignored import Ignored
 from plonket.track.path_fields import gaps_choice, smooth_field
 
 Freedom = Literal["translation", "similarity", "affine", "perspective"]
@@ -16,8 +17,6 @@ FREEDOMS: tuple[Freedom, ...] = ("translation", "similarity", "affine", "perspec
 """From the fewest degrees of freedom (2) to the most (8); an index into this stands in results."""
 
 Corner = tuple[float, float]
-Ignored = Annotated[list[Identifier], reference("matte", says="ignores a matte", left=GOES)]
-"""Mattes among the motions: what they cover is not looked at."""
 
 
 class Region(Settings):

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 
+from plonket.base.conventions import U8
 from plonket.base.errors import BadInput, Degenerate
 from plonket.base.states import GIVEN, TRACKED
 from plonket.media.clip import Clip
+from plonket.track.plane.region_masks import picked_ones
 from plonket.track.plans import plan_passes
 from plonket.track.points.detail import judge
 from plonket.track.points.settings import Direction, PointMotion, TrackPoint
@@ -62,10 +65,11 @@ def measure_points(motion: PointMotion, request: MeasureRequest) -> PointTracks:
     total = sum(len(frames) for frames, _ in walks)
     if total == 0:
         raise BadInput("points.range", "There is nothing to measure in that direction from here.")
+    covered = _covered(motion, request)
     done = 0
     for frames, first in walks:
         step = 1 if frames[-1] > frames[0] else -1
-        run = PointTracker(motion, clip, tracks, step, first, only_unknown=request.direction == "gap")
+        run = PointTracker(motion, clip, tracks, step, first, covered, only_unknown=request.direction == "gap")
         for frame in frames:
             work.check_cancelled()
             run.visit(frame)
@@ -73,6 +77,13 @@ def measure_points(motion: PointMotion, request: MeasureRequest) -> PointTracks:
             work.partial(Partial(frame=frame, tracks=tracks))
             work.progress(done, total)
     return tracks
+
+
+def _covered(motion: PointMotion, request: MeasureRequest) -> Callable[[int], U8] | None:
+    """What the mattes cover that a motion ignores, of a frame: 8-bit (h, w); None: it ignores none."""
+    if not motion.ignored:
+        return None
+    return lambda frame: picked_ones(motion.ignored, frame, request.clip.info.size, request.context)
 
 
 def _carry_over(

@@ -8,6 +8,7 @@ from pydantic import Field, model_validator
 
 from plonket.base.fields import UNSEEN, Identifier, Name, Settings, choice, plain, switch
 from plonket.document.bases import MotionBase
+from plonket.track.ignored import Ignored
 from plonket.track.path_fields import gaps_choice, smooth_field
 
 Channel = Literal["luma", "red", "green", "blue"]
@@ -48,10 +49,11 @@ class TrackPoint(Settings):
 class PointMotion(MotionBase):
     """A motion made of one or more points."""
 
-    MEASURING = frozenset({"channel", "change", "adapt", "strictness"})
+    MEASURING = frozenset({"channel", "change", "adapt", "strictness", "ignored"})
 
     kind: Literal["points"] = "points"
     points: list[TrackPoint] = Field(default_factory=list, max_length=500)
+    ignored: Ignored = Field(default_factory=list, max_length=20)
     channel: Channel = choice("luma", label="Looks at", group="How it looks for it",
                               names={"luma": "Brightness", "red": "Red", "green": "Green", "blue": "Blue"},
                               help="Pick the colour in which the detail stands out most.")  # fmt: skip

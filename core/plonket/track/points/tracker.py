@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from math import ceil, floor
 
@@ -26,6 +26,8 @@ BLURS_PX = (1.2, 2.2, 3.6)
 """The pattern is blurred so much, to match a blurred frame, before the point is called lost."""
 HOME_PX = 0.7
 """A way home that ends so far from where it began halves the confidence."""
+COVERED_FROM = 60
+"""From here on, of 255, a matte counts."""
 HOME_EVERY = 4
 """While a match is beyond doubt the way home is tried on every so many frames only: it costs as much as the match."""
 
@@ -56,6 +58,7 @@ class _Follower:
     lost_for: int = 0
     active: bool = False
     home: float | None = None
+    on_it: bool = False
 
     @property
     def linear(self) -> F64:
@@ -81,25 +84,32 @@ class PointTracker:
 
     Parameters
     ----------
-    tracks : filled in place. step : 1 or -1. origin : frame on which measured points go on.
+    tracks : filled in place. step : 1 or -1. origin : frame on which measured points go on. covered : of a frame, 8-bit (h, w),
+        what no point may be found on but one that was put there.
     only_unknown : leave frames alone on which a point has its place already.
     """
 
     def __init__(
-        self, motion: PointMotion, clip: Clip, tracks: PointTracks, step: int, origin: int | None, *,
-        only_unknown: bool = False,
+        self, motion: PointMotion, clip: Clip, tracks: PointTracks, step: int, origin: int | None,
+        covered: Callable[[int], U8] | None = None, *, only_unknown: bool = False,
     ) -> None:  # fmt: skip
         self.motion, self.clip, self.tracks, self.step, self.origin = motion, clip, tracks, step, origin
         self.only_unknown = only_unknown
+        self._covered = covered
+        self._mask: U8 | None = None
         self.limit = motion.strictness / 100
         self.dof = matcher.DOF[motion.change]
         self.followers = [
             _Follower(point=p, row=k, half=max(3, int(round(p.pattern_px)) // 2))
             for k, p in enumerate(motion.points)
         ]
+        if covered is not None:
+            for f in self.followers:
+                f.on_it = any(_is_on(covered(g.frame), to_index(np.array([g.x, g.y]))) for g in f.point.given)
 
     def visit(self, frame: int) -> None:
         luma = channel_of(self.clip, frame, self.motion.channel)
+        self._mask = None if self._covered is None else self._covered(frame)
         moves: list[F64] = []
         waiting: list[_Follower] = []
         for f in self.followers:
@@ -129,6 +139,10 @@ class PointTracker:
         if self.step > 0 or self.origin is not None:
             return True
         return frame < f.point.given[0].frame
+
+    def _is_covered(self, f: _Follower, at: F64) -> bool:
+        """Whether `at` (array index) lies on what is to be ignored; never for a point that was put on such a thing."""
+        return self._mask is not None and not f.on_it and _is_on(self._mask, at)
 
     def _window(self, luma: U8, at: F64, margin: float) -> tuple[F32, F64]:
         """A prepared window round `at` (array index) and its top-left corner."""
@@ -175,7 +189,7 @@ class PointTracker:
         match, corner = self._best(f, luma, expected, f.point.reach_px)
         if match is None or not self._sound(f, match, self.limit):
             match, corner = self._second_look(f, luma, frame, expected, match, corner)
-        if match is None or not self._sound(f, match, self.limit):
+        if match is None or not self._sound(f, match, self.limit) or self._is_covered(f, match.centre + corner):
             f.lost_for = 1
             self._note_lost(f, luma, frame, match, corner)
             return False
@@ -299,7 +313,7 @@ class PointTracker:
         reach = min(f.point.reach_px * (1 + 0.15 * f.lost_for), 3 * f.point.reach_px + 20)
         match, corner = self._best(f, luma, f.at, reach)
         limit = min(0.97, max(self.limit + RECOVER_MARGIN, 0.8))
-        if match is not None and self._surely(f, match, limit):
+        if match is not None and self._surely(f, match, limit) and not self._is_covered(f, match.centre + corner):
             self._accept(f, match, corner, frame, luma)
             return
         self._note_lost(f, luma, frame, match, corner)
@@ -321,6 +335,8 @@ class PointTracker:
         edge = f.half * 0.8  # from here on too little of the pattern is in the picture
         if not (edge <= expected[0] <= w - edge and edge <= expected[1] <= h - edge):
             reason = LEFT
+        elif self._is_covered(f, expected):
+            reason = COVERED
         elif match is not None and match.ncc_inliers > 0.2:
             assert f.known is not None
             window, inner = self._window(luma, match.centre + corner, f.half * 2 + 6)
@@ -333,6 +349,11 @@ class PointTracker:
         self.tracks.state[row, frame], self.tracks.reason[row, frame] = LOST, reason
         f.home = None
         self.tracks.confidence[row, frame] = 0.0
+
+
+def _is_on(mask: U8, at: F64) -> bool:
+    (h, w), (x, y) = mask.shape, (round(float(v)) for v in at)
+    return bool(0 <= x < w and 0 <= y < h and mask[y, x] > COVERED_FROM)
 
 
 def _at(warp: F64, centre: F64) -> F64:

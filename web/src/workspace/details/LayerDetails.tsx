@@ -38,7 +38,11 @@ export function LayerDetails({ layer }: { layer: Layer }) {
   const onSpot =
     isPlaced(layer) && record.document.perches.some((p) => p.id === layer.follow.target && p.spot);
   const groups = [...groupsOf(kind, layer), ...(isClip ? ["Clip"] : [])].filter(
-    (g) => g !== "Time" && (g !== "Light" || !litByOther) && (g !== "Copies" || inRoom || onSpot) && (g !== "Hinge" || onSpot),
+    (g) =>
+      g !== "Time" &&
+      (g !== "Light" || !litByOther) &&
+      (g !== "Copies" || inRoom || onSpot) &&
+      (g !== "Hinge" || onSpot),
   );
   const wash = has("layer", layer, "wash");
   // Lights, and what is really there, are not seen themselves.

@@ -2,10 +2,12 @@ import { useShallow } from "zustand/react/shallow";
 import { X } from "lucide-react";
 import type { PointMotion } from "~/api/client";
 import { useKinds } from "~/api/queries";
+import { mattesOf } from "~/workspace/actions/mattes";
 import { useGivePoint } from "~/workspace/actions/points";
 import { useOpenShot } from "~/workspace/context";
 import { Group, Title } from "~/workspace/details/Group";
 import { MeasureRow, MotionFoot, UsedBy } from "~/workspace/details/MotionParts";
+import { IgnoredMattes } from "~/workspace/details/RegionList";
 import { SchemaForm } from "~/workspace/details/SchemaForm";
 import { setOnMotion } from "~/workspace/patches";
 import { act, useWorkspace } from "~/workspace/store";
@@ -153,6 +155,11 @@ export function PointDetails({ motion }: { motion: PointMotion }) {
             </ul>
           </Group>
         </>
+      )}
+      {mattesOf(shot).length > 0 && (
+        <Group title="Not looked at">
+          <IgnoredMattes motion={motion} />
+        </Group>
       )}
       {kind && (
         <SchemaForm

@@ -1,6 +1,6 @@
 import { followable } from "~/workspace/kinds";
 import { X } from "lucide-react";
-import type { LookingMotion, PlaneMotion, Region } from "~/api/client";
+import type { LookingMotion, PlaneMotion, PointMotion, Region } from "~/api/client";
 import { useAssets } from "~/api/queries";
 import { Choice } from "~/ui/Choice";
 import { mattesOf } from "~/workspace/actions/mattes";
@@ -148,7 +148,7 @@ export function MatteRow({
 }
 
 /** The mattes among the motions, each of which may be ignored. */
-export function IgnoredMattes({ motion }: { motion: PlaneMotion | LookingMotion }) {
+export function IgnoredMattes({ motion }: { motion: PlaneMotion | PointMotion | LookingMotion }) {
   const { record, edits } = useOpenShot();
   const mattes = mattesOf(record.document);
   if (!mattes.length) return null;
