@@ -30,6 +30,21 @@ class GeneratorModel(Settings):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class AirLight:
+    """Light at a place in a room.
+
+    Attributes
+    ----------
+    ways : (k, 3) unit ways to what shines there. lights : (k, 3) linear RGB that a white surface shows which faces it.
+    sky : (3,) the same of what comes from all sides.
+    """
+
+    ways: F64
+    lights: F64
+    sky: F64
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Space:
     """The solved room in which an element stands, for what goes its own way there.
 
@@ -40,6 +55,7 @@ class Space:
         camera (n,) they are, in metres.
     focal : how many of the picture's pixels a metre is, a metre before the camera.
     things : id or None -> the models and forms of the room, or that one of them.
+    light : place (3,) in metres -> the light there; None: nothing in the room tells of any.
     hides : -> one over the distance, (h, w) in 1/m, of what hides things in the picture; 0 where nothing does. None: nothing.
     """
 
@@ -47,6 +63,7 @@ class Space:
     project: Callable[[float, F64], tuple[F64, F64]]
     focal: float
     things: Callable[[str | None], list[Thing]]
+    light: Callable[[F64], AirLight | None]
     hides: Callable[[], F32 | None]
 
 

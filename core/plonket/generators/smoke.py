@@ -7,13 +7,18 @@ from typing import Literal
 import cv2
 import numpy as np
 
-from plonket.base.conventions import F32
-from plonket.base.fields import Number, choice, colour, number, value_at
+from plonket.base.conventions import F32, F64
+from plonket.base.fields import Number, choice, colour, number, switch, value_at
 from plonket.base.noise import noise_field
 from plonket.document.kinds import GENERATORS, GeneratorEntry
 from plonket.generators.common import GeneratorContext, clear, light_of
-from plonket.generators.particles import SHAPES, ParticleModel, Shape, alive
+from plonket.generators.particles import ROOMY, SHAPES, ParticleModel, Shape, alive
 from plonket.generators.soft_marks import draw_puffs
+
+THROWN = 0.6
+"""What smoke throws back of light from one side, of what a white surface does that faces it: it goes to all sides."""
+STEP = 10.0
+"""Pixels of its own by which it is seen where light comes from."""
 
 
 class Smoke(ParticleModel):
@@ -34,6 +39,8 @@ class Smoke(ParticleModel):
     last: str = colour("#5d6069", label="Dark side", group="Look")
     bright: Number = number(100.0, label="Brightness", low=0, high=2000, step=5, unit="%", group="Look", soft=(0, 200))
     density: Number = number(16.0, label="Density", low=0, high=1000, step=1, unit="%", group="Look", soft=(0, 150))
+    lit: bool = switch(False, label="Lit by the room", group="Look", when=ROOMY,
+                       help="As the room's first model is, by its sun and sky, and by the room's lamps; its dark side too.")
     torn: Number = number(70.0, label="Torn", low=0, high=100, step=1, unit="%", group="Look")
 
 
@@ -65,16 +72,42 @@ def run(settings: Smoke, context: GeneratorContext) -> F32:
         goes = value_at(settings.speed, f) * 0.7 * f * np.array([np.cos(angle), np.sin(angle)])
         noise_field(noise, back, max(value_at(settings.lump, f) * 0.45, 2.0), goes, f / 55, 4, settings.seed * 13 + 5)
         depth *= np.clip(1 + torn * (4.2 * noise - 0.45), 0, 4)
-    # Lit from above: what is thick above a spot keeps light from it, and some comes through all the same.
     zoom = context.zoom(place) * down[0]
-    above = cv2.GaussianBlur(depth, (0, 0), max(9.0 * zoom, 0.8))
-    above = cv2.warpAffine(above, np.array([[1.0, 0, 0], [0, 1.0, max(16 * zoom, 1.0)]]), small, flags=cv2.INTER_LINEAR)
-    lit = (0.25 + 0.75 * np.exp(-1.1 * above) + 0.15 * np.clip(depth - above, -1, 1))[..., None]
     light, dark = light_of(settings.first), light_of(settings.last)
+    towards = np.array([0.0, -1.0])
+    shone = _room_light(context) if settings.lit else None
+    if shone is not None:
+        # Its own colour is what it throws back of the light there.
+        towards, direct, sky = shone
+        light, dark = light * (direct + sky), light * sky
+    # What is thick between a spot and the light keeps that from it, and some comes through all the same.
+    before = cv2.GaussianBlur(depth, (0, 0), max(9.0 * zoom, 0.8))
+    shift = -towards * max(16 * zoom, 1.0)
+    before = cv2.warpAffine(before, np.array([[1.0, 0, shift[0]], [0, 1.0, shift[1]]]), small, flags=cv2.INTER_LINEAR)
+    lit = (0.25 + 0.75 * np.exp(-1.1 * before) + 0.15 * np.clip(depth - before, -1, 1))[..., None]
     colours = (dark + (light - dark) * np.clip(lit, 0, 1.2)) * np.float32(value_at(settings.bright, f) / 100)
     alpha = (1 - np.exp(-depth))[..., None]
     return np.asarray(cv2.resize(np.concatenate([colours * alpha, alpha], axis=2).astype(np.float32), context.size,
                                  interpolation=cv2.INTER_LINEAR), np.float32)  # fmt: skip
+
+
+def _room_light(context: GeneratorContext) -> tuple[F64, F32, F32] | None:
+    """Where to in the picture (2,) the light of the room comes from, less than 1 long where it comes from ahead or behind; what
+    of it comes from there, and from all sides, linear (3,)."""
+    if context.space is None:
+        return None
+    axes = context.space.axes(context.frame)
+    middle = axes[:3, 3]
+    told = context.space.light(middle)
+    if told is None:
+        return None
+    strong = told.lights.sum(axis=1)
+    way = (strong[:, None] * told.ways).sum(axis=0) / max(float(strong.sum()), 1e-9)
+    step = max(float(np.linalg.norm(axes[:3, 0])), 1e-9) * STEP
+    seen, away = context.space.project(context.frame, np.stack([middle, middle + step * way]))
+    metre = context.space.focal / max(float(away[0]), 1e-9)
+    towards = np.nan_to_num(seen[1] - seen[0]) / max(step * metre, 1e-9)
+    return towards, np.asarray(THROWN * told.lights.sum(axis=0), np.float32), np.asarray(told.sky, np.float32)
 
 
 GENERATORS.add(GeneratorEntry(

@@ -14,10 +14,12 @@ from plonket.base.fields import reference, value_at
 from plonket.document.bases import Generator
 from plonket.document.follow import Follow
 from plonket.document.kinds import GENERATORS, LAYERS, LayerEntry
-from plonket.generators.common import GeneratorContext, GeneratorModel, Space
+from plonket.generators.common import AirLight, GeneratorContext, GeneratorModel, Space
 from plonket.image.picture import CLEAR, Picture
+from plonket.layers.air_light import air_light
 from plonket.layers.common import faded
 from plonket.layers.hidden import measured_nearness
+from plonket.layers.model_order import lights_in
 from plonket.layers.placed import PlacedLayer, frame_from_anchor
 from plonket.layers.solid import solids, things
 from plonket.layers.sources import Sources
@@ -125,8 +127,12 @@ def space_of(
     def met(one: str | None) -> list[Thing]:
         return [thing for other, thing in things(sources, target or "", frame) if one is None or other.id == one]
 
+    def light(place: F64) -> AirLight | None:
+        lights = lights_in(sources, target, frame)
+        return None if lights is None else air_light(lights, place)
+
     focal = camera.lens(frame).focal * float(np.sqrt(abs(np.linalg.det(view[:2, :2]))))
-    return Space(axes=axes, project=project, focal=focal, things=met, hides=hides)
+    return Space(axes=axes, project=project, focal=focal, things=met, light=light, hides=hides)
 
 
 def _trimmed(picture: Picture) -> Picture:

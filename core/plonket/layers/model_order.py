@@ -133,6 +133,16 @@ def set_of(layer: FilmedLayer, sources: Sources, frame: int) -> Set:
                daylight=_daylight(layer, sources))  # fmt: skip
 
 
+def lights_in(sources: Sources, target: str | None, frame: int) -> Lights | None:
+    """What lights a room, as its first model is lit; None: none stands there."""
+    seat = sources.seat(target)
+    first = next((one for one in sources.neighbours(target) if isinstance(one, FilmedLayer) and one.is_there(frame)), None)
+    if seat is None or first is None:
+        return None
+    room = set_of(first, sources, frame)
+    return _lights(room.daylight or first, seat[0], room, frame)
+
+
 def _daylight(layer: FilmedLayer, sources: Sources) -> FilmedLayer | None:
     """The model whose light a model has, by way of others if need be; None where that one is gone, and its own holds."""
     if layer.lit_like is None:

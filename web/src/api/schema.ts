@@ -10368,6 +10368,11 @@ export interface components {
              */
             life_spread: number | components["schemas"]["Keyed"] | components["schemas"]["Wobbling"];
             /**
+             * Lit
+             * @default false
+             */
+            lit: boolean;
+            /**
              * Lump
              * @default 220
              */
