@@ -16,6 +16,7 @@ from plonket.document.follow import Follow
 from plonket.document.perch import Perch
 from plonket.document.shot import Shot as Document
 from plonket.document.spot import Spot
+from plonket.generators.smoke import Smoke
 from plonket.generators.sparks import RisingSparks
 from plonket.keying.screen import ScreenKey
 from plonket.layers.breaking import BreakingLayer
@@ -252,8 +253,15 @@ def boards_come_down(project: Project, clip: Asset, crate: FormMotion, small: As
             shape="edges", thing="small-crate", roomy=True, rate=16.0, begins=begins + 30, ends=begins + 75, life=40.0,
             speed=3.0, spread=120.0, pull=0.25, turbulence=4.0, radius=1.4, lands="bounces", meets=True),
     )  # fmt: skip
+    dust = GeneratedLayer(
+        id="dust", name="Dust of the wall", begins=begins, follow=on("wall"),
+        generator=Smoke(
+            shape="area", width=420.0, height=180.0, thick=90.0, roomy=True, lit=True, rate=5.0, begins=begins,
+            ends=begins + 16, life=70.0, speed=1.2, direction=90.0, spread=200.0, pull=-0.004, drag=6.0, turbulence=30.0, radius=16.0,
+            radius_end=320.0, density=9.0, first="#c8b090"),
+    )  # fmt: skip
     perches = [perch("Wall", (0.02, 0.236, 0.0), -CRATE_TURN), perch("Tin", (0.24, 0.10, 0.24)),
                perch("Bench", (0.02, 0.10, 0.2)), perch("Rope", (-0.12, 0.10, 0.22)),
                perch("Crate's foot", CRATE_FOOT)]  # fmt: skip
     change_shot(shot.id, "Three boards break out of the wall",
-                lambda d: d.model_copy(update={"perches": perches, "stack": [sparks, *really, boards, box]}))  # fmt: skip
+                lambda d: d.model_copy(update={"perches": perches, "stack": [sparks, dust, *really, boards, box]}))  # fmt: skip
