@@ -257,8 +257,8 @@ def boards_come_down(project: Project, clip: Asset, crate: FormMotion, small: As
         id="dust", name="Dust of the wall", begins=begins, follow=on("wall"),
         generator=Smoke(
             shape="area", width=420.0, height=180.0, thick=90.0, roomy=True, lit=True, rate=5.0, begins=begins,
-            ends=begins + 16, life=70.0, speed=1.2, direction=90.0, spread=200.0, pull=-0.004, drag=6.0, turbulence=30.0, radius=16.0,
-            radius_end=320.0, density=9.0, first="#c8b090"),
+            ends=begins + 16, life=70.0, speed=1.2, direction=90.0, spread=200.0, pull=-0.004, drag=6.0,
+            turbulence=30.0, radius=16.0, radius_end=320.0, density=9.0, first="#c8b090"),
     )  # fmt: skip
     perches = [perch("Wall", (0.02, 0.236, 0.0), -CRATE_TURN), perch("Tin", (0.24, 0.10, 0.24)),
                perch("Bench", (0.02, 0.10, 0.2)), perch("Rope", (-0.12, 0.10, 0.22)),
