@@ -12,6 +12,7 @@ import numpy as np
 
 from plonket.base.colour import encode_8bit
 from plonket.document.spot import Spot
+from plonket.generators.among import Flock
 from plonket.layers.light import DomeLayer, LampLayer
 from plonket.layers.model import MeshLayer, Set, order_of
 from plonket.media import open_clip
@@ -24,6 +25,7 @@ from plonket.room.camera import RoomCamera
 from plonket.room.meshes.files import read_model
 from plonket.room.meshes.forms import unit_form
 from plonket.room.meshes.pieces import cut_up, plate_of
+from plonket.room.meshes.thing import Body, Thing, form_body, model_body
 from plonket.track.camera.measure import measure_camera
 from plonket.track.camera.settings import CameraMotion
 from plonket.track.form.fit import with_tugs
@@ -71,6 +73,7 @@ def bench_room(folder: Path) -> None:
     print(f"{'read-out':48s}{track.readout:9.3f} of the time between frames")
     _form()
     _falls()
+    _sparks(folder)
     _model(RoomCamera(track, Room()), folder)
 
 
@@ -189,3 +192,32 @@ def _falls() -> None:
         told = simulate(Fall(loose=loose, driven=(), first=0, fps=30.0, ground=0.0))
         took = time.perf_counter() - start_at
         print(f"{f'{name}, at rest after {len(told.poses) / 30:.1f} s':48s}{took:9.1f} s")
+
+
+def _sparks(folder: Path) -> None:
+    """What a frame's sparks cost that bounce on the ground alone, and off four boxes and the whale as well."""
+    path = folder / "sparks-whale.glb"
+    path.write_bytes(brass_whale())
+    whale = model_body(str(path), (0.3, 0.12, 0.12))
+
+    def at(x: float, size: float) -> np.ndarray:
+        out = np.diag([size, size, size, 1.0])
+        out[0, 3] = x
+        return out
+
+    def thing(body: Body, x: float, size: float) -> Thing:
+        return Thing(body=body, stands=lambda when: [at(x, size)])
+
+    every = [*(thing(form_body("box"), x, 0.2) for x in (-1.0, -0.5, 0.5, 1.0)), thing(whale, 0.0, 1.0)]
+    rng = np.random.default_rng(0)
+    for count, life in ((1500, 40), (20000, 60)):
+        begins, speed = rng.uniform([-1, 0.3, -0.3], [1, 0.6, 0.3], (count, 3)), rng.normal(0, 0.01, (count, 3))
+        took = []
+        for things in ([], every):
+            for _ in range(2):
+                start = time.perf_counter()
+                Flock(begins, speed, np.full(count, 0.002), np.full(count, 0.03), rng.uniform(0, life, count), "bounces",
+                      things, 100, None).at()  # fmt: skip
+            took.append(1000 * (time.perf_counter() - start))
+        label = f"{count} sparks that bounce off {len(whale.corners)} triangles"
+        print(f"{label:48s}{took[1]:9.0f} ms  (off the ground alone {took[0]:.0f} ms)")
