@@ -30,17 +30,20 @@ FLYING, ON_GROUND = -1, -2
 
 @dataclass(frozen=True, slots=True)
 class _Copy:
-    """One copy of a thing between two frames: (4, 4) to the room at each, and back."""
+    """One copy of a thing between two frames: (4, 4) to the room at each, and back; and the box (2, 3) that it stays in."""
 
     body: Body
     first: F64
     last: F64
     to_first: F64
     to_last: F64
+    box: F64
 
 
 def _copy(body: Body, first: F64, last: F64) -> _Copy:
-    return _Copy(body, first, last, np.asarray(np.linalg.inv(first)), np.asarray(np.linalg.inv(last)))
+    there = np.concatenate([moved(first, body.box), moved(last, body.box)])
+    box = np.stack([there.min(axis=0), there.max(axis=0)])
+    return _Copy(body, first, last, np.asarray(np.linalg.inv(first)), np.asarray(np.linalg.inv(last)), box)
 
 
 class Flock:
@@ -139,16 +142,21 @@ class Flock:
         down = self.over[which] & (begin[:, 1] >= 0) & (end[:, 1] < 0)
         share[down] = begin[down, 1] / (begin[down, 1] - end[down, 1])
         on[down], normal[down] = ON_GROUND, (0.0, 1.0, 0.0)
+        low, high = np.minimum(begin, end), np.maximum(begin, end)
         for k, one in enumerate(copies):
-            early = begins = moved(one.to_first, begin)
+            beside = np.flatnonzero((low <= one.box[1]).all(axis=1) & (high >= one.box[0]).all(axis=1))
+            if not len(beside):
+                continue
+            early = begins = moved(one.to_first, begin[beside])
             if not np.array_equal(one.first, one.last):
-                begins = early + done[:, None] * (moved(one.to_last, begin) - early)
-            near, face = one.body.met(begins, moved(one.to_last, end))
-            sooner = near < share
-            if sooner.any():
-                share[sooner], on[sooner] = near[sooner], k
+                begins = early + done[beside, None] * (moved(one.to_last, begin[beside]) - early)
+            near, face = one.body.met(begins, moved(one.to_last, end[beside]))
+            sooner = np.flatnonzero(near < share[beside])
+            if len(sooner):
+                they = beside[sooner]
+                share[they], on[they] = near[sooner], k
                 out = unit_normals(one.body.corners[face[sooner]]) @ one.to_last[:3, :3]
-                normal[sooner] = out / np.linalg.norm(out, axis=1, keepdims=True)
+                normal[they] = out / np.linalg.norm(out, axis=1, keepdims=True)
         return share, on, normal
 
     @staticmethod

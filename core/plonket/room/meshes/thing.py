@@ -38,6 +38,12 @@ class Body:
         return self.surface.vertices[ends], out / np.maximum(np.linalg.norm(out, axis=1, keepdims=True), 1e-12)
 
     @cached_property
+    def box(self) -> F64:
+        """(8, 3) corners of the box round it."""
+        ends = np.stack([self.corners.min(axis=(0, 1)), self.corners.max(axis=(0, 1))])
+        return np.array([[ends[i, 0], ends[j, 1], ends[k, 2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)])
+
+    @cached_property
     def grid(self) -> tuple[F64, F64, NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
         """Lowest corner (3,) and size (3,) of a cell; cells each way (3,); where each cell's triangles begin, and they."""
         low, high = self.corners.min(axis=(0, 1)), self.corners.max(axis=(0, 1))
