@@ -6,8 +6,11 @@ Compiled code is kept beside its source; with it there, this takes a few seconds
 from __future__ import annotations
 
 import contextlib
+import os
 from concurrent.futures import ProcessPoolExecutor
-from multiprocessing import get_context
+from multiprocessing import get_context, parent_process
+from multiprocessing.connection import wait
+from threading import Thread
 from typing import Any
 
 import cv2
@@ -62,9 +65,21 @@ class _Flat(NoMedia):
 
 def warm() -> None:
     """Draw one small frame of each thing, and measure a little. Compiling is work for one core: two halves at once."""
-    with ProcessPoolExecutor(2, mp_context=get_context("spawn")) as pool:
+    with ProcessPoolExecutor(2, mp_context=get_context("spawn"), initializer=_end_with_parent) as pool:
         for half in [pool.submit(_draw), pool.submit(_measure)]:
             half.result()
+
+
+def _end_with_parent() -> None:
+    """A half whose asker was killed ends as well: it would wait for more to do for ever."""
+    parent = parent_process()
+    assert parent is not None
+
+    def watch() -> None:
+        wait([parent.sentinel])
+        os._exit(1)
+
+    Thread(target=watch, daemon=True).start()
 
 
 def _measure() -> None:
